@@ -1,0 +1,204 @@
+package changeset
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"paletwin/core/record"
+)
+
+// Act is what a change does to its record.
+type Act uint8
+
+const (
+	Amend  Act = iota + 1 // fields of a record get other values
+	Add                   // a record comes
+	Delete                // a record goes
+)
+
+var actWords = [...]string{Amend: "amend", Add: "add", Delete: "delete"}
+
+func (a Act) String() string {
+	if a >= Amend && a <= Delete {
+		return actWords[a]
+	}
+	return fmt.Sprintf("Act(%d)", uint8(a))
+}
+
+// ParseAct returns the act with the given word.
+func ParseAct(s string) (Act, error) {
+	if i := slices.Index(actWords[:], s); i > 0 {
+		return Act(i), nil
+	}
+	return 0, fmt.Errorf("%q is no act; the acts are amend, add and delete", s)
+}
+
+func (a Act) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
+
+func (a *Act) UnmarshalText(b []byte) (err error) {
+	*a, err = ParseAct(string(b))
+	return err
+}
+
+// Inverse returns the act that undoes a.
+func (a Act) Inverse() Act {
+	switch a {
+	case Add:
+		return Delete
+	case Delete:
+		return Add
+	}
+	return a
+}
+
+// ID names a change within its record set. It depends on the record set,
+// the key and the act alone, so the same change has the same ID in every
+// comparison.
+type ID [8]byte
+
+// MakeID returns the first 8 bytes of the SHA-256 of the record set's name,
+// the key's parts and the act's word, each with its length before it.
+func MakeID(recordSet string, key record.Key, act Act) ID {
+	b := make([]byte, 0, 128)
+	b = record.AppendPart(b, recordSet)
+	b = append(b, key.Encoding()...)
+	b = record.AppendPart(b, act.String())
+	sum := sha256.Sum256(b)
+	return ID(sum[:8])
+}
+
+// String returns the 16 hex digits of id.
+func (id ID) String() string { return hex.EncodeToString(id[:]) }
+
+// ParseID reads 16 hex digits.
+func ParseID(s string) (id ID, err error) {
+	if len(s) != 16 {
+		return id, fmt.Errorf("%q is no change id: 16 hex digits are needed", s)
+	}
+	if _, err = hex.Decode(id[:], []byte(s)); err != nil {
+		return id, fmt.Errorf("%q is no change id: 16 hex digits are needed", s)
+	}
+	return id, nil
+}
+
+func (id ID) less(o ID) bool {
+	return binary.BigEndian.Uint64(id[:]) < binary.BigEndian.Uint64(o[:])
+}
+
+// Change is one difference: an amend with its field changes, an add or a
+// delete with its record.
+type Change struct {
+	ID     ID
+	Act    Act
+	Key    record.Key
+	Held   []string      // codes of findings that hold the whole change
+	Stop   []string      // codes of findings that forbid approving it
+	Linked string        // changes with the same link are decided and written together
+	Fields []FieldChange // of an amend, in the order of the header's fields
+	Record record.Record // of an add or a delete
+}
+
+// FieldChange is one field of an amend.
+type FieldChange struct {
+	Field string
+	From  record.Value
+	To    record.Value
+	Held  []string // codes of findings that hold this field alone
+	Stop  []string
+}
+
+// Field returns the change of the named field, or nil.
+func (c *Change) Field(name string) *FieldChange {
+	for i := range c.Fields {
+		if c.Fields[i].Field == name {
+			return &c.Fields[i]
+		}
+	}
+	return nil
+}
+
+// Invert returns the change that undoes c. Holds are left behind: the
+// inverse is judged anew.
+func (c *Change) Invert(recordSet string) *Change {
+	inv := &Change{Act: c.Act.Inverse(), Key: c.Key, Linked: c.Linked, Record: c.Record.Clone()}
+	inv.ID = MakeID(recordSet, inv.Key, inv.Act)
+	for _, f := range c.Fields {
+		inv.Fields = append(inv.Fields, FieldChange{Field: f.Field, From: f.To, To: f.From})
+	}
+	return inv
+}
+
+// Source says which file a state came from.
+type Source struct {
+	Name    string `json:"name"`
+	SHA256  string `json:"sha256,omitempty"`
+	Records int    `json:"records"`
+}
+
+// Header is the first line of a change set.
+type Header struct {
+	RecordSet string
+	Key       []string
+	Fields    []string
+	Snapshot  Source
+	Edited    Source
+	Options   map[string]any // what the comparison was told; JSON values only
+}
+
+// Counts is what a change set holds, held changes included.
+type Counts struct {
+	Amend        int `json:"amend"`
+	Add          int `json:"add"`
+	Delete       int `json:"delete"`
+	FieldChanges int `json:"field_changes"`
+}
+
+// Changes returns the number of changes.
+func (n Counts) Changes() int { return n.Amend + n.Add + n.Delete }
+
+// Count adds c.
+func (n *Counts) Count(c *Change) {
+	switch c.Act {
+	case Amend:
+		n.Amend++
+		n.FieldChanges += len(c.Fields)
+	case Add:
+		n.Add++
+	case Delete:
+		n.Delete++
+	}
+}
+
+// Seal is the last line of a change set.
+type Seal struct {
+	Seal string `json:"seal"` // "sha256:" and 64 hex digits
+	Counts
+}
+
+// header is Header's JSON form.
+type header struct {
+	Form      string         `json:"paletwin"`
+	Version   int            `json:"version"`
+	RecordSet string         `json:"record_set"`
+	Key       []string       `json:"key"`
+	Fields    []string       `json:"fields"`
+	Snapshot  Source         `json:"snapshot"`
+	Edited    Source         `json:"edited"`
+	Options   map[string]any `json:"options"`
+}
+
+// Version is the version of the form that a Writer writes; a Reader reads
+// every version up to it.
+const Version = 1
+
+func (h Header) marshal() ([]byte, error) {
+	opts := h.Options
+	if opts == nil {
+		opts = map[string]any{}
+	}
+	return json.Marshal(header{"change-set", Version, h.RecordSet, h.Key, h.Fields, h.Snapshot, h.Edited, opts})
+}

@@ -1,0 +1,88 @@
+package changeset
+
+import "fmt"
+
+// Level is how much a finding weighs.
+type Level string
+
+const (
+	Note Level = "note" // information
+	Warn Level = "warn" // needs a look; its change can be approved
+	Stop Level = "stop" // its change cannot be approved
+)
+
+// Scope is what a finding is about.
+type Scope string
+
+const (
+	OfFile   Scope = "file"
+	OfRecord Scope = "record"
+	OfField  Scope = "field"
+)
+
+// Finding is something that was noticed, with its place. Row counts as a
+// spreadsheet does; 0 means no single row. Rows names further rows, at most
+// MaxRows of them, Count how many there are in all.
+type Finding struct {
+	Code   string `json:"code"`
+	Level  Level  `json:"level"`
+	Scope  Scope  `json:"scope"`
+	Text   string `json:"text"`
+	File   string `json:"file,omitempty"`
+	Row    int    `json:"row,omitempty"`
+	Rows   []int  `json:"rows,omitempty"`
+	Column string `json:"column,omitempty"`
+	Key    string `json:"key,omitempty"`
+	Count  int    `json:"count"`
+}
+
+// MaxRows is the most rows that one finding names.
+const MaxRows = 20
+
+// Code is a kind of finding: its name, what it weighs and what it is about.
+type Code struct {
+	Name  string
+	Level Level
+	Scope Scope
+	// Means says in a sentence what it is, for docs/findings.md.
+	Means string
+}
+
+// Finding makes a finding of this kind, about one thing.
+func (c Code) Finding(format string, args ...any) Finding {
+	return Finding{Code: c.Name, Level: c.Level, Scope: c.Scope, Text: fmt.Sprintf(format, args...), Count: 1}
+}
+
+// The codes of all findings.
+var (
+	KeyBlank      = Code{"key-blank", Stop, OfRecord, "a row of the copy has no key; it changes nothing"}
+	Repeat        = Code{"repeat", Stop, OfRecord, "a key stands on several rows of the copy; none of them changes anything"}
+	ShortRow      = Code{"short-row", Stop, OfRecord, "a row of the copy has fewer cells than there are headings; it changes nothing"}
+	LongRow       = Code{"long-row", Stop, OfRecord, "a row of the copy has filled cells beyond the last heading; it changes nothing"}
+	ListedAmended = Code{"listed-amended", Stop, OfRecord, "a record is on the delete list and amended in the copy; the amend cannot be approved"}
+	ListedUnknown = Code{"listed-unknown", Stop, OfRecord, "a key on the delete list is not in the snapshot"}
+	ListedRepeat  = Code{"listed-repeat", Note, OfRecord, "a key stands twice on the delete list; it counts once"}
+
+	Missing      = Code{"missing", Warn, OfFile, "records of the snapshot are not in the copy; their deletes are held"}
+	MissingMany  = Code{"missing-many", Warn, OfFile, "so many records are missing from the copy that their deletes are held although deletes were asked for"}
+	MissingKept  = Code{"missing-kept", Note, OfFile, "records of the snapshot are not in the copy; nothing follows from that"}
+	Blanked      = Code{"blank", Warn, OfField, "cells were emptied in the copy; the changes are held"}
+	BlankKept    = Code{"blank-kept", Note, OfField, "cells are empty in the copy; the snapshot's values stand"}
+	NotAllowed   = Code{"not-allowed", Warn, OfFile, "the copy asks for an act that --allow leaves out; it is not proposed"}
+	ColumnExtra  = Code{"column-ignored", Warn, OfFile, "a column that only the copy has is ignored"}
+	ColumnAbsent = Code{"column-absent", Note, OfFile, "a column that only the snapshot has; its field is left untouched"}
+	HeadingWorn  = Code{"heading-worn", Note, OfFile, "a heading of the copy is written differently and was recognised"}
+	BlankRow     = Code{"row-blank", Note, OfFile, "wholly blank rows of the copy are skipped"}
+	BareQuote    = Code{"bare-quote", Note, OfFile, "cells have a quote inside that does not start the cell; it is taken as it stands"}
+	OtherRegist  = Code{"other-register", Warn, OfFile, "fewer than half the rows of the copy match the snapshot; the comparison went on because --other-register was given"}
+
+	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
+	ByOthers     = Code{"changed-by-others", Warn, OfRecord, "no run of this dossier wrote this; it was changed by others since, and putting it back is held"}
+)
+
+// Codes lists all codes, for docs and checks.
+func Codes() []Code {
+	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
+		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
+		BlankRow, BareQuote, OtherRegist, ConflictThen, ByOthers}
+}

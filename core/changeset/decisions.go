@@ -1,0 +1,290 @@
+package changeset
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Decision is what a person, or the tool with a hold, said about a change.
+type Decision string
+
+const (
+	Open    Decision = "open"
+	Approve Decision = "approve"
+	Hold    Decision = "hold"
+	Reject  Decision = "reject"
+)
+
+// Tool is who holds a change when the tool does.
+const Tool = "paletwin"
+
+// Digest is the start of the SHA-256 of what was decided upon.
+type Digest [16]byte
+
+func (d Digest) String() string { return hex.EncodeToString(d[:]) }
+
+// DigestOf returns the digest of a whole change: of its line, which holds
+// act, key, from, to and held codes.
+func DigestOf(l Line) Digest {
+	sum := sha256.Sum256(l)
+	return Digest(sum[:16])
+}
+
+// FieldDigest returns the digest of one field of an amend.
+func FieldDigest(c *Change, f *FieldChange) Digest {
+	b := append([]byte(nil), c.ID[:]...)
+	b = appendCodes(b, "held", c.Held)
+	b = appendCodes(b, "stop", c.Stop)
+	sum := sha256.Sum256(appendField(b, f))
+	return Digest(sum[:16])
+}
+
+// Pair is what one decision act touches: a whole change, or one field of it,
+// with the digest of what it was then.
+type Pair struct {
+	ID     ID
+	Field  string // "" for the whole change
+	Digest Digest
+}
+
+// DecisionAct is one act of deciding: a line of decisions.jsonl.
+type DecisionAct struct {
+	RecordSet string
+	Decision  Decision
+	By        string
+	When      time.Time
+	Note      string
+	// ByField says that fields were named; such a decision outlives a later
+	// one on the whole change.
+	ByField bool
+	// Held says that holds of the tool are decided, too.
+	Held bool
+	// How is the selection as it was asked for, for the history.
+	How string
+	On  []Pair
+}
+
+// AppendLine appends the act as a line whose chain goes back to previous,
+// the line before it without its newline (nil for the first).
+func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
+	dst = append(dst, `{"paletwin":"decision","version":1,"record_set":`...)
+	dst = AppendString(dst, a.RecordSet)
+	dst = append(dst, `,"decision":"`...)
+	dst = append(dst, a.Decision...)
+	dst = append(dst, `","by":`...)
+	dst = AppendString(dst, a.By)
+	dst = append(dst, `,"when":"`...)
+	dst = a.When.UTC().AppendFormat(dst, time.RFC3339Nano)
+	dst = append(dst, `","note":`...)
+	dst = AppendString(dst, a.Note)
+	dst = append(dst, `,"how":`...)
+	dst = AppendString(dst, a.How)
+	dst = fmt.Appendf(dst, `,"by_field":%t,"held":%t,"on":[`, a.ByField, a.Held)
+	for i := range a.On {
+		p := &a.On[i]
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = append(dst, `["`...)
+		dst = appendHex(dst, p.ID[:])
+		dst = append(dst, `","`...)
+		dst = appendHex(dst, p.Digest[:])
+		dst = append(dst, '"')
+		if p.Field != "" {
+			dst = append(dst, ',')
+			dst = AppendString(dst, p.Field)
+		}
+		dst = append(dst, ']')
+	}
+	dst = append(dst, `],"previous":"`...)
+	dst = append(dst, chain(previous)...)
+	return append(dst, "\"}\n"...)
+}
+
+func chain(previous []byte) string {
+	if previous == nil {
+		return ""
+	}
+	sum := sha256.Sum256(previous)
+	return "sha256:" + hex.EncodeToString(sum[:])
+}
+
+// ErrChain says that a decision line was altered or taken out.
+var ErrChain = errors.New("the decisions were altered: a line does not follow from the one before it")
+
+// Ledger is the decisions on one record set's changes.
+type Ledger struct {
+	acts  []DecisionAct
+	byID  map[ID][]entry
+	last  []byte
+	whole int
+}
+
+type entry struct {
+	act  int
+	pair int
+}
+
+// OpenLedger reads decisions.jsonl given as its bytes. A torn last line is
+// passed over. Acts on other record sets are checked and left out.
+func OpenLedger(data []byte, recordSet string) (*Ledger, error) {
+	l := &Ledger{byID: map[ID][]entry{}}
+	for n := 1; ; n++ {
+		line, rest, ok := bytes.Cut(data, []byte{'\n'})
+		if !ok {
+			return l, nil
+		}
+		a, previous, err := parseAct(line)
+		if err != nil {
+			return nil, fmt.Errorf("decision line %d: %w", n, err)
+		}
+		if previous != chain(l.last) {
+			return nil, fmt.Errorf("decision line %d: %w", n, ErrChain)
+		}
+		data = rest
+		if a.RecordSet != recordSet {
+			a.On = nil
+		}
+		l.Take(a, line)
+	}
+}
+
+// Take takes in an act that was written as line, with or without its newline.
+func (l *Ledger) Take(a *DecisionAct, line []byte) {
+	l.last = bytes.TrimSuffix(line, []byte{'\n'})
+	l.whole += len(l.last) + 1
+	l.add(a)
+}
+
+func (l *Ledger) add(a *DecisionAct) {
+	l.acts = append(l.acts, *a)
+	for i := range a.On {
+		l.byID[a.On[i].ID] = append(l.byID[a.On[i].ID], entry{len(l.acts) - 1, i})
+	}
+}
+
+// Last returns the last whole line, nil if there is none: what the next
+// act's chain goes back to. Size is the length of all whole lines, newlines
+// included: where the next act is to be written.
+func (l *Ledger) Last() []byte { return l.last }
+func (l *Ledger) Size() int    { return l.whole }
+
+// Acts returns the acts in order.
+func (l *Ledger) Acts() []DecisionAct { return l.acts }
+
+func parseAct(line []byte) (*DecisionAct, string, error) {
+	var j struct {
+		Form      string     `json:"paletwin"`
+		Version   int        `json:"version"`
+		RecordSet string     `json:"record_set"`
+		Decision  Decision   `json:"decision"`
+		By        string     `json:"by"`
+		When      time.Time  `json:"when"`
+		Note      string     `json:"note"`
+		How       string     `json:"how"`
+		ByField   bool       `json:"by_field"`
+		Held      bool       `json:"held"`
+		On        [][]string `json:"on"`
+		Previous  string     `json:"previous"`
+	}
+	if err := json.Unmarshal(line, &j); err != nil || j.Form != "decision" || j.Version > 1 {
+		return nil, "", errors.New("is no decision")
+	}
+	a := &DecisionAct{j.RecordSet, j.Decision, j.By, j.When, j.Note, j.ByField, j.Held, j.How, make([]Pair, len(j.On))}
+	for i, on := range j.On {
+		if len(on) < 2 || len(on[1]) != 32 {
+			return nil, "", errors.New("is no decision")
+		}
+		id, err := ParseID(on[0])
+		if err != nil {
+			return nil, "", err
+		}
+		a.On[i].ID = id
+		if _, err := hex.Decode(a.On[i].Digest[:], []byte(on[1])); err != nil {
+			return nil, "", err
+		}
+		if len(on) > 2 {
+			a.On[i].Field = on[2]
+		}
+	}
+	return a, j.Previous, nil
+}
+
+// State is what stands decided about one unit of a change: a field of an
+// amend, or the whole of an add or delete.
+type State struct {
+	Field    string // "" for an add or delete
+	Decision Decision
+	By       string // who; Tool for a hold of the tool; "" while open
+	When     time.Time
+	Note     string
+	Held     []string // what the tool holds it for, the whole change's codes first
+	Stop     []string // why it cannot be approved
+	Lapsed   Decision // what was decided on other content, or ""
+	byField  bool
+}
+
+// ToolHeld reports whether the unit is held by the tool alone.
+func (s *State) ToolHeld() bool { return s.Decision == Hold && s.By == Tool }
+
+// States returns the state of each unit of a change: one for each field of
+// an amend in order, or one.
+func (l *Ledger) States(line Line, c *Change) []State {
+	var whole Digest
+	entries := l.byID[c.ID]
+	if len(entries) > 0 {
+		whole = DigestOf(line)
+	}
+	if c.Act != Amend {
+		s := newState("", c.Held, c.Stop)
+		for _, e := range entries {
+			a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
+			if p.Field == "" {
+				s.apply(a, p.Digest == whole)
+			}
+		}
+		return []State{s}
+	}
+	states := make([]State, len(c.Fields))
+	for i := range c.Fields {
+		f := &c.Fields[i]
+		s := newState(f.Field, append(c.Held[:len(c.Held):len(c.Held)], f.Held...), append(c.Stop[:len(c.Stop):len(c.Stop)], f.Stop...))
+		for _, e := range entries {
+			a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
+			switch {
+			case p.Field == f.Field:
+				s.apply(a, p.Digest == FieldDigest(c, f))
+			case p.Field == "" && !s.byField && (!s.ToolHeld() || a.Held):
+				s.apply(a, p.Digest == whole)
+			}
+		}
+		states[i] = s
+	}
+	return states
+}
+
+func newState(field string, held, stop []string) State {
+	s := State{Field: field, Decision: Open, Held: held, Stop: stop}
+	if len(held) > 0 || len(stop) > 0 {
+		s.Decision, s.By = Hold, Tool
+	}
+	return s
+}
+
+// apply takes one decision in. One on other content leaves what stood
+// before the person decided, and is remembered as lapsed.
+func (s *State) apply(a *DecisionAct, same bool) {
+	if !same || a.Decision == Approve && len(s.Stop) > 0 {
+		lapsed := a.Decision
+		*s = newState(s.Field, s.Held, s.Stop)
+		s.Lapsed = lapsed
+		return
+	}
+	s.Decision, s.By, s.When, s.Note, s.Lapsed = a.Decision, a.By, a.When, a.Note, ""
+	s.byField = s.byField || a.ByField
+}

@@ -1,0 +1,242 @@
+package changeset
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"unicode/utf8"
+
+	"paletwin/core/record"
+)
+
+// AppendLine appends c as a line of a change set, newline included. Fields
+// and records are written in the order they have.
+func AppendLine(dst []byte, c *Change) []byte {
+	dst = append(dst, `{"id":"`...)
+	dst = appendHex(dst, c.ID[:])
+	dst = append(dst, `","act":"`...)
+	dst = append(dst, c.Act.String()...)
+	dst = append(dst, `","key":`...)
+	dst = appendStrings(dst, c.Key.Parts())
+	dst = appendCodes(dst, "held", c.Held)
+	dst = appendCodes(dst, "stop", c.Stop)
+	if c.Linked != "" {
+		dst = append(dst, `,"linked":`...)
+		dst = AppendString(dst, c.Linked)
+	}
+	if c.Act == Amend {
+		dst = append(dst, `,"fields":{`...)
+		for i := range c.Fields {
+			if i > 0 {
+				dst = append(dst, ',')
+			}
+			dst = appendField(dst, &c.Fields[i])
+		}
+	} else {
+		dst = append(dst, `,"record":{`...)
+		dst = AppendRecord(dst, c.Record)
+	}
+	return append(dst, "}}\n"...)
+}
+
+func appendField(dst []byte, f *FieldChange) []byte {
+	dst = AppendString(dst, f.Field)
+	dst = append(dst, `:{"from":`...)
+	dst = AppendValue(dst, f.From)
+	dst = append(dst, `,"to":`...)
+	dst = AppendValue(dst, f.To)
+	dst = appendCodes(dst, "held", f.Held)
+	dst = appendCodes(dst, "stop", f.Stop)
+	return append(dst, '}')
+}
+
+// AppendRecord appends the members of r's JSON object, without its braces.
+func AppendRecord(dst []byte, r record.Record) []byte {
+	for i, f := range r {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = AppendString(dst, f.Name)
+		dst = append(dst, ':')
+		dst = AppendValue(dst, f.Value)
+	}
+	return dst
+}
+
+func appendCodes(dst []byte, name string, codes []string) []byte {
+	if len(codes) == 0 {
+		return dst
+	}
+	dst = append(dst, `,"`...)
+	dst = append(dst, name...)
+	dst = append(dst, `":`...)
+	return appendStrings(dst, codes)
+}
+
+func appendStrings(dst []byte, s []string) []byte {
+	dst = append(dst, '[')
+	for i := range s {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = AppendString(dst, s[i])
+	}
+	return append(dst, ']')
+}
+
+// AppendValue appends v as JSON: a string, or null.
+func AppendValue(dst []byte, v record.Value) []byte {
+	if v.IsNull() {
+		return append(dst, "null"...)
+	}
+	return AppendString(dst, v.String())
+}
+
+const hexDigits = "0123456789abcdef"
+
+func appendHex(dst, b []byte) []byte {
+	for _, c := range b {
+		dst = append(dst, hexDigits[c>>4], hexDigits[c&15])
+	}
+	return dst
+}
+
+// AppendString appends s as a JSON string (RFC 8259) with as few escapes as
+// that allows, so that the same text always has the same bytes.
+func AppendString(dst []byte, s string) []byte {
+	dst = append(dst, '"')
+	from := 0
+	for i := 0; i < len(s); {
+		c := s[i]
+		if c >= utf8.RuneSelf {
+			r, w := utf8.DecodeRuneInString(s[i:])
+			if r == utf8.RuneError && w == 1 {
+				dst = append(append(dst, s[from:i]...), `\ufffd`...)
+				from = i + 1
+			}
+			i += w
+			continue
+		}
+		if c >= ' ' && c != '"' && c != '\\' {
+			i++
+			continue
+		}
+		dst = append(dst, s[from:i]...)
+		switch c {
+		case '"', '\\':
+			dst = append(dst, '\\', c)
+		case '\n':
+			dst = append(dst, '\\', 'n')
+		case '\r':
+			dst = append(dst, '\\', 'r')
+		case '\t':
+			dst = append(dst, '\\', 't')
+		default:
+			dst = append(dst, '\\', 'u', '0', '0', hexDigits[c>>4], hexDigits[c&15])
+		}
+		i++
+		from = i
+	}
+	return append(append(dst, s[from:]...), '"')
+}
+
+// A Line is one change as it stands in the file, newline excluded. Its id,
+// act and key are read from their fixed places; Change decodes the rest.
+type Line []byte
+
+const (
+	idAt    = len(`{"id":"`)
+	idEnd   = idAt + 16
+	actAt   = idEnd + len(`","act":"`)
+	minLine = actAt + len(`add","key":[]`)
+)
+
+// ID returns the change's id; the zero ID if the line is none.
+func (l Line) ID() (id ID) {
+	if len(l) >= minLine {
+		for i := range id {
+			id[i] = unhex(l[idAt+2*i])<<4 | unhex(l[idAt+2*i+1])
+		}
+	}
+	return id
+}
+
+func unhex(c byte) byte {
+	if c >= 'a' {
+		return c - 'a' + 10
+	}
+	return c - '0'
+}
+
+// Act returns the change's act; 0 if the line is none.
+func (l Line) Act() Act {
+	if len(l) < minLine {
+		return 0
+	}
+	switch l[actAt+1] {
+	case 'm':
+		return Amend
+	case 'd':
+		return Add
+	case 'e':
+		return Delete
+	}
+	return 0
+}
+
+// Plain reports whether nothing in the line can be held or stopped, and it
+// is linked with nothing, as far as that can be told without decoding it. A
+// false answer means only that the line has to be decoded.
+func (l Line) Plain() bool {
+	return !bytes.Contains(l, []byte(`"held":[`)) && !bytes.Contains(l, []byte(`"stop":[`)) && !bytes.Contains(l, []byte(`"linked":"`))
+}
+
+type lineJSON struct {
+	ID     string   `json:"id"`
+	Act    Act      `json:"act"`
+	Key    []string `json:"key"`
+	Held   []string `json:"held"`
+	Stop   []string `json:"stop"`
+	Linked string   `json:"linked"`
+	Fields map[string]struct {
+		From *string  `json:"from"`
+		To   *string  `json:"to"`
+		Held []string `json:"held"`
+		Stop []string `json:"stop"`
+	} `json:"fields"`
+	Record map[string]*string `json:"record"`
+}
+
+// Change decodes the line; fields is the header's field list, which gives
+// the order.
+func (l Line) Change(fields []string) (*Change, error) {
+	var j lineJSON
+	if err := json.Unmarshal(l, &j); err != nil {
+		return nil, fmt.Errorf("change line: %w", err)
+	}
+	id, err := ParseID(j.ID)
+	if err != nil {
+		return nil, err
+	}
+	c := &Change{ID: id, Act: j.Act, Key: record.NewKey(j.Key...), Held: j.Held, Stop: j.Stop, Linked: j.Linked}
+	for _, name := range fields {
+		if f, ok := j.Fields[name]; ok {
+			c.Fields = append(c.Fields, FieldChange{name, ValueOf(f.From), ValueOf(f.To), f.Held, f.Stop})
+		}
+		if v, ok := j.Record[name]; ok {
+			c.Record = append(c.Record, record.Field{Name: name, Value: ValueOf(v)})
+		}
+	}
+	if len(c.Fields) != len(j.Fields) || len(c.Record) != len(j.Record) {
+		return nil, fmt.Errorf("change %s names a field that the header does not list", j.ID)
+	}
+	return c, nil
+}
+
+// ValueOf turns a decoded JSON string or null into a Value.
+func ValueOf(s *string) record.Value {
+	if s == nil {
+		return record.Null()
+	}
+	return record.Text(*s)
+}

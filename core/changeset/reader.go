@@ -1,0 +1,108 @@
+package changeset
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"iter"
+)
+
+// What can be wrong with a change set as a whole.
+var (
+	ErrCut     = errors.New("the change set is cut short: its seal is missing")
+	ErrSeal    = errors.New("the change set was altered: its seal does not fit")
+	ErrNot     = errors.New("the file is not a change set")
+	ErrVersion = errors.New("the change set was written by a newer version of paletwin")
+)
+
+// Reader gives a change set's lines. It is good for many readings at once;
+// it holds nothing but the bytes it was given and its header.
+type Reader struct {
+	Header Header
+	Seal   Seal
+	lines  []byte
+}
+
+// Parse checks the seal of a change set given as its bytes and reads its
+// header. Errors are ErrCut, ErrSeal, ErrNot or ErrVersion.
+func Parse(data []byte) (*Reader, error) {
+	r, body, err := open(data)
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(body)
+	if r.Seal.Seal != "sha256:"+hex.EncodeToString(sum[:]) {
+		return nil, ErrSeal
+	}
+	return r, nil
+}
+
+// open reads header and seal line without checking the one against the
+// other; body is what the seal covers.
+func open(data []byte) (r *Reader, body []byte, err error) {
+	first, rest, ok := bytes.Cut(data, []byte{'\n'})
+	var h header
+	if err := json.Unmarshal(first, &h); err != nil || h.Form != "change-set" {
+		return nil, nil, ErrNot
+	}
+	if h.Version > Version {
+		return nil, nil, ErrVersion
+	}
+	if !ok || !bytes.HasSuffix(rest, []byte("}\n")) {
+		return nil, nil, ErrCut
+	}
+	r = &Reader{Header: Header{h.RecordSet, h.Key, h.Fields, h.Snapshot, h.Edited, h.Options}}
+	last := bytes.LastIndexByte(data[:len(data)-1], '\n') + 1
+	if !bytes.HasPrefix(data[last:], []byte(`{"seal":"`)) || json.Unmarshal(data[last:], &r.Seal) != nil {
+		return nil, nil, ErrCut
+	}
+	r.lines = data[len(first)+1 : last]
+	return r, data[:last], nil
+}
+
+// Lines gives the changes' lines in order.
+func (r *Reader) Lines() iter.Seq[Line] {
+	return func(yield func(Line) bool) {
+		for rest := r.lines; len(rest) > 0; {
+			n := bytes.IndexByte(rest, '\n')
+			if !yield(Line(rest[:n:n])) {
+				return
+			}
+			rest = rest[n+1:]
+		}
+	}
+}
+
+// Changes gives the decoded changes in order. It stops at the first line
+// that cannot be decoded, with its error.
+func (r *Reader) Changes() iter.Seq2[*Change, error] {
+	return func(yield func(*Change, error) bool) {
+		for l := range r.Lines() {
+			c, err := l.Change(r.Header.Fields)
+			if !yield(c, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// Find returns the lines whose id starts with the given hex digits, at most
+// limit of them. Six digits are the fewest that name anything.
+func (r *Reader) Find(prefix string, limit int) ([]Line, error) {
+	if len(prefix) < 6 || len(prefix) > 16 {
+		return nil, fmt.Errorf("%q is no change id: 6 to 16 hex digits are needed", prefix)
+	}
+	var found []Line
+	want := []byte(`{"id":"` + prefix)
+	for rest := r.lines; len(rest) > 0 && len(found) < limit; {
+		if bytes.HasPrefix(rest, want) {
+			n := bytes.IndexByte(rest, '\n')
+			found = append(found, Line(rest[:n:n]))
+		}
+		rest = rest[bytes.IndexByte(rest, '\n')+1:]
+	}
+	return found, nil
+}

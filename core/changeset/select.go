@@ -1,0 +1,109 @@
+package changeset
+
+import (
+	"fmt"
+	"slices"
+)
+
+// A Filter selects changes, and units of them. Its zero value selects all.
+type Filter struct {
+	Acts      []Act
+	Fields    []string   // of amends; an add or delete has none of them
+	Decisions []Decision // of units
+	Findings  []string   // codes that hold or stop the unit
+	Keys      []string   // records, as Key.Encoding gives them
+}
+
+// Change reports whether the filter can select anything of c.
+func (f *Filter) Change(c *Change) bool {
+	if len(f.Acts) > 0 && !slices.Contains(f.Acts, c.Act) {
+		return false
+	}
+	if len(f.Keys) > 0 && !slices.Contains(f.Keys, c.Key.Encoding()) {
+		return false
+	}
+	return len(f.Fields) == 0 || slices.ContainsFunc(c.Fields, func(fc FieldChange) bool { return slices.Contains(f.Fields, fc.Field) })
+}
+
+// Unit reports whether the filter selects a unit of a change that Change
+// has let through.
+func (f *Filter) Unit(s *State) bool {
+	if len(f.Fields) > 0 && !slices.Contains(f.Fields, s.Field) {
+		return false
+	}
+	if len(f.Decisions) > 0 && !slices.Contains(f.Decisions, s.Decision) {
+		return false
+	}
+	return len(f.Findings) == 0 || slices.ContainsFunc(f.Findings, func(code string) bool {
+		return slices.Contains(s.Held, code) || slices.Contains(s.Stop, code)
+	})
+}
+
+// A Ruling is a decision about to be made on a group of changes or on named
+// ones.
+type Ruling struct {
+	Decision Decision
+	Filter   Filter
+	Held     bool // touch what the tool holds, too
+	Named    bool // the changes were named one by one: decide them again, too
+}
+
+// Touched counts what a ruling touched.
+type Touched struct {
+	Units, Changes, Deletes int
+	Passed                  int // units that are held by the tool, passed over for want of Held
+	Stopped                 int // units that cannot be approved
+}
+
+// Pairs appends to dst what the ruling touches of one change, and counts it.
+func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []State) []Pair {
+	if !r.Filter.Change(c) {
+		return dst
+	}
+	var touched []int
+	for i := range states {
+		s := &states[i]
+		if !r.Filter.Unit(s) {
+			continue
+		}
+		switch {
+		case r.Decision == Approve && len(s.Stop) > 0:
+			n.Stopped++
+		case s.Decision == Open, r.touchesHeld(c, s), r.Named && !s.ToolHeld() && (!s.byField || len(r.Filter.Fields) > 0):
+			touched = append(touched, i)
+		case s.ToolHeld():
+			n.Passed++
+		}
+	}
+	if len(touched) == 0 {
+		return dst
+	}
+	n.Changes++
+	n.Units += len(touched)
+	if c.Act == Delete {
+		n.Deletes++
+	}
+	if len(r.Filter.Fields) == 0 && len(touched) == len(states) {
+		return append(dst, Pair{ID: c.ID, Digest: DigestOf(line)})
+	}
+	for _, i := range touched {
+		dst = append(dst, Pair{c.ID, c.Fields[i].Field, FieldDigest(c, &c.Fields[i])})
+	}
+	return dst
+}
+
+// touchesHeld reports whether a hold of the tool is decided: where it was
+// asked for, where the field was named, and for a record named by its id
+// that is added or deleted, which has no field to name.
+func (r *Ruling) touchesHeld(c *Change, s *State) bool {
+	return s.ToolHeld() && (r.Held || len(r.Filter.Findings) > 0 || r.Named && (c.Act != Amend || len(r.Filter.Fields) > 0))
+}
+
+// ParseDecision returns the decision with the given word.
+func ParseDecision(s string) (Decision, error) {
+	switch d := Decision(s); d {
+	case Open, Approve, Hold, Reject:
+		return d, nil
+	}
+	return "", fmt.Errorf("%q is no decision; they are open, approve, hold and reject", s)
+}

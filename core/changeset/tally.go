@@ -1,0 +1,52 @@
+package changeset
+
+import "slices"
+
+// Tally counts changes as summaries tell them, held ones included.
+type Tally struct {
+	Counts
+	Held       int          `json:"held"`        // changes held as a whole, or with every field held
+	HeldFields int          `json:"held_fields"` // field changes held
+	ByField    []FieldCount `json:"-"`
+}
+
+// FieldCount is how many amends change a field.
+type FieldCount struct {
+	Field   string `json:"field"`
+	Changes int    `json:"changes"`
+}
+
+// Count takes one change in.
+func (t *Tally) Count(c *Change) {
+	t.Counts.Count(c)
+	whole := len(c.Held) > 0 || len(c.Stop) > 0
+	held := 0
+	for i := range c.Fields {
+		f := &c.Fields[i]
+		if whole || len(f.Held) > 0 || len(f.Stop) > 0 {
+			held++
+		}
+		t.countField(f.Field)
+	}
+	t.HeldFields += held
+	if whole || held > 0 && held == len(c.Fields) {
+		t.Held++
+	}
+}
+
+func (t *Tally) countField(name string) {
+	for i := range t.ByField {
+		if t.ByField[i].Field == name {
+			t.ByField[i].Changes++
+			return
+		}
+	}
+	t.ByField = append(t.ByField, FieldCount{name, 1})
+}
+
+// Sort puts the fields into the given order.
+func (t *Tally) Sort(fields []string) {
+	slices.SortStableFunc(t.ByField, func(a, b FieldCount) int {
+		return slices.Index(fields, a.Field) - slices.Index(fields, b.Field)
+	})
+}

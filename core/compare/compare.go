@@ -1,0 +1,257 @@
+// Package compare is the heart of Pale Twin: it compares two tables, a
+// snapshot and its edited copy, by key, and tells the differences as a
+// change set with findings.
+//
+// The work goes in passes. Both tables are scanned at once, a goroutine
+// each: a row becomes its offset and the hash of its key (side). Keys are
+// then matched, in step while both files keep the same order and through an
+// index of row numbers where they do not (match). Rows of equal bytes need
+// no more work; the others, in the snapshot's order and on all cores, are
+// split into cells and become changes (emit). Sums are taken last, and only
+// of columns that a change touches (totals).
+//
+// Judgements on whole columns, as wear and slips will need them, belong
+// between match and emit: they look at pairs of differing rows, at up to
+// 4,096 equal rows at fixed row numbers, and at neighbours of differing
+// rows, so that equal rows cost nothing.
+package compare
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"paletwin/core/changeset"
+	"paletwin/core/layout"
+	"paletwin/core/table"
+)
+
+// What a record that the copy lacks, or a cell that it empties, means.
+const (
+	Held   = "hold"   // proposed, and held
+	Asked  = "delete" // of missing records: proposed
+	Clear  = "clear"  // of blank cells: proposed
+	Ignore = "keep"   // nothing follows from it
+)
+
+// Options say what is compared and what differences mean.
+type Options struct {
+	RecordSet     string
+	Key           []string
+	Missing       string          // Held, Asked or Ignore; "" is Held
+	Blank         string          // Held, Clear or Ignore; "" is Held
+	Allow         []changeset.Act // the acts that may be proposed; nil allows all
+	OtherRegister bool            // go on where the copy is no copy of the snapshot
+	DeleteList    *KeyList        // records to delete, or nil
+	Cores         int             // 0 means all
+	// Judge, if not nil, is asked about each change before it is written
+	// and may add holds to it. It is called on several goroutines.
+	Judge func(*changeset.Change)
+}
+
+func (o *Options) allows(a changeset.Act) bool {
+	return len(o.Allow) == 0 || slices.Contains(o.Allow, a)
+}
+
+// Sink takes the changes, in the change set's order. lines holds them as
+// changeset.AppendLine encodes them.
+type Sink interface {
+	WriteEncoded(lines []byte, changes []*changeset.Change) error
+}
+
+// Records counts records and rows. The counts add up:
+//
+//	Snapshot = amend + delete + Unchanged + Kept + StoppedRecords
+//	Edited   = amend + add + Unchanged + Skipped + Stopped
+//
+// A wholly blank row is no row of the copy and is counted in Blank alone.
+type Records struct {
+	Snapshot       int `json:"snapshot"`
+	Edited         int `json:"edited"`
+	Unchanged      int `json:"unchanged"`
+	Kept           int `json:"kept"`            // snapshot records with a difference that is not proposed
+	Skipped        int `json:"skipped"`         // rows of the copy from which nothing follows
+	Stopped        int `json:"stopped"`         // rows of the copy with a stop on their key
+	StoppedRecords int `json:"stopped_records"` // snapshot records that such rows are about
+	Blank          int `json:"blank_rows"`
+}
+
+// Result is what a comparison found, apart from the changes themselves.
+type Result struct {
+	RecordSet string
+	Fields    []string // all of the snapshot's
+	Records   Records
+	Changes   changeset.Tally
+	Totals    []Total
+	Findings  []changeset.Finding
+	Columns   layout.Match
+	// DeletesHeld says why deletes are held although they were asked for;
+	// "" if they are not.
+	DeletesHeld string
+}
+
+// Run compares edited with snapshot and gives the changes to sink. A nil
+// edited means there is no copy and only the delete list counts. Errors are
+// *Refusal where the files make a comparison impossible, *table.Error and
+// table.ErrChanged where one of them cannot be read.
+func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sink) (*Result, error) {
+	if o.Cores <= 0 {
+		o.Cores = runtime.GOMAXPROCS(0)
+	}
+	c := &comparison{o: o, sink: sink, res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading}}
+	if err := c.headings(snapshot, edited); err != nil {
+		return nil, err
+	}
+	if err := c.scan(ctx); err != nil {
+		return nil, err
+	}
+	if err := table.Guard(c.match); err != nil {
+		return nil, err
+	}
+	if err := c.judgeFile(); err != nil {
+		return nil, err
+	}
+	if err := c.emit(ctx); err != nil {
+		return nil, err
+	}
+	c.report()
+	if err := c.totals(ctx); err != nil {
+		return nil, err
+	}
+	return c.res, nil
+}
+
+// comparison is the state of one Run.
+type comparison struct {
+	o    Options
+	sink Sink
+	res  *Result
+
+	snap *side
+	copy *side // nil without a copy
+	pair []int // for each field of the snapshot the copy's column, or -1
+
+	mate    []uint32            // for each snapshot record its state, or the copy's row + mateRow
+	adds    []uint32            // the copy's rows that match no record
+	repeats map[uint32][]uint32 // rows of the copy that share a snapshot record
+	matched int                 // the copy's rows that match
+
+	sum         tally // of all workers
+	moved       moves // what the changes do to sums
+	missing     int   // snapshot records that the copy lacks, listed ones aside
+	holdDeletes bool  // whether deletes of missing records are held
+}
+
+// States of a snapshot record in comparison.mate; a value of mateRow or more
+// is the copy's row + mateRow.
+const (
+	mateNone   = iota // not in the copy
+	mateRepeat        // on several rows of the copy
+	mateListed        // on the delete list, and not in the copy or unchanged there
+	mateRow
+)
+
+// headings matches the copy's columns to the snapshot's fields.
+func (c *comparison) headings(snapshot, edited *table.Image) error {
+	if err := checkHeading(snapshot); err != nil {
+		return err
+	}
+	cols := make([]int, len(c.o.Key))
+	for i, k := range c.o.Key {
+		if cols[i] = snapshot.Column(k); cols[i] < 0 {
+			return &Refusal{Code: NoKeyColumn, File: snapshot.Name, Column: k,
+				Text: fmt.Sprintf("%s has no column %q", snapshot.Name, k), Columns: snapshot.Heading}
+		}
+	}
+	c.snap = newSide(snapshot, cols)
+	if edited == nil {
+		return nil
+	}
+	m := layout.MatchColumns(snapshot.Heading, edited.Heading)
+	c.res.Columns, c.pair = m, m.Column
+	if err := c.checkColumns(snapshot, edited, m); err != nil {
+		return err
+	}
+	copied := make([]int, len(cols))
+	for i, col := range cols {
+		if copied[i] = m.Column[col]; copied[i] < 0 {
+			return &Refusal{Code: NoKeyColumn, File: edited.Name, Column: c.o.Key[i],
+				Text: fmt.Sprintf("%s has no column for the key %q", edited.Name, c.o.Key[i]), Columns: edited.Heading}
+		}
+	}
+	c.copy = newSide(edited, copied)
+	return nil
+}
+
+// checkColumns says what the headings of the copy have too many or too few.
+func (c *comparison) checkColumns(snapshot, edited *table.Image, m layout.Match) error {
+	if len(m.Ignored) == len(edited.Heading) {
+		return &Refusal{Code: NoCommon, File: edited.Name, Text: fmt.Sprintf("%s and %s have no column in common", snapshot.Name, edited.Name),
+			Columns: edited.Heading}
+	}
+	for i, f := range snapshot.Heading {
+		switch {
+		case m.Column[i] < 0 && slices.Contains(edited.Heading, f):
+			return twice(edited, f)
+		case m.Column[i] < 0:
+			c.find(changeset.ColumnAbsent.Finding("the copy has no column %q; that field is left untouched", f), edited.Name, f)
+		case m.How[i] != layout.Exact:
+			c.find(changeset.HeadingWorn.Finding("the heading %q is taken for %q (%s)", edited.Heading[m.Column[i]], f, m.How[i]), edited.Name, f)
+		}
+	}
+	for _, col := range m.Ignored {
+		h := edited.Heading[col]
+		if h == "" {
+			h = fmt.Sprintf("number %d, which has no heading,", col+1)
+		} else {
+			h = fmt.Sprintf("%q", h)
+		}
+		c.find(changeset.ColumnExtra.Finding("column %s is not in the snapshot and is ignored", h), edited.Name, edited.Heading[col])
+	}
+	return nil
+}
+
+func (c *comparison) find(f changeset.Finding, file, column string) {
+	f.File, f.Column = file, column
+	c.res.Findings = append(c.res.Findings, f)
+}
+
+// scan walks both tables at once.
+func (c *comparison) scan(ctx context.Context) error {
+	g, ctx := errgroup.WithContext(ctx)
+	for _, s := range []*side{c.snap, c.copy} {
+		if s != nil {
+			g.Go(func() error { return table.Guard(func() error { return s.scan(ctx) }) })
+		}
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	c.res.Records.Snapshot = c.snap.len()
+	if err := c.snap.refuse(); err != nil {
+		return err
+	}
+	for _, s := range []*side{c.snap, c.copy} {
+		if s != nil && s.bare > 0 {
+			f := changeset.BareQuote.Finding("%s: a quote stands inside %s that do not start with one; taken as it stands", s.img.Name, count(s.bare, "cell"))
+			f.Count = s.bare
+			c.find(f, s.img.Name, "")
+		}
+	}
+	if c.copy != nil {
+		c.res.Records.Edited = c.copy.len()
+		c.res.Records.Blank = c.copy.blank
+	}
+	return nil
+}
+
+// count writes a number with its noun: "1 cell", "3 cells".
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

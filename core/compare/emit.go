@@ -1,0 +1,334 @@
+package compare
+
+import (
+	"bytes"
+	"context"
+
+	"golang.org/x/sync/errgroup"
+
+	"paletwin/core/changeset"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// chunk is how many rows one worker takes at a time.
+const chunk = 4096
+
+// batch is what one worker made of a chunk.
+type batch struct {
+	lines   []byte
+	changes []*changeset.Change
+	tally   tally
+}
+
+// tally counts what a worker saw.
+type tally struct {
+	unchanged, kept, skipped int
+	blankKept                int // cells emptied in the copy and kept
+	blanked                  int // cells emptied in the copy and held
+	blankRow                 uint32
+	refused                  [changeset.Delete + 1]int // acts that are not allowed
+	listedAmended            []record.Key
+}
+
+// emit makes the changes, chunk by chunk on all cores, and hands them to the
+// sink in order: amends and deletes as the snapshot goes, adds as the copy.
+func (c *comparison) emit(ctx context.Context) error {
+	g, ctx := errgroup.WithContext(ctx)
+	queue := make(chan chan *batch, 2*c.o.Cores)
+	work := make(chan func(), c.o.Cores)
+	g.Go(func() error {
+		defer close(queue)
+		defer close(work)
+		submit := func(f func(*batch)) error {
+			out := make(chan *batch, 1)
+			task := func() {
+				b := new(batch)
+				f(b)
+				out <- b
+			}
+			for _, send := range []func() bool{
+				func() bool {
+					select {
+					case queue <- out:
+						return true
+					case <-ctx.Done():
+						return false
+					}
+				},
+				func() bool {
+					select {
+					case work <- task:
+						return true
+					case <-ctx.Done():
+						return false
+					}
+				},
+			} {
+				if !send() {
+					return ctx.Err()
+				}
+			}
+			return nil
+		}
+		for lo := 0; lo < c.snap.len(); lo += chunk {
+			if err := submit(func(b *batch) { c.records(b, lo, min(lo+chunk, c.snap.len())) }); err != nil {
+				return err
+			}
+		}
+		for lo := 0; lo < len(c.adds); lo += chunk {
+			if err := submit(func(b *batch) { c.additions(b, c.adds[lo:min(lo+chunk, len(c.adds))]) }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	for range c.o.Cores {
+		g.Go(func() error {
+			return table.Guard(func() error {
+				for task := range work {
+					task()
+				}
+				return nil
+			})
+		})
+	}
+	g.Go(func() error {
+		for out := range queue {
+			select {
+			case b := <-out:
+				if err := c.take(b); err != nil {
+					return err
+				}
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	return g.Wait()
+}
+
+// records makes the amends and deletes of the records lo to hi.
+func (c *comparison) records(b *batch, lo, hi int) {
+	d := differ{c: c}
+	for i := lo; i < hi; i++ {
+		switch m := c.mate[i]; m {
+		case mateNone:
+			if c.copy != nil {
+				c.lacking(b, uint32(i))
+			} else {
+				b.tally.unchanged++
+			}
+		case mateRepeat:
+		case mateListed:
+			b.delete(c, uint32(i), nil)
+		default:
+			d.pair(b, uint32(i), m-mateRow)
+		}
+	}
+}
+
+// lacking handles a record that the copy does not have.
+func (c *comparison) lacking(b *batch, i uint32) {
+	switch {
+	case c.o.Missing == Ignore:
+		b.tally.kept++
+	case c.holdDeletes:
+		b.delete(c, i, []string{changeset.Missing.Name})
+	default:
+		b.delete(c, i, nil)
+	}
+}
+
+func (b *batch) delete(c *comparison, i uint32, held []string) {
+	if !c.o.allows(changeset.Delete) {
+		b.tally.refused[changeset.Delete]++
+		b.tally.kept++
+		return
+	}
+	raw := c.snap.raw(i)
+	ch := &changeset.Change{Act: changeset.Delete, Key: record.KeyOf(c.snap.keyEncoding(nil, raw)), Held: held}
+	cells := csv.Split(nil, raw, c.snap.img.Comma)
+	for f, name := range c.res.Fields {
+		ch.Record = append(ch.Record, record.Field{Name: name, Value: record.Text(string(csv.Unquote(cells[f])))})
+	}
+	b.add(c, ch)
+}
+
+func (b *batch) add(c *comparison, ch *changeset.Change) {
+	ch.ID = changeset.MakeID(c.o.RecordSet, ch.Key, ch.Act)
+	if c.o.Judge != nil {
+		c.o.Judge(ch)
+	}
+	b.lines = changeset.AppendLine(b.lines, ch)
+	b.changes = append(b.changes, ch)
+}
+
+// differ compares pairs of rows; it keeps the room for their cells.
+type differ struct {
+	c        *comparison
+	old, new [][]byte
+}
+
+// pair compares record i with row j of the copy.
+func (d *differ) pair(b *batch, i, j uint32) {
+	c := d.c
+	was, is := c.snap.raw(i), c.copy.raw(j)
+	listed := c.o.DeleteList != nil && c.listed(record.KeyOf(c.snap.keyEncoding(nil, was)))
+	var fields []changeset.FieldChange
+	kept := b.tally.blankKept
+	if !c.sameColumns() || !bytes.Equal(was, is) {
+		d.old = csv.Split(d.old[:0], was, c.snap.img.Comma)
+		d.new = csv.Split(d.new[:0], is, c.copy.img.Comma)
+		fields = d.fields(b, j)
+	}
+	switch {
+	case len(fields) == 0 && listed:
+		b.tally.skipped++
+		b.delete(c, i, nil)
+	case len(fields) == 0 && b.tally.blankKept > kept:
+		b.tally.kept++
+		b.tally.skipped++
+	case len(fields) == 0:
+		b.tally.unchanged++
+	case !c.o.allows(changeset.Amend):
+		b.tally.refused[changeset.Amend]++
+		b.tally.kept++
+		b.tally.skipped++
+	default:
+		ch := &changeset.Change{Act: changeset.Amend, Key: record.KeyOf(c.snap.keyEncoding(nil, was)), Fields: fields}
+		if listed {
+			ch.Stop = []string{changeset.ListedAmended.Name}
+			b.tally.listedAmended = append(b.tally.listedAmended, ch.Key)
+		}
+		b.add(c, ch)
+	}
+}
+
+// sameColumns reports whether rows of equal bytes are equal records.
+func (c *comparison) sameColumns() bool {
+	if c.snap.img.Comma != c.copy.img.Comma {
+		return false
+	}
+	for f, col := range c.pair {
+		if col >= 0 && col != f {
+			return false
+		}
+	}
+	return true
+}
+
+// fields returns the field changes of the pair whose cells stand in d.
+func (d *differ) fields(b *batch, j uint32) []changeset.FieldChange {
+	c := d.c
+	var fields []changeset.FieldChange
+	for f, col := range c.pair {
+		if col < 0 || bytes.Equal(d.old[f], d.new[col]) {
+			continue
+		}
+		was, is := csv.Unquote(d.old[f]), csv.Unquote(d.new[col])
+		name := c.res.Fields[f]
+		if layout.EqualBytes(name, was, is) {
+			continue
+		}
+		fc := changeset.FieldChange{Field: name, From: record.Text(string(was)), To: record.Text(string(is))}
+		if len(is) == 0 {
+			switch c.o.Blank {
+			case Clear:
+			case Ignore:
+				b.tally.blankKept++
+				continue
+			default:
+				fc.Held = []string{changeset.Blanked.Name}
+				if b.tally.blanked == 0 {
+					b.tally.blankRow = j
+				}
+				b.tally.blanked++
+			}
+		}
+		fields = append(fields, fc)
+	}
+	return fields
+}
+
+// additions makes the adds of the given rows of the copy.
+func (c *comparison) additions(b *batch, rows []uint32) {
+	for _, j := range rows {
+		if !c.o.allows(changeset.Add) {
+			b.tally.refused[changeset.Add]++
+			b.tally.skipped++
+			continue
+		}
+		raw := c.copy.raw(j)
+		ch := &changeset.Change{Act: changeset.Add, Key: record.KeyOf(c.copy.keyEncoding(nil, raw))}
+		cells := csv.Split(nil, raw, c.copy.img.Comma)
+		for f, col := range c.pair {
+			if col >= 0 {
+				ch.Record = append(ch.Record, record.Field{Name: c.res.Fields[f], Value: record.Text(string(csv.Unquote(cells[col])))})
+			}
+		}
+		b.add(c, ch)
+	}
+}
+
+// take adds a worker's batch to the result and hands it to the sink.
+func (c *comparison) take(b *batch) error {
+	r, t := c.res, &b.tally
+	r.Records.Unchanged += t.unchanged
+	r.Records.Kept += t.kept
+	r.Records.Skipped += t.skipped
+	for _, ch := range b.changes {
+		r.Changes.Count(ch)
+		c.moved.take(ch)
+	}
+	c.sum.add(t)
+	if c.sink == nil || len(b.changes) == 0 {
+		return nil
+	}
+	return c.sink.WriteEncoded(b.lines, b.changes)
+}
+
+// add merges another tally in.
+func (t *tally) add(o *tally) {
+	if t.blanked == 0 {
+		t.blankRow = o.blankRow
+	}
+	t.blanked += o.blanked
+	t.blankKept += o.blankKept
+	for a, n := range o.refused {
+		t.refused[a] += n
+	}
+	t.listedAmended = append(t.listedAmended, o.listedAmended...)
+}
+
+// report makes the findings that are known once all pairs were seen, and
+// puts everything in its order.
+func (c *comparison) report() {
+	r, t := c.res, &c.sum
+	r.Changes.Sort(r.Fields)
+	if t.blanked > 0 {
+		f := changeset.Blanked.Finding("%s emptied in the copy; the changes are held", count(t.blanked, "cell"))
+		f.Count, f.Row = t.blanked, c.copy.rowNumber(t.blankRow)
+		c.find(f, c.copy.img.Name, "")
+	}
+	if t.blankKept > 0 {
+		f := changeset.BlankKept.Finding("%s empty in the copy; the snapshot's values stand", count(t.blankKept, "cell"))
+		f.Count = t.blankKept
+		c.find(f, c.copy.img.Name, "")
+	}
+	for _, a := range []changeset.Act{changeset.Amend, changeset.Add, changeset.Delete} {
+		if n := t.refused[a]; n > 0 {
+			f := changeset.NotAllowed.Finding("the copy would %s %s, which is not allowed here", a, count(n, "record"))
+			f.Count = n
+			c.find(f, "", "")
+		}
+	}
+	for _, k := range t.listedAmended {
+		f := changeset.ListedAmended.Finding("%s is on the delete list and amended in the copy", k)
+		f.Key = k.String()
+		c.find(f, c.o.DeleteList.Name, "")
+	}
+}

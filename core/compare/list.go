@@ -1,0 +1,112 @@
+package compare
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// KeyList is a list of records by key, as a file gives it.
+type KeyList struct {
+	Name   string
+	keys   []record.Key
+	row    map[record.Key]int // the first row with the key
+	repeat []int              // the rows with a key that stood before
+}
+
+// ReadKeyList reads a list of keys: a CSV file with a column for each key
+// field, or, for a key of one field, a bare list with a key a line.
+func ReadKeyList(name string, data []byte, key []string) (*KeyList, error) {
+	l := &KeyList{Name: name, row: map[record.Key]int{}}
+	if m, err := csv.Open(name, data); err == nil {
+		if !slices.ContainsFunc(key, func(k string) bool { return m.Column(k) < 0 }) {
+			return l, l.readTable(m, key)
+		}
+	} else if len(key) > 1 || len(data) == 0 {
+		return nil, err
+	}
+	if len(key) > 1 {
+		return nil, &Refusal{Code: NoKeyColumn, File: name, Text: fmt.Sprintf("%s needs the columns %s", name, strings.Join(key, " and "))}
+	}
+	for i, line := range strings.Split(strings.TrimPrefix(string(data), "\ufeff"), "\n") {
+		if line = strings.TrimRight(line, "\r"); line != "" {
+			l.add(record.NewKey(string(csv.Unquote([]byte(line)))), i+1)
+		}
+	}
+	return l, nil
+}
+
+func (l *KeyList) readTable(m *table.Image, key []string) error {
+	sc := csv.Body(m)
+	for {
+		ok, err := sc.Next()
+		if !ok || err != nil {
+			return err
+		}
+		cells := csv.Split(nil, sc.Raw(), m.Comma)
+		parts := make([]string, len(key))
+		for i, k := range key {
+			if c := m.Column(k); c < len(cells) {
+				parts[i] = string(csv.Unquote(cells[c]))
+			}
+		}
+		if k := record.NewKey(parts...); !k.Blank() {
+			l.add(k, sc.Row)
+		}
+	}
+}
+
+func (l *KeyList) add(k record.Key, row int) {
+	if _, there := l.row[k]; there {
+		l.repeat = append(l.repeat, row)
+		return
+	}
+	l.row[k] = row
+	l.keys = append(l.keys, k)
+}
+
+// Len returns the number of different keys.
+func (l *KeyList) Len() int { return len(l.keys) }
+
+// takeList marks the listed records. One that the copy amends is left to
+// emit, which stops the amend.
+func (c *comparison) takeList() {
+	l := c.o.DeleteList
+	found := map[record.Key]bool{}
+	for i := range uint32(len(c.mate)) {
+		k := c.snap.key(i)
+		if _, listed := l.row[k]; !listed {
+			continue
+		}
+		found[k] = true
+		if c.mate[i] == mateNone {
+			c.mate[i] = mateListed
+		}
+	}
+	for _, k := range l.keys {
+		if !found[k] {
+			f := changeset.ListedUnknown.Finding("%s is on the delete list and not in the snapshot", k)
+			f.Key = k.String()
+			c.findRows(f, l.Name, []int{l.row[k]})
+		}
+	}
+	if len(l.repeat) > 0 {
+		f := changeset.ListedRepeat.Finding("%s of the delete list name a record that stood before", count(len(l.repeat), "row"))
+		f.Count = len(l.repeat)
+		c.findRows(f, l.Name, l.repeat)
+	}
+}
+
+// listed reports whether a record is on the delete list.
+func (c *comparison) listed(k record.Key) bool {
+	if c.o.DeleteList == nil {
+		return false
+	}
+	_, ok := c.o.DeleteList.row[k]
+	return ok
+}

@@ -1,0 +1,204 @@
+package compare
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"sort"
+
+	"github.com/zeebo/xxh3"
+
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// side is one table scanned: its rows as offsets and key hashes.
+type side struct {
+	img    *table.Image
+	keyCol []int
+
+	start []int64          // where each row starts; one more at the end, for the last row's end
+	hash  []uint32         // of each row's key
+	gaps  []gap            // rows that a spreadsheet counts and that are no records
+	ends  map[uint32]int64 // where a row ends that such rows follow
+	last  int64            // where the row before ends
+	blank int              // wholly blank rows, rows with nothing at all not counted
+	bare  int
+
+	unsorted  bool // the keys do not ascend strictly, so they may repeat
+	noKey     []uint32
+	short     []uint32
+	long      []uint32
+	scanned   []byte // the key of the row before, its encoding
+	current   []byte
+	wantCells int
+}
+
+// gap says that skipped rows, all in all, stand before the row of that index.
+type gap struct {
+	index   int
+	skipped int
+}
+
+func newSide(img *table.Image, keyCol []int) *side {
+	return &side{img: img, keyCol: keyCol, wantCells: len(img.Heading)}
+}
+
+func (s *side) len() int { return len(s.hash) }
+
+// scan walks the table's rows and notes what is wrong with them.
+func (s *side) scan(ctx context.Context) error {
+	sc := csv.Body(s.img)
+	s.reserve()
+	for n := 0; ; n++ {
+		if n&0xffff == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		ok, err := sc.Next()
+		if err != nil {
+			return err
+		}
+		if !ok {
+			break
+		}
+		s.row(sc)
+	}
+	s.bare = sc.Bare
+	if sc.Row > s.img.HeadingRow+len(s.hash) {
+		s.endHere(len(s.hash))
+	}
+	s.start = append(s.start, int64(len(s.img.Data)))
+	return nil
+}
+
+// reserve makes room for the rows that the file's first rows let expect.
+func (s *side) reserve() {
+	body := s.img.Data[s.img.Body:]
+	head := body[:min(len(body), 64<<10)]
+	if rows := bytes.Count(head, []byte{'\n'}); rows > 0 {
+		n := len(body)/(len(head)/rows) + len(body)/(len(head)/rows)/32 + 16
+		s.start, s.hash = make([]int64, 0, n+1), make([]uint32, 0, n)
+	}
+}
+
+// row takes in the scanner's current row.
+func (s *side) row(sc *csv.Scanner) {
+	raw := sc.Raw()
+	s.current = s.keyEncoding(s.current[:0], raw)
+	noKey := blankKey(s.current)
+	if noKey && csv.BlankRow(raw, s.img.Comma) {
+		s.blank++
+		return
+	}
+	i := len(s.hash)
+	if skipped := sc.Row - s.img.HeadingRow - 1 - i; len(s.gaps) == 0 && skipped > 0 || len(s.gaps) > 0 && skipped > s.gaps[len(s.gaps)-1].skipped {
+		s.gaps = append(s.gaps, gap{i, skipped})
+		s.endHere(i)
+	}
+	switch w := sc.Width(); {
+	case w < s.wantCells:
+		s.short = append(s.short, uint32(i))
+	case w > s.wantCells && !s.blankBeyond(raw):
+		s.long = append(s.long, uint32(i))
+	case noKey:
+		s.noKey = append(s.noKey, uint32(i))
+	}
+	s.start = append(s.start, int64(sc.Start()))
+	s.hash = append(s.hash, hashOf(s.current))
+	if !s.unsorted && i > 0 && bytes.Compare(s.scanned, s.current) >= 0 {
+		s.unsorted = true
+	}
+	s.scanned, s.current = s.current, s.scanned
+	s.last = int64(sc.End())
+}
+
+// endHere notes where the row before row i ends, since blank rows follow it.
+func (s *side) endHere(i int) {
+	if i > 0 {
+		if s.ends == nil {
+			s.ends = map[uint32]int64{}
+		}
+		s.ends[uint32(i-1)] = s.last
+	}
+}
+
+func hashOf(key []byte) uint32 { return uint32(xxh3.Hash(key)) }
+
+// blankBeyond reports whether the cells beyond the headings are empty.
+func (s *side) blankBeyond(raw []byte) bool {
+	for _, c := range csv.Split(nil, raw, s.img.Comma)[s.wantCells:] {
+		if len(csv.Unquote(c)) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// keyEncoding appends the key of a row to dst, as record.Key encodes it.
+func (s *side) keyEncoding(dst, raw []byte) []byte {
+	return csv.AppendKey(dst, raw, s.keyCol, s.img.Comma)
+}
+
+// blankKey reports whether a part of an encoded key is empty.
+func blankKey(enc []byte) bool {
+	if len(enc) > 1 && int(enc[0]) == len(enc)-1 {
+		return false // one part of less than 128 bytes: the common case
+	}
+	return record.KeyOf(enc).Blank()
+}
+
+// raw returns the bytes of a row without its line end.
+func (s *side) raw(i uint32) []byte {
+	from, to := s.start[i], s.start[i+1]
+	if s.ends != nil {
+		if end, ok := s.ends[i]; ok {
+			return s.img.Data[from:end:end]
+		}
+	}
+	for _, c := range []byte("\n\r") {
+		if to > from && s.img.Data[to-1] == c {
+			to--
+		}
+	}
+	return s.img.Data[from:to:to]
+}
+
+func (s *side) key(i uint32) record.Key { return record.KeyOf(s.keyEncoding(nil, s.raw(i))) }
+
+// rowNumber returns the number a spreadsheet gives to a row.
+func (s *side) rowNumber(i uint32) int {
+	n := sort.Search(len(s.gaps), func(g int) bool { return s.gaps[g].index > int(i) })
+	row := s.img.HeadingRow + 1 + int(i)
+	if n > 0 {
+		row += s.gaps[n-1].skipped
+	}
+	return row
+}
+
+// refuse says why a table cannot be a snapshot, or returns nil.
+func (s *side) refuse() error {
+	for _, bad := range []struct {
+		rows []uint32
+		code table.Code
+		text string
+	}{
+		{s.short, table.ShortRow, "fewer cells than headings"},
+		{s.long, table.LongRow, "filled cells beyond the last heading"},
+		{s.noKey, KeyBlank, "no key"},
+	} {
+		if len(bad.rows) > 0 {
+			return &Refusal{Code: bad.code, File: s.img.Name, Rows: s.rowNumbers(bad.rows),
+				Text: fmt.Sprintf("the snapshot %s has %s with %s", s.img.Name, count(len(bad.rows), "row"), bad.text)}
+		}
+	}
+	return nil
+}
+
+func (s *side) rowNumbers(rows []uint32) []int {
+	n := make([]int, len(rows))
+	for i, r := range rows {
+		n[i] = s.rowNumber(r)
+	}
+	return n
+}

@@ -1,0 +1,266 @@
+package compare
+
+import (
+	"context"
+	"math/big"
+
+	"github.com/cockroachdb/apd/v3"
+	"golang.org/x/sync/errgroup"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// Total is the exact sum of a numeric field over all records, before and
+// after the whole change set.
+type Total struct {
+	Field  string `json:"field"`
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// sum adds decimals exactly. Values of one scale are added as integers.
+type sum struct {
+	parts [maxDigits + 1]int64    // by the number of decimals
+	big   [maxDigits + 1]*big.Int // what did not fit
+	bad   bool                    // a cell was no number
+	any   bool                    // a cell was filled
+	width int                     // the one length of all integers, or -1
+}
+
+// maxDigits is the most digits a cell may have to count as a number; longer
+// ones are ids, and 18 digits fit an int64.
+const maxDigits = 18
+
+// add adds the number in cell, times sign. A blank cell adds nothing.
+func (s *sum) add(cell []byte, sign int64) {
+	if len(cell) == 0 || s.bad {
+		return
+	}
+	n, decimals, ok := number(cell)
+	if !ok {
+		s.bad = true
+		return
+	}
+	switch w := len(cell); {
+	case decimals > 0:
+		s.width = -1
+	case !s.any:
+		s.width = w
+	case s.width != w:
+		s.width = -1
+	}
+	s.any = true
+	s.addPart(decimals, n*sign)
+}
+
+func (s *sum) addPart(decimals int, n int64) {
+	p := s.parts[decimals]
+	if r := p + n; (r > p) == (n > 0) {
+		s.parts[decimals] = r
+		return
+	}
+	if s.big[decimals] == nil {
+		s.big[decimals] = new(big.Int)
+	}
+	s.big[decimals].Add(s.big[decimals], big.NewInt(p))
+	s.parts[decimals] = n
+}
+
+// merge adds another sum.
+func (s *sum) merge(o *sum) {
+	s.bad = s.bad || o.bad
+	switch {
+	case !s.any:
+		s.width = o.width
+	case o.any && s.width != o.width:
+		s.width = -1
+	}
+	s.any = s.any || o.any
+	for d := range o.parts {
+		s.addPart(d, o.parts[d])
+		if o.big[d] != nil {
+			if s.big[d] == nil {
+				s.big[d] = new(big.Int)
+			}
+			s.big[d].Add(s.big[d], o.big[d])
+		}
+	}
+}
+
+// codeWidth is the length from which integers that all have one length are
+// taken for ids and not for quantities.
+const codeWidth = 5
+
+// numeric reports whether the column can be summed and is worth it.
+func (s *sum) numeric() bool { return s.any && !s.bad && s.width < codeWidth }
+
+// decimal returns the sum with as many decimals as its parts have.
+func (s *sum) decimal() *apd.Decimal {
+	total := new(big.Int)
+	for d := 0; d <= maxDigits; d++ {
+		if d > 0 {
+			total.Mul(total, big.NewInt(10))
+		}
+		total.Add(total, big.NewInt(s.parts[d]))
+		if s.big[d] != nil {
+			total.Add(total, s.big[d])
+		}
+	}
+	return apd.NewWithBigInt(new(apd.BigInt).SetMathBigInt(total), -maxDigits)
+}
+
+// decimals returns the largest number of decimals that was added.
+func (s *sum) decimals() int {
+	for d := maxDigits; d > 0; d-- {
+		if s.parts[d] != 0 || s.big[d] != nil {
+			return d
+		}
+	}
+	return 0
+}
+
+// number reads a plain decimal: an optional minus, digits without leading
+// zeros, and decimals after a point. It returns the digits as an integer.
+func number(cell []byte) (n int64, decimals int, ok bool) {
+	b := cell
+	if b[0] == '-' {
+		b = b[1:]
+	}
+	if len(b) == 0 || len(b) > maxDigits || len(b) > 1 && b[0] == '0' && b[1] != '.' {
+		return 0, 0, false
+	}
+	point := -1
+	for i, c := range b {
+		switch {
+		case c >= '0' && c <= '9':
+			n = n*10 + int64(c-'0')
+		case c == '.' && point < 0 && i > 0 && i < len(b)-1:
+			point = i
+		default:
+			return 0, 0, false
+		}
+	}
+	if point >= 0 {
+		decimals = len(b) - 1 - point
+	}
+	if cell[0] == '-' {
+		n = -n
+	}
+	return n, decimals, true
+}
+
+// moves is what changes do to the sums of fields.
+type moves struct {
+	names []string
+	sums  []*sum
+}
+
+func (m *moves) of(field string) *sum {
+	for i, n := range m.names {
+		if n == field {
+			return m.sums[i]
+		}
+	}
+	m.names = append(m.names, field)
+	m.sums = append(m.sums, new(sum))
+	return m.sums[len(m.sums)-1]
+}
+
+func (m *moves) take(ch *changeset.Change) {
+	for i := range ch.Fields {
+		s := m.of(ch.Fields[i].Field)
+		s.value(ch.Fields[i].From, -1)
+		s.value(ch.Fields[i].To, 1)
+	}
+	sign := int64(1)
+	if ch.Act == changeset.Delete {
+		sign = -1
+	}
+	for _, f := range ch.Record {
+		m.of(f.Name).value(f.Value, sign)
+	}
+}
+
+func (s *sum) value(v record.Value, sign int64) {
+	if !s.bad && !v.Blank() {
+		s.add([]byte(v.String()), sign)
+	}
+}
+
+// totals sums the columns that the changes move.
+func (c *comparison) totals(ctx context.Context) error {
+	var cols []int
+	for f, name := range c.res.Fields {
+		if s := c.moved.of(name); s.any && !s.bad {
+			cols = append(cols, f)
+		}
+	}
+	if len(cols) == 0 {
+		return nil
+	}
+	sums, err := c.snap.sums(ctx, cols, c.o.Cores)
+	if err != nil {
+		return err
+	}
+	for i, col := range cols {
+		if !sums[i].numeric() {
+			continue
+		}
+		delta := c.moved.of(c.res.Fields[col])
+		places := max(sums[i].decimals(), delta.decimals())
+		after := new(apd.Decimal)
+		exact := apd.BaseContext.WithPrecision(0)
+		if _, err := exact.Add(after, sums[i].decimal(), delta.decimal()); err != nil {
+			return err
+		}
+		c.res.Totals = append(c.res.Totals, Total{c.res.Fields[col], fixed(sums[i].decimal(), places), fixed(after, places)})
+	}
+	return nil
+}
+
+// fixed writes d with the given number of decimals, which it has at most.
+func fixed(d *apd.Decimal, places int) string {
+	out := new(apd.Decimal)
+	if _, err := apd.BaseContext.WithPrecision(200).Quantize(out, d, int32(-places)); err != nil {
+		return d.Text('f')
+	}
+	return out.Text('f')
+}
+
+// sums adds up the given columns over all rows.
+func (s *side) sums(ctx context.Context, cols []int, cores int) ([]sum, error) {
+	parts := make([][]sum, cores)
+	g, ctx := errgroup.WithContext(ctx)
+	last := cols[len(cols)-1]
+	for w := range cores {
+		g.Go(func() error {
+			return table.Guard(func() error {
+				sums := make([]sum, len(cols))
+				parts[w] = sums
+				var cells [][]byte
+				for i := w * s.len() / cores; i < (w+1)*s.len()/cores; i++ {
+					if i&0xffff == 0 && ctx.Err() != nil {
+						return ctx.Err()
+					}
+					cells = csv.SplitN(cells[:0], s.raw(uint32(i)), s.img.Comma, last+1)
+					for n, col := range cols {
+						sums[n].add(csv.Unquote(cells[col]), 1)
+					}
+				}
+				return nil
+			})
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	for _, p := range parts[1:] {
+		for n := range p {
+			parts[0][n].merge(&p[n])
+		}
+	}
+	return parts[0], nil
+}

@@ -1,0 +1,114 @@
+package layout
+
+import (
+	"strings"
+	"unicode/utf8"
+)
+
+// Match says which column of a file holds which field.
+type Match struct {
+	// Column holds for each field, in the order asked for, the column
+	// (from 0) that holds it, or -1.
+	Column []int
+	// How says for each matched field how its heading was recognised.
+	How []How
+	// Ignored lists the columns that hold no field.
+	Ignored []int
+}
+
+// How says in what way a heading was recognised as a field.
+type How string
+
+const (
+	Exact   How = "exact"           // the heading is the field's name
+	Folded  How = "case or spaces"  // it differs in case or outer spaces
+	Decoded How = "wrong code page" // its letters came through a wrong code page
+)
+
+// MatchColumns finds the column of each field by its heading. Headings wear
+// as cells do: a byte-order mark, letters read in a wrong code page, other
+// case and outer spaces are looked through, in that order, and only where
+// exactly one column fits.
+func MatchColumns(fields, headings []string) Match {
+	m := Match{Column: make([]int, len(fields)), How: make([]How, len(fields))}
+	taken := make([]bool, len(headings))
+	for i := range m.Column {
+		m.Column[i] = -1
+	}
+	for _, step := range []struct {
+		how  How
+		form func(string) string
+	}{
+		{Exact, func(s string) string { return s }},
+		{Decoded, mendHeading},
+		{Folded, func(s string) string { return strings.ToLower(strings.TrimSpace(mendHeading(s))) }},
+	} {
+		for i, f := range fields {
+			if m.Column[i] >= 0 {
+				continue
+			}
+			if c, ok := only(headings, taken, step.form, step.form(f)); ok {
+				m.Column[i], m.How[i], taken[c] = c, step.how, true
+			}
+		}
+	}
+	for c := range headings {
+		if !taken[c] {
+			m.Ignored = append(m.Ignored, c)
+		}
+	}
+	return m
+}
+
+// only returns the one free column whose heading has the wanted form.
+func only(headings []string, taken []bool, form func(string) string, want string) (int, bool) {
+	found := -1
+	for c, h := range headings {
+		if taken[c] || form(h) != want {
+			continue
+		}
+		if found >= 0 {
+			return -1, false
+		}
+		found = c
+	}
+	return found, found >= 0
+}
+
+// mendHeading takes a byte-order mark off a heading and undoes one reading
+// of UTF-8 as Windows-1252, where the result is valid UTF-8.
+func mendHeading(s string) string {
+	s = strings.TrimPrefix(s, "\ufeff")
+	if b, ok := bytesIn1252(s); ok && utf8.Valid(b) {
+		s = strings.TrimPrefix(string(b), "\ufeff")
+	}
+	return s
+}
+
+// bytesIn1252 returns the bytes that Windows-1252 shows as s.
+// Source: the WHATWG Encoding Standard's index windows-1252.
+func bytesIn1252(s string) ([]byte, bool) {
+	b := make([]byte, 0, len(s))
+	high := false
+	for _, r := range s {
+		switch {
+		case r < 0x80:
+			b = append(b, byte(r))
+			continue
+		case r >= 0xa0 && r <= 0xff:
+			b = append(b, byte(r))
+		default:
+			i := strings.IndexRune(c1In1252, r)
+			if i < 0 {
+				return nil, false
+			}
+			b = append(b, 0x80+byte(utf8.RuneCountInString(c1In1252[:i])))
+		}
+		high = true
+	}
+	return b, high
+}
+
+// c1In1252 lists what bytes 80 to 9F stand for; five of them stand for
+// themselves.
+const c1In1252 = "€\u0081‚ƒ„…†‡ˆ‰Š‹Œ\u008dŽ\u008f\u0090‘’“”•–—˜™š›œ\u009džŸ"

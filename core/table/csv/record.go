@@ -1,0 +1,62 @@
+package csv
+
+import (
+	"paletwin/core/record"
+	"paletwin/core/table"
+)
+
+// AppendKey appends the key that stands in the given columns of a row to
+// dst, as record.Key encodes it. A part that the row lacks is empty.
+func AppendKey(dst, raw []byte, cols []int, comma byte) []byte {
+	for _, col := range cols {
+		cell, _ := Cell(raw, col, comma)
+		dst = record.AppendPart(dst, Unquote(cell))
+	}
+	return dst
+}
+
+// Record returns a row as a record: a field for each heading that is not
+// blank and that the row has a cell for.
+func Record(m *table.Image, raw []byte) record.Record {
+	cells := Split(nil, raw, m.Comma)
+	r := make(record.Record, 0, len(m.Heading))
+	for i, h := range m.Heading {
+		if i < len(cells) && h != "" {
+			r = append(r, record.Field{Name: h, Value: record.Text(string(Unquote(cells[i])))})
+		}
+	}
+	return r
+}
+
+// Lookup reads the records with the given keys in one walk over the table.
+// Those that are not there are left out; of those that are there twice, the
+// first is given.
+func Lookup(m *table.Image, key []string, want []record.Key) (map[record.Key]record.Record, error) {
+	cols := make([]int, len(key))
+	for i, k := range key {
+		if cols[i] = m.Column(k); cols[i] < 0 {
+			return nil, &table.Error{Code: "no-key-column", File: m.Name, Row: m.HeadingRow, Text: "there is no column " + k}
+		}
+	}
+	wanted := make(map[string]bool, len(want))
+	for _, k := range want {
+		wanted[k.Encoding()] = true
+	}
+	found := make(map[record.Key]record.Record, len(want))
+	err := table.Guard(func() error {
+		var enc []byte
+		for sc := Body(m); len(wanted) > 0; {
+			ok, err := sc.Next()
+			if !ok || err != nil {
+				return err
+			}
+			enc = AppendKey(enc[:0], sc.Raw(), cols, m.Comma)
+			if wanted[string(enc)] {
+				delete(wanted, string(enc))
+				found[record.KeyOf(enc)] = Record(m, sc.Raw())
+			}
+		}
+		return nil
+	})
+	return found, err
+}

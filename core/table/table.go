@@ -1,0 +1,123 @@
+// Package table is what a file of cells looks like to the rest of Pale Twin,
+// whatever format it came in: an Image, the table as UTF-8 CSV bytes with
+// its heading read. Cells stay bytes; what they mean is the layout's to say.
+//
+// The formats live in packages below this one, a package a format.
+package table
+
+import (
+	"errors"
+	"fmt"
+	"runtime"
+	"runtime/debug"
+	"strings"
+)
+
+// Image is one table. Data is not copied; it must stay as it is for as long
+// as the Image is used, or ErrChanged comes back from the readers.
+type Image struct {
+	Name       string   // what a person calls the file, for messages
+	Data       []byte   // UTF-8 CSV
+	Comma      byte     // the delimiter
+	Heading    []string // the headings, decoded, trailing blank ones dropped
+	HeadingRow int      // the heading's row as a spreadsheet counts it, from 1
+	Body       int      // the offset in Data of the first row after the heading
+	BodyLine   int      // the line of the file on which that row starts, from 1
+	Found      Found
+}
+
+// Found is what was found out about a file by looking at it.
+type Found struct {
+	Format    string `json:"format"`    // "csv"
+	Delimiter string `json:"delimiter"` // "," ";" "\t"
+	Encoding  string `json:"encoding"`  // "utf-8"
+	BOM       bool   `json:"bom,omitempty"`
+	Newline   string `json:"newline"` // "lf" or "crlf"
+	Quoted    bool   `json:"quoted,omitempty"`
+}
+
+// Column returns the number of the named column, from 0, or -1.
+func (m *Image) Column(name string) int {
+	for i, h := range m.Heading {
+		if h == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// ErrChanged says that a file's bytes went away while they were read: some
+// other program shortened or replaced it.
+var ErrChanged = errors.New("the file changed while it was read")
+
+// A Code names one way in which a file cannot be read as a table.
+type Code string
+
+const (
+	Empty        Code = "empty"
+	HeadingOnly  Code = "heading-only"
+	Binary       Code = "binary"
+	NUL          Code = "nul"
+	NotUTF8      Code = "not-utf-8"
+	Unclosed     Code = "unclosed-quote"
+	StrayQuote   Code = "stray-quote"
+	TwiceHeading Code = "heading-twice"
+	BlankHeading Code = "heading-blank"
+	LongRow      Code = "long-row"
+	ShortRow     Code = "short-row"
+	Folder       Code = "directory"
+)
+
+// Error is a file that cannot be read as a table: which, where and why.
+// Row counts as a spreadsheet does, from 1; Line counts the file's lines
+// and is given where it differs from Row; Column counts cells from 1.
+// Zero means unknown.
+type Error struct {
+	Code   Code
+	File   string
+	Row    int
+	Line   int
+	Column int
+	Text   string
+}
+
+func (e *Error) Error() string {
+	return Place(e.File, e.Row, e.Line, "") + ": " + e.Text
+}
+
+// Place writes a place in a file the way messages do:
+// "edited.csv row 18 (line 21), column depot".
+func Place(file string, row, line int, column string) string {
+	var b strings.Builder
+	b.WriteString(file)
+	if row > 0 {
+		fmt.Fprintf(&b, " row %d", row)
+		if line > 0 && line != row {
+			fmt.Fprintf(&b, " (line %d)", line)
+		}
+	}
+	if column != "" {
+		b.WriteString(", column " + column)
+	}
+	return b.String()
+}
+
+// Guard runs f and turns a memory fault on a mapped file, which happens when
+// another program shortens the file, into ErrChanged. Every goroutine that
+// reads an Image's Data runs inside a Guard of its own.
+func Guard(f func() error) (err error) {
+	defer debug.SetPanicOnFault(debug.SetPanicOnFault(true))
+	defer func() {
+		switch r := recover().(type) {
+		case nil:
+		case interface {
+			runtime.Error
+			Addr() uintptr
+		}:
+			err = ErrChanged
+		default:
+			panic(r)
+		}
+	}()
+	return f()
+}

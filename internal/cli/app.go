@@ -1,0 +1,259 @@
+// Package cli is the command line: flags, wording and exit codes. It
+// computes nothing; each command calls the rooms below and says what came
+// back.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+	screen "paletwin/internal/term"
+)
+
+// Version is the version of paletwin.
+const Version = "0.1.0"
+
+// Exit codes, as SEMANTICS gives them.
+const (
+	exitFailed  = 1
+	exitUsage   = 2
+	exitLook    = 3 // needs a look: nothing was made, or something is left
+	exitRefused = 4
+)
+
+// app is what the commands share.
+type app struct {
+	fs      disk.FS
+	stdin   io.Reader
+	stdout  io.Writer
+	stderr  io.Writer
+	environ []string
+	wd      string
+	now     func() time.Time
+	user    string
+	asks    bool // a person sits there to be asked
+
+	// Global flags.
+	json    bool
+	quiet   bool
+	noColor bool
+	deskDir string
+
+	out *screen.Screen // results
+	say *screen.Screen // progress, hints and errors
+}
+
+// Main runs the command line of this process and returns its exit code.
+func Main() int {
+	wd, err := os.Getwd()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "paletwin: the working folder cannot be told:", err)
+		return exitFailed
+	}
+	a := &app{fs: fileSystem(), stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, environ: os.Environ(), wd: wd, now: time.Now, user: userName(),
+		asks: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd()))}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	return a.run(ctx, os.Args[1:])
+}
+
+// userName is the name of the user of the operating system.
+func userName() string {
+	if u, err := user.Current(); err == nil {
+		return filepath.Base(strings.ReplaceAll(u.Username, `\`, "/"))
+	}
+	return "unknown"
+}
+
+// run runs one command line.
+func (a *app) run(ctx context.Context, args []string) int {
+	root := newRoot(a)
+	root.SetArgs(args)
+	root.SetIn(a.stdin)
+	root.SetOut(a.stdout)
+	root.SetErr(a.stderr)
+	a.screens()
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	return a.fail(err)
+}
+
+// screens makes the screens, anew once the flags are known.
+func (a *app) screens() {
+	width := 100
+	if f, ok := a.stdout.(*os.File); ok {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
+			width = w
+		}
+	}
+	a.out = screen.New(a.stdout, a.environ, width, a.noColor)
+	say := a.stderr
+	a.say = screen.New(say, a.environ, width, a.noColor)
+}
+
+func newRoot(a *app) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "paletwin",
+		Short: "Change many records at once, and be able to answer for it",
+		Long: `Pale Twin compares an exported record snapshot with its edited copy, builds a
+change set that can be reviewed and decided on, carries the approved changes out
+with a backup before and a proof after, and can undo them.`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          noSuchCommand,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return cmd.Help()
+		},
+		PersistentPreRun:  func(*cobra.Command, []string) { a.screens() },
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+		Version:           Version,
+	}
+	f := root.PersistentFlags()
+	f.BoolVar(&a.json, "json", false, "print the whole result for machines")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "leave out progress and hints")
+	f.BoolVar(&a.noColor, "no-color", false, "leave out colours (NO_COLOR does the same)")
+	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
+	root.AddCommand(newDemo(a), newCompare(a), newShow(a), newApprove(a), newHold(a), newReject(a),
+		newApply(a), newVerify(a), newRollback(a), newHistory(a))
+	return root
+}
+
+func noSuchCommand(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	text := fmt.Sprintf("there is no command %q", args[0])
+	if s := cmd.SuggestionsFor(args[0]); len(s) > 0 {
+		text += "; did you mean " + strings.Join(s, " or ") + "?"
+	}
+	return &usageError{text}
+}
+
+// usageError is a command line that cannot be carried out as it stands.
+type usageError struct{ text string }
+
+func (e *usageError) Error() string { return e.text }
+
+func usage(format string, args ...any) error { return &usageError{fmt.Sprintf(format, args...)} }
+
+// exactly asks for arguments by name: "NNNN" or "SNAPSHOT [EDITED]".
+func exactly(low, high int, names string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < low {
+			return usage("%s needs %s", cmd.CommandPath(), names)
+		}
+		if high >= 0 && len(args) > high {
+			return usage("%s takes %s, and %q is one too many", cmd.CommandPath(), names, args[high])
+		}
+		return nil
+	}
+}
+
+// exitError ends a command with an exit code, everything having been said.
+type exitError struct{ code int }
+
+func (e *exitError) Error() string { return fmt.Sprintf("exit %d", e.code) }
+
+// exit returns the error that ends a command with the code, nil for 0.
+func exit(code int) error {
+	if code == 0 {
+		return nil
+	}
+	return &exitError{code}
+}
+
+// fail says an error in words and returns the exit code.
+func (a *app) fail(err error) int {
+	var done *exitError
+	if errors.As(err, &done) {
+		return done.code
+	}
+	m := explain(err)
+	if a.json {
+		_ = json.NewEncoder(a.stderr).Encode(map[string]any{"error": m}) // nothing is left to tell it to
+		return m.exit
+	}
+	a.say.Line("%s %s", screen.Strong("paletwin:"), m.Text)
+	if m.Do != "" {
+		a.say.Line("  %s", strings.ReplaceAll(m.Do, "\n", "\n  "))
+	}
+	return m.exit
+}
+
+// printJSON prints a result for machines.
+func (a *app) printJSON(v any) error {
+	e := json.NewEncoder(a.stdout)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// hint says what to do next, on the error output.
+func (a *app) hint(format string, args ...any) {
+	if !a.quiet && !a.json {
+		a.say.Line(format, args...)
+	}
+}
+
+// next names the next commands.
+func (a *app) next(commands ...string) {
+	if a.quiet || a.json {
+		return
+	}
+	for i, c := range commands {
+		word := "next"
+		if i > 0 {
+			word = "  or"
+		}
+		a.say.Line("%s  %s", screen.Dim(word), c)
+	}
+}
+
+// desk finds the desk that the command works on.
+func (a *app) desk() (*desk.Desk, error) { return desk.Find(a.fs, a.deskDir, a.wd) }
+
+// dossier opens the dossier with the given name; for "-" it says which.
+func (a *app) dossier(name string) (*desk.Dossier, error) {
+	d, err := a.desk()
+	if err != nil {
+		return nil, err
+	}
+	t, err := d.Dossier(name, a.user)
+	if err == nil && name == "-" {
+		a.hint("%s", screen.Dim(fmt.Sprintf("dossier %s, %s", t.Meta.Number, screen.Safe(t.Meta.Title))))
+	}
+	return t, err
+}
+
+// path makes a name from the command line absolute.
+func (a *app) path(name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(a.wd, name)
+}
+
+// shown writes a path as short as it can be written from here.
+func (a *app) shown(name string) string {
+	if r, err := filepath.Rel(a.wd, name); err == nil && !strings.HasPrefix(r, "..") {
+		return r
+	}
+	return name
+}

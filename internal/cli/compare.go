@@ -1,0 +1,312 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/table"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+	"paletwin/internal/run"
+	screen "paletwin/internal/term"
+)
+
+type compareFlags struct {
+	key                      []string
+	missing, blank, allow    string
+	deleteList, into, title  string
+	recordSet                string
+	noDossier, otherRegister bool
+}
+
+func newCompare(a *app) *cobra.Command {
+	var f compareFlags
+	cmd := &cobra.Command{
+		Use:   "compare SNAPSHOT [EDITED]",
+		Short: "Compare a snapshot with its edited copy and make a dossier of the differences",
+		Example: `  paletwin compare aids.csv aids-edited.csv --key aid_no
+  paletwin compare visits.csv visits-edited.csv --key aid_no,due --missing delete
+  paletwin compare aids.csv --key aid_no --delete-list struck-off.txt`,
+		Args: exactly(1, 2, "SNAPSHOT [EDITED]"),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.compare(cmd.Context(), args, &f) },
+	}
+	fl := cmd.Flags()
+	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record: a or a,b")
+	fl.StringVar(&f.missing, "missing", compare.Held, "a record that the copy lacks: hold, delete or keep")
+	fl.StringVar(&f.blank, "blank", compare.Held, "a cell that the copy empties: hold, clear or keep")
+	fl.StringVar(&f.allow, "allow", "amend,add,delete", "the `acts` that may be proposed")
+	fl.StringVar(&f.deleteList, "delete-list", "", "a `file` with the keys of records to delete")
+	fl.BoolVar(&f.otherRegister, "other-register", false, "go on although few rows of the copy match the snapshot")
+	fl.StringVar(&f.into, "into", "", "compare anew into the `dossier`, which must not have run yet")
+	fl.BoolVar(&f.noDossier, "no-dossier", false, "only print the summary; keep nothing")
+	fl.StringVar(&f.title, "title", "", "what the dossier is called (default: the edited file's name)")
+	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
+	return cmd
+}
+
+func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error {
+	c, err := a.comparison(args, f)
+	if err != nil {
+		return err
+	}
+	if f.noDossier {
+		return a.compareOnly(ctx, c)
+	}
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	if f.into != "" {
+		unlock, err := a.compareInto(c, f.into)
+		if err != nil {
+			return err
+		}
+		defer unlock()
+	}
+	first, err := d.Prepare()
+	if err != nil {
+		return err
+	}
+	if first {
+		a.hint("%s", screen.Dim("this folder is a desk now: "+a.shown(filepath.Join(d.Dir, desk.SettingsName))+" says so"))
+	}
+	t, res, err := d.Compare(ctx, c)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(compareJSON(t, res))
+	}
+	a.summary(summaryOf(t), res.Findings)
+	n := t.Meta.Number
+	if res.Changes.Changes() == 0 {
+		a.hint("the copy changes nothing")
+		return nil
+	}
+	a.next("paletwin show "+n, "paletwin approve "+n+" --all")
+	return nil
+}
+
+// comparison turns the command line into a comparison.
+func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, error) {
+	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), ChooseKey: a.chooseKey, Options: compare.Options{
+		Key: f.key, Missing: f.missing, Blank: f.blank, OtherRegister: f.otherRegister}}
+	if !slices.Contains([]string{compare.Held, compare.Asked, compare.Ignore}, f.missing) {
+		return nil, usage("--missing is hold, delete or keep, not %q", f.missing)
+	}
+	if !slices.Contains([]string{compare.Held, compare.Clear, compare.Ignore}, f.blank) {
+		return nil, usage("--blank is hold, clear or keep, not %q", f.blank)
+	}
+	for _, w := range strings.Split(f.allow, ",") {
+		act, err := changeset.ParseAct(strings.TrimSpace(w))
+		if err != nil {
+			return nil, usage("--allow: %v", err)
+		}
+		c.Options.Allow = append(c.Options.Allow, act)
+	}
+	if len(args) == 1 && f.deleteList == "" {
+		return nil, usage("paletwin compare needs an edited copy, or a list of records to delete with --delete-list")
+	}
+	if slices.Contains(args, "-") && (len(args) == 2 && args[0] == args[1] || f.deleteList == "-") {
+		return nil, usage("only one file can be standard input")
+	}
+	c.Snapshot = a.source(args[0])
+	name := args[0]
+	if len(args) == 2 {
+		s := a.source(args[1])
+		c.Edited = &s
+		name = args[1]
+	}
+	if f.deleteList != "" {
+		s := a.source(f.deleteList)
+		c.DeleteList = &s
+		if len(args) == 1 {
+			name = f.deleteList
+		}
+	}
+	if c.Title = f.title; c.Title == "" {
+		c.Title = stem(name)
+	}
+	if c.Options.RecordSet = f.recordSet; c.Options.RecordSet == "" {
+		c.Options.RecordSet = recordSetName(args[0])
+	}
+	return c, nil
+}
+
+func (a *app) source(name string) desk.Source {
+	if name == "-" {
+		return desk.Source{Name: "standard input", Stream: a.stdin}
+	}
+	return desk.Source{Path: a.path(name), Name: filepath.Base(name)}
+}
+
+func stem(name string) string {
+	base := filepath.Base(name)
+	return strings.TrimSuffix(base, filepath.Ext(base))
+}
+
+var dated = regexp.MustCompile(`[-_. ]*[0-9][-_.0-9]*$`)
+
+// recordSetName takes a file's name for the name of its record set, without
+// a date or number at its end.
+func recordSetName(file string) string {
+	s := stem(file)
+	if short := dated.ReplaceAllString(s, ""); short != "" {
+		s = short
+	}
+	if s == "-" || s == "" {
+		return "records"
+	}
+	return s
+}
+
+// compareInto takes the dossier whose place the new one takes, locked.
+func (a *app) compareInto(c *desk.Comparison, name string) (func(), error) {
+	t, err := a.dossier(name)
+	if err != nil {
+		return nil, err
+	}
+	lock, err := t.Lock()
+	if err != nil {
+		return nil, err
+	}
+	unlock := func() { _ = lock.Unlock() } // the process ends with it
+	runs, err := run.Runs(t)
+	if err == nil && len(runs) > 0 {
+		err = &run.Refusal{Code: "has-run", Text: fmt.Sprintf("dossier %s has been carried out and is not compared anew", t.Meta.Number)}
+	}
+	if err != nil {
+		unlock()
+		return nil, err
+	}
+	c.Into = t
+	c.Options.RecordSet = t.Set().Name
+	return unlock, nil
+}
+
+// chooseKey names the key where the command line does not: the first column,
+// if it and no other can be the key.
+func (a *app) chooseKey(ctx context.Context, snapshot, edited *table.Image) ([]string, error) {
+	found, err := compare.Candidates(ctx, snapshot, edited)
+	if err != nil {
+		return nil, err
+	}
+	if len(found) == 1 && found[0] == snapshot.Heading[0] {
+		a.hint("%s", screen.Dim("the key is "+found[0]+": the first column, filled and different on every row"))
+		return found, nil
+	}
+	r := &compare.Refusal{Code: "no-key", File: snapshot.Name, Text: "which column identifies a record? name it with --key"}
+	if len(found) > 0 {
+		r.Text += "; filled and different on every row: " + strings.Join(found, ", ")
+	} else {
+		r.Text += "; no column is filled and different on every row, so several may be needed: --key a,b"
+	}
+	return nil, r
+}
+
+// compareOnly compares without a dossier.
+func (a *app) compareOnly(ctx context.Context, c *desk.Comparison) error {
+	snapshot, err := a.open(&c.Snapshot)
+	if err != nil {
+		return err
+	}
+	defer snapshot.Close()
+	var edited *table.Image
+	if c.Edited != nil {
+		t, err := a.open(c.Edited)
+		if err != nil {
+			return err
+		}
+		defer t.Close()
+		edited = t.Image
+	}
+	if len(c.Options.Key) == 0 {
+		if c.Options.Key, err = a.chooseKey(ctx, snapshot.Image, edited); err != nil {
+			return err
+		}
+	}
+	if c.DeleteList != nil {
+		b, err := disk.ReadFile(a.fs, c.DeleteList.Path)
+		if err != nil {
+			return err
+		}
+		if c.Options.DeleteList, err = compare.ReadKeyList(c.DeleteList.Name, b, c.Options.Key); err != nil {
+			return err
+		}
+	}
+	res, err := compare.Run(ctx, snapshot.Image, edited, c.Options, nil)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(compareJSON(nil, res))
+	}
+	a.summary(&summary{title: c.Title, set: desk.RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key, Records: res.Records,
+		Changes: res.Changes, Fields: res.Changes.ByField, Totals: res.Totals, DeletesHeld: res.DeletesHeld}, compared: true}, res.Findings)
+	return nil
+}
+
+// open opens a source without keeping it.
+func (a *app) open(s *desk.Source) (*desk.Table, error) {
+	path := s.Path
+	if path == "" {
+		tmp, err := os.CreateTemp("", "paletwin-")
+		if err != nil {
+			return nil, err
+		}
+		defer os.Remove(tmp.Name()) // once mapped, its name is not needed
+		if _, err := tmp.ReadFrom(s.Stream); err != nil {
+			return nil, err
+		}
+		if err := tmp.Close(); err != nil {
+			return nil, err
+		}
+		path = tmp.Name()
+	}
+	return desk.OpenTable(a.fs, path, s.Name)
+}
+
+// compareJSON is what compare prints for machines.
+func compareJSON(t *desk.Dossier, res *compare.Result) any {
+	j := struct {
+		Dossier   *string                `json:"dossier"`
+		Path      *string                `json:"path"`
+		RecordSet string                 `json:"record_set"`
+		Records   compare.Records        `json:"records"`
+		Changes   changeset.Tally        `json:"changes"`
+		Fields    []changeset.FieldCount `json:"fields"`
+		Totals    []compare.Total        `json:"totals"`
+		Wear      wearJSON               `json:"wear"`
+		Findings  []changeset.Finding    `json:"findings"`
+	}{RecordSet: res.RecordSet, Records: res.Records, Changes: res.Changes, Fields: orEmpty(res.Changes.ByField),
+		Totals: orEmpty(res.Totals), Wear: wearJSON{ByKind: map[string]int{}}, Findings: orEmpty(res.Findings)}
+	if t != nil {
+		path := t.Rel(t.Dir)
+		j.Dossier, j.Path = &t.Meta.Number, &path
+	}
+	return j
+}
+
+// wearJSON counts wear.
+type wearJSON struct {
+	Cells  int            `json:"cells"`
+	ByKind map[string]int `json:"by_kind"`
+	Held   int            `json:"held"`
+}
+
+// orEmpty makes a nil list an empty one, so that JSON has [] and not null.
+func orEmpty[T any](s []T) []T {
+	if s == nil {
+		return []T{}
+	}
+	return s
+}

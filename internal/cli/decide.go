@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/core/changeset"
+	"paletwin/internal/desk"
+	screen "paletwin/internal/term"
+)
+
+func newApprove(a *app) *cobra.Command {
+	return newDecision(a, changeset.Approve, "Approve changes, so that apply carries them out",
+		`  paletwin approve 0001 --all
+  paletwin approve 0001 --field service_fee --note "as agreed with the treasurer"
+  paletwin approve 0001 7f3a91c2/depot`)
+}
+
+func newHold(a *app) *cobra.Command {
+	return newDecision(a, changeset.Hold, "Hold changes: they wait, and are not lost",
+		`  paletwin hold 0001 --act delete --note "ask the harbour master"`)
+}
+
+func newReject(a *app) *cobra.Command {
+	return newDecision(a, changeset.Reject, "Reject changes: they stay undone",
+		`  paletwin reject 0001 7f3a91c2/depot --note "filled one row too far"`)
+}
+
+func newDecision(a *app, d changeset.Decision, short, example string) *cobra.Command {
+	var sel selection
+	var all, held bool
+	var note string
+	cmd := &cobra.Command{
+		Use:   string(d) + " NNNN [ID | ID/field …]",
+		Short: short,
+		Long: short + `.
+
+Name changes by their ids (six digits are enough where they are unique), or a
+group by --all, --act, --field, --record or --finding. A group touches what is
+open; --held adds what the tool holds, never what a person decided.`,
+		Example: example,
+		Args:    exactly(1, -1, "a dossier, and ids or a group"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			group := all || len(sel.records)+len(sel.acts)+len(sel.fields)+len(sel.finding) > 0
+			if !group && len(args) == 1 {
+				return usage("which changes? name their ids, or a group: --all, --act, --field, --record, --finding")
+			}
+			if all && len(args) > 1 {
+				return usage("name ids or --all, not both")
+			}
+			return a.decide(args[0], &sel, &desk.Order{Decision: d, Names: args[1:], Held: held, By: a.user, When: a.now(), Note: note,
+				How: strings.Join(os.Args[1:], " ")})
+		},
+	}
+	sel.flags(cmd)
+	f := cmd.Flags()
+	f.BoolVar(&all, "all", false, "everything that is open")
+	f.BoolVar(&held, "held", false, "also what the tool holds")
+	f.StringVar(&note, "note", "", "why, for those who ask later")
+	return cmd
+}
+
+var participle = map[changeset.Decision]string{changeset.Approve: "approved", changeset.Hold: "held", changeset.Reject: "rejected"}
+
+func (a *app) decide(name string, sel *selection, o *desk.Order) error {
+	t, err := a.dossier(name)
+	if err != nil {
+		return err
+	}
+	o.Choose = func(fields []string) (changeset.Filter, error) { return sel.filter(t, fields) }
+	n, err := t.Decide(o)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "units": n.Units,
+			"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped})
+	}
+	a.sayDecided(t, o, n)
+	return nil
+}
+
+func (a *app) sayDecided(t *desk.Dossier, o *desk.Order, n changeset.Touched) {
+	line := "nothing " + participle[o.Decision]
+	if n.Changes > 0 {
+		line = participle[o.Decision] + " " + screen.Plural(n.Changes, "change")
+		if n.Units > n.Changes {
+			line += " (" + screen.Count(n.Units) + " field changes and records)"
+		}
+		if n.Deletes > 0 {
+			line += ", " + screen.Hue("delete", screen.Plural(n.Deletes, "deletion")+" among them")
+		}
+	}
+	a.out.Line("%s", line)
+	if n.Passed > 0 {
+		a.out.Line("  %s passed over, held by the tool: --held adds them, and so does naming ID/field", places(n.Passed))
+	}
+	if n.Stopped > 0 {
+		a.out.Line("  %s stopped and cannot be approved: show --findings says why", places(n.Stopped))
+	}
+	if n.Changes > 0 && o.Decision == changeset.Approve {
+		a.next("paletwin apply "+t.Meta.Number+" --to REGISTER.csv", "paletwin show "+t.Meta.Number+" --decision hold")
+	}
+}
+
+// places counts field changes and records as one.
+func places(n int) string {
+	if n == 1 {
+		return "1 field change or record is"
+	}
+	return screen.Count(n) + " field changes or records are"
+}

@@ -1,0 +1,100 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/internal/demo"
+	screen "paletwin/internal/term"
+)
+
+func newDemo(a *app) *cobra.Command {
+	return &cobra.Command{
+		Use:   "demo [DIR]",
+		Short: "Make a folder with the demo's register and run the whole example in it",
+		Args:  exactly(0, 1, "at most a folder"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.demo(cmd.Context(), args)
+		},
+	}
+}
+
+func (a *app) demo(ctx context.Context, args []string) error {
+	dir, err := a.demoDir(args)
+	if err != nil {
+		return err
+	}
+	if err := demo.Write(dir); err != nil {
+		return err
+	}
+	a.out.Line("%s", screen.Strong("Pale Twin: the autumn round of Saltreach Harbour Authority"))
+	a.out.Line("%s", screen.Dim("in "+a.shown(dir)))
+	now := demo.Start
+	for _, step := range demo.Story() {
+		now = now.Add(4 * time.Minute)
+		a.out.Line("")
+		a.out.Line("%s", step.Say)
+		a.out.Line("%s", screen.Strong("$ paletwin "+commandLine(step.Args)))
+		teller := &app{fs: a.fs, stdin: a.stdin, stdout: a.stdout, stderr: a.stdout, environ: a.environ, wd: dir,
+			now: func() time.Time { return now }, user: demo.User}
+		args := step.Args
+		if a.noColor {
+			args = append([]string{"--no-color"}, args...)
+		}
+		code := teller.run(ctx, args)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if code != step.Exit {
+			return fmt.Errorf("paletwin %s ended with %d instead of %d", step.Args[0], code, step.Exit)
+		}
+	}
+	a.out.Line("")
+	a.out.Line("The folder is yours to go on with: %s", a.shown(dir))
+	return nil
+}
+
+// demoDir makes the demo's folder: the one that was named, which must be new
+// or empty, or the first free of paletwin-demo, paletwin-demo-2 …
+func (a *app) demoDir(args []string) (string, error) {
+	if len(args) == 1 {
+		dir := a.path(args[0])
+		entries, err := os.ReadDir(dir)
+		if err == nil && len(entries) > 0 {
+			return "", usage("%s is not empty; name a new folder for the demo", args[0])
+		}
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			return "", err
+		}
+		return dir, os.MkdirAll(dir, 0o755)
+	}
+	for n := 1; ; n++ {
+		dir := filepath.Join(a.wd, "paletwin-demo")
+		if n > 1 {
+			dir += fmt.Sprintf("-%d", n)
+		}
+		err := os.Mkdir(dir, 0o755)
+		if !errors.Is(err, os.ErrExist) {
+			return dir, err
+		}
+	}
+}
+
+// commandLine writes arguments as they would be typed.
+func commandLine(args []string) string {
+	quoted := make([]string, len(args))
+	for i, arg := range args {
+		quoted[i] = arg
+		if strings.ContainsAny(arg, " \"'$") {
+			quoted[i] = `"` + strings.ReplaceAll(arg, `"`, `\"`) + `"`
+		}
+	}
+	return strings.Join(quoted, " ")
+}

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"syscall"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/table"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+	"paletwin/internal/run"
+	"paletwin/internal/target"
+	"paletwin/internal/target/file"
+	screen "paletwin/internal/term"
+)
+
+// message is an error in words: what, where, and what to do.
+type message struct {
+	Code   string `json:"code"`
+	Text   string `json:"text"`
+	File   string `json:"file,omitempty"`
+	Row    int    `json:"row,omitempty"`
+	Rows   []int  `json:"rows,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	Column string `json:"column,omitempty"`
+	Do     string `json:"do,omitempty"`
+	exit   int
+}
+
+// explain turns an error into words. This is the one place that does.
+func explain(err error) *message {
+	m := explainTyped(err)
+	if m == nil {
+		m = explainSystem(err)
+	}
+	m.Text = screen.Safe(m.Text)
+	return m
+}
+
+func explainTyped(err error) *message {
+	var (
+		use     *usageError
+		tab     *table.Error
+		ref     *compare.Refusal
+		refused *run.Refusal
+		damage  *desk.DamageError
+		none    *desk.NotFound
+		name    *desk.NameError
+		busy    *target.BusyError
+		column  *file.MissingColumn
+	)
+	switch {
+	case errors.As(err, &use):
+		return &message{Code: "usage", Text: use.text, Do: "paletwin --help lists the commands, and paletwin COMMAND --help its flags", exit: exitUsage}
+	case errors.As(err, &tab):
+		return &message{Code: string(tab.Code), Text: tab.Error(), File: tab.File, Row: tab.Row, Line: tab.Line, Do: remedies[string(tab.Code)], exit: exitLook}
+	case errors.As(err, &ref):
+		return explainRefusal(ref)
+	case errors.As(err, &refused):
+		return &message{Code: refused.Code, Text: refused.Text, Do: remedies[refused.Code], exit: exitLook}
+	case errors.As(err, &damage):
+		return &message{Code: "damaged", Text: damage.Error(), File: damage.File, Do: remedies["damaged"], exit: exitFailed}
+	case errors.As(err, &none):
+		do := "paletwin history lists the dossiers there are"
+		if len(none.Have) == 0 {
+			do = "there is no dossier here yet: paletwin compare makes one; --desk names another desk"
+		}
+		return &message{Code: "no-dossier", Text: none.Error(), Do: do, exit: exitUsage}
+	case errors.As(err, &name):
+		return &message{Code: "no-change", Text: name.Error(), Do: "paletwin show lists the changes with their ids", exit: exitUsage}
+	case errors.Is(err, target.ErrMoved):
+		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed}
+	case errors.As(err, &busy):
+		return &message{Code: "busy", Text: busy.Error(), File: busy.Name, Do: "close it there, or wait, and run the command again", exit: exitLook}
+	case errors.As(err, &column):
+		return &message{Code: run.MissingColumn, Text: column.Error(), File: column.File, Column: column.Column, Do: remedies[run.MissingColumn], exit: exitLook}
+	}
+	return nil
+}
+
+func explainRefusal(r *compare.Refusal) *message {
+	m := &message{Code: string(r.Code), Text: r.Text, File: r.File, Rows: r.Rows, Column: r.Column, Do: remedies[string(r.Code)], exit: exitLook}
+	if len(r.Rows) > 0 {
+		m.Row = r.Rows[0]
+		m.Text += ": " + rowList(r.Rows)
+	}
+	if len(r.Columns) > 0 && (r.Code == compare.NoKeyColumn || r.Code == compare.NoCommon) {
+		m.Do = "its columns are " + strings.Join(r.Columns, ", ") + "\n" + m.Do
+	}
+	return m
+}
+
+// rowList names rows: "rows 4, 9 and 12", the first of them if there are many.
+func rowList(rows []int) string {
+	const most = 20
+	word := "rows"
+	if len(rows) == 1 {
+		word = "row"
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s %d", word, rows[0])
+	for i, r := range rows[1:min(len(rows), most)] {
+		sep := ", "
+		if i == len(rows)-2 {
+			sep = " and "
+		}
+		fmt.Fprintf(&b, "%s%d", sep, r)
+	}
+	if len(rows) > most {
+		fmt.Fprintf(&b, " and %d more (all with --json)", len(rows)-most)
+	}
+	return b.String()
+}
+
+// explainSystem says what the operating system would not do.
+func explainSystem(err error) *message {
+	m := &message{Code: "failed", Text: err.Error(), exit: exitFailed}
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		m.File = path.Path
+	}
+	switch {
+	case errors.Is(err, context.Canceled):
+		m.Code, m.Text, m.Do = "interrupted", "interrupted; nothing half-written is left", "run the same command again: it goes on where it can"
+	case errors.Is(err, disk.ErrFolder), errors.Is(err, syscall.EISDIR):
+		m.Code, m.Text, m.Do = "directory", m.File+" is a folder, not a file", "name the file in it"
+	case errors.Is(err, fs.ErrNotExist):
+		m.Code, m.Text, m.Do = "missing-file", "there is no file "+m.File, "check the name and the folder you are in"
+	case errors.Is(err, fs.ErrPermission):
+		m.Code, m.Text, m.Do = "no-permission", m.File+": permission denied", "ask for the right to read and write it, or name another file"
+	case errors.Is(err, syscall.ENOSPC):
+		m.Code, m.Text, m.Do = "disk-full", "the disk is full; nothing was changed in the target", "make room and run the same command again"
+	case errors.Is(err, disk.ErrLocked):
+		m.Code, m.Text, m.Do = "busy", strings.TrimSuffix(err.Error(), ": "+disk.ErrLocked.Error())+": "+disk.ErrLocked.Error(), "wait until it is done, and run the command again"
+		m.exit = exitLook
+	case errors.Is(err, table.ErrChanged), errors.Is(err, disk.ErrChanged):
+		m.Code, m.Text, m.Do = "changed", "the file changed while it was read", "wait until nobody writes to it, and run the command again"
+	case errors.Is(err, desk.ErrUntrusted):
+		m.Code, m.Do = "untrusted-desk", "if it is yours, name its folder with --desk, or take the write permission of others away"
+	case errors.Is(err, desk.ErrSettings):
+		m.Code, m.Do = "settings", "correct the line, or take it out: every setting has a default"
+	case errors.Is(err, run.ErrNoRun):
+		m.Code, m.Do, m.exit = "no-run", "paletwin history NNNN lists the runs of a dossier", exitUsage
+	case errors.Is(err, changeset.ErrSeal), errors.Is(err, changeset.ErrCut):
+		m.Code, m.Do = "damaged", remedies["damaged"]
+	}
+	return m
+}
+
+// remedies says for each code what to do.
+var remedies = map[string]string{
+	string(table.Empty):         "export it again; a table needs a row of headings",
+	string(table.Binary):        "save it as CSV (UTF-8) and name that file",
+	string(table.NUL):           "export it again as text; NUL bytes come from a broken transfer or a binary file",
+	string(table.NotUTF8):       "save it as CSV UTF-8 and name that file",
+	string(table.Unclosed):      "close the quote in that row, or double it if it belongs to the text",
+	string(table.StrayQuote):    "put a delimiter after the closing quote, or double the quotes inside the cell",
+	string(table.TwiceHeading):  "give each column a heading of its own; which of the two is meant cannot be guessed",
+	string(table.BlankHeading):  "give the column a heading, or take the column out",
+	string(table.ShortRow):      "export it again, or complete the rows; a cell may be empty but must be there",
+	string(table.LongRow):       "export it again; a delimiter inside a text needs quotes round the text",
+	string(compare.NoKeyColumn): "name the key with --key as it stands in the heading, and leave the key column in the copy",
+	string(compare.NoCommon):    "check that both files have their headings, and that the second is the edited copy of the first",
+	string(compare.NotACopy):    "check that the files belong together; --other-register compares them all the same",
+	string(compare.KeyBlank):    "every record of a snapshot needs a key; export it again with the key column filled",
+	string(compare.KeyRepeat):   "a key must be on one row only; name further key fields with --key a,b if records need them",
+	run.IsInput:                 "name the register itself with --to; if this file is the register, say --other-target",
+	run.OtherTarget:             "name that one, or say --other-target if another is meant",
+	run.UnknownKeys:             "check that this is the right target; --other-target goes on all the same",
+	run.MissingColumn:           "name the target that has the snapshot's columns",
+	run.TwiceThere:              "mend the target first: which of the records is meant cannot be told",
+	run.NoRoom:                  "make room on that disk and run the same command again",
+	run.NothingDone:             "paletwin history shows what was done",
+	run.NoTarget:                "name the target with --to",
+	"damaged":                   "nothing was written; restore the file from your own backup, or compare again to make a new dossier",
+}

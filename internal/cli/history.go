@@ -1,0 +1,224 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/internal/desk"
+	"paletwin/internal/run"
+	screen "paletwin/internal/term"
+)
+
+func newHistory(a *app) *cobra.Command {
+	var check bool
+	cmd := &cobra.Command{
+		Use:   "history [NNNN]",
+		Short: "List what was done: the dossiers of the desk, or the runs of one",
+		Example: `  paletwin history
+  paletwin history 0001
+  paletwin history --check`,
+		Args: exactly(0, 1, "at most a dossier"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if check {
+				return a.checkHistory(args)
+			}
+			if len(args) == 1 {
+				return a.runHistory(args[0])
+			}
+			return a.history()
+		},
+	}
+	cmd.Flags().BoolVar(&check, "check", false, "read everything again and compare it with its digests and seals")
+	return cmd
+}
+
+func (a *app) history() error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	all, err := d.Dossiers()
+	if err != nil {
+		return err
+	}
+	if len(all) == 0 && !a.json {
+		a.out.Line("no dossier yet on the desk %s", a.shown(d.Dir))
+		a.next("paletwin compare SNAPSHOT EDITED --key FIELD")
+		return nil
+	}
+	if d.Settings.Name != "" && !a.json {
+		a.out.Line("%s", screen.Strong(screen.Safe(d.Settings.Name)))
+		a.out.Line("")
+	}
+	t := screen.Table{Right: []bool{false, false, false, false, true, true, true}, Heading: []string{"", "title", "by", "when", "amend", "add", "delete", "status"}}
+	for _, x := range all {
+		if x.Damage != nil {
+			if a.json {
+				if err := a.printJSON(map[string]any{"path": x.Rel(x.Dir), "damage": x.Damage.Error()}); err != nil {
+					return err
+				}
+				continue
+			}
+			t.Row(screen.Level("stop"), screen.Safe(x.Rel(x.Dir)), "", "", "", "", "", screen.Safe(x.Damage.Error()))
+			continue
+		}
+		if err := a.historyRow(&t, x); err != nil {
+			return err
+		}
+	}
+	t.Print(a.out)
+	return nil
+}
+
+func (a *app) historyRow(t *screen.Table, x *desk.Dossier) error {
+	m, n := x.Meta, x.Set().Changes
+	s, err := run.ReadStatus(x)
+	status := ""
+	if err != nil {
+		status = screen.Level("stop") + " " + screen.Safe(err.Error())
+	} else {
+		status = s.String()
+	}
+	if a.json {
+		j := map[string]any{"dossier": m.Number, "title": m.Title, "by": m.By, "when": m.When, "record_set": x.Set().Name, "changes": n, "status": status, "undoes": m.Undoes}
+		if s != nil {
+			j["steps"] = s.Steps
+		}
+		return a.printJSON(j)
+	}
+	t.Row(screen.Strong(m.Number), screen.Cut(screen.Safe(m.Title), 36), screen.Cut(screen.Safe(m.By), 14), screen.Dim(m.When.Local().Format("2 Jan 2006 15:04")),
+		number(n.Amend), number(n.Add), number(n.Delete), status)
+	return nil
+}
+
+// number writes a count, nothing for none.
+func number(n int) string {
+	if n == 0 {
+		return screen.Dim("·")
+	}
+	return screen.Count(n)
+}
+
+func (a *app) runHistory(name string) error {
+	t, err := a.dossier(name)
+	if err != nil {
+		return err
+	}
+	s, err := run.ReadStatus(t)
+	if err != nil {
+		return err
+	}
+	c, err := t.Changes()
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if a.json {
+		return a.printJSON(dossierJSON(t, c, s))
+	}
+	m := t.Meta
+	a.out.Line("%s  %s", screen.Strong(m.Number), screen.Strong(screen.Safe(m.Title)))
+	a.out.Line("%s", screen.Dim(fmt.Sprintf("%s: %s", t.Set().Name, s)))
+	a.out.Line("")
+	tab := screen.Table{Indent: "  "}
+	tab.Row(screen.Dim(m.When.Local().Format("2 Jan 2006 15:04")), screen.Safe(m.By), "compared", madeFrom(t))
+	for _, act := range c.Ledger.Acts() {
+		if len(act.On) > 0 {
+			tab.Row(screen.Dim(act.When.Local().Format("2 Jan 2006 15:04")), screen.Safe(act.By), participle[act.Decision], screen.Plural(len(act.On), "change")+quoted(act.Note))
+		}
+	}
+	for _, r := range s.Runs {
+		n := r.Counts()
+		words := fmt.Sprintf("to %s: %d done, %d settled, %d in conflict, %d refused", a.shown(r.Head.Target), n.Done, n.Settled, n.Conflict, n.Refused)
+		if r.Ended == "" {
+			words += "; interrupted"
+		}
+		tab.Row(screen.Dim(r.Head.When.Local().Format("2 Jan 2006 15:04")), screen.Safe(r.Head.By), fmt.Sprintf("run %d", r.Head.Run), screen.Safe(words))
+	}
+	tab.Print(a.out)
+	return nil
+}
+
+func quoted(note string) string {
+	if note == "" {
+		return ""
+	}
+	return screen.Dim(" “" + screen.Safe(note) + "”")
+}
+
+// madeFrom says what a dossier was made from.
+func madeFrom(t *desk.Dossier) string {
+	m := t.Meta
+	switch {
+	case m.Undoes != nil:
+		return "to undo " + m.Undoes.Dossier
+	case m.Edited != nil:
+		return screen.Safe(m.Snapshot.Name + " with " + m.Edited.Name)
+	case m.DeleteList != nil:
+		return screen.Safe(m.Snapshot.Name + " with " + m.DeleteList.Name)
+	}
+	return screen.Safe(m.Snapshot.Name)
+}
+
+func dossierJSON(t *desk.Dossier, c *desk.Changes, s *run.Status) any {
+	acts := []map[string]any{}
+	for _, a := range c.Ledger.Acts() {
+		if len(a.On) > 0 {
+			acts = append(acts, map[string]any{"decision": a.Decision, "by": a.By, "when": a.When, "note": a.Note, "how": a.How, "touched": len(a.On)})
+		}
+	}
+	runs := []map[string]any{}
+	for _, r := range s.Runs {
+		runs = append(runs, map[string]any{"run": r.Head.Run, "target": r.Head.Target, "by": r.Head.By, "when": r.Head.When, "ended": r.Ended, "steps": r.Counts()})
+	}
+	return map[string]any{"dossier": t.Meta.Number, "title": t.Meta.Title, "by": t.Meta.By, "when": t.Meta.When, "changes": t.Set().Changes,
+		"decisions": acts, "runs": runs, "status": s.String(), "undone_by": orEmpty(s.Undone)}
+}
+
+// checkHistory reads one dossier, or all, again.
+func (a *app) checkHistory(args []string) error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	all, err := d.Dossiers()
+	if err != nil {
+		return err
+	}
+	if len(args) == 1 {
+		t, err := a.dossier(args[0])
+		if err != nil {
+			return err
+		}
+		all = []*desk.Dossier{t}
+	}
+	damaged := 0
+	for _, t := range all {
+		bad := run.Check(t)
+		if len(bad) > 0 {
+			damaged++
+		}
+		if a.json {
+			texts := []string{}
+			for _, err := range bad {
+				texts = append(texts, err.Error())
+			}
+			if err := a.printJSON(map[string]any{"path": t.Rel(t.Dir), "whole": len(bad) == 0, "damage": texts}); err != nil {
+				return err
+			}
+			continue
+		}
+		if len(bad) == 0 {
+			a.out.Line("%s  whole", t.Rel(t.Dir))
+		}
+		for _, err := range bad {
+			a.out.Line("%s  %s %s", t.Rel(t.Dir), screen.Level("stop"), screen.Safe(err.Error()))
+		}
+	}
+	if damaged > 0 {
+		a.hint("%s damaged: restore the files named above from your own backup", screen.Plural(damaged, "dossier"))
+		return exit(exitFailed)
+	}
+	return nil
+}

@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/desk"
+	"paletwin/internal/run"
+	screen "paletwin/internal/term"
+)
+
+type rollbackFlags struct {
+	run     int
+	records []string
+	fields  []string
+	apply   bool
+	to      string
+	yes     bool
+}
+
+func newRollback(a *app) *cobra.Command {
+	var f rollbackFlags
+	cmd := &cobra.Command{
+		Use:   "rollback NNNN",
+		Short: "Make a dossier that undoes what a dossier's runs really did",
+		Example: `  paletwin rollback 0001
+  paletwin rollback 0001 --record 00417 --record 00502 --apply --yes`,
+		Args: exactly(1, 1, "a dossier: its number, its slug, or - for your newest"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := a.dossier(args[0])
+			if err != nil {
+				return err
+			}
+			return a.rollback(cmd.Context(), t, &f)
+		},
+	}
+	fl := cmd.Flags()
+	fl.IntVar(&f.run, "run", 0, "only this run (default: all that are not undone yet)")
+	fl.StringArrayVar(&f.records, "record", nil, "only this `key`; repeatable")
+	fl.StringSliceVar(&f.fields, "field", nil, "only this `field`")
+	fl.BoolVar(&f.apply, "apply", false, "approve all but conflicts and carry it out at once")
+	fl.StringVar(&f.to, "to", "", "the `target` (default: where the last run went)")
+	fl.BoolVar(&f.yes, "yes", false, "do not ask")
+	return cmd
+}
+
+func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) error {
+	if f.apply && !f.yes && !a.asks {
+		return usage("rollback --apply writes to the target and there is nobody to ask: say --yes")
+	}
+	back := run.Back{Run: f.run, Fields: f.fields, By: a.user, Now: a.now, Tool: Version}
+	for _, text := range f.records {
+		k, err := parseKey(text, t.Set().Key)
+		if err != nil {
+			return err
+		}
+		back.Records = append(back.Records, k)
+	}
+	made, err := a.makeRollback(ctx, t, f.to, back)
+	if err != nil {
+		return err
+	}
+	findings, err := made.Findings()
+	if err != nil {
+		return err
+	}
+	n := made.Meta.Number
+	if !a.json {
+		a.summary(summaryOf(made), findings)
+		if len(back.Records) > 0 {
+			a.missed(made, back.Records)
+		}
+	}
+	if !f.apply {
+		if a.json {
+			return a.printJSON(map[string]any{"dossier": n, "path": made.Rel(made.Dir), "undoes": made.Meta.Undoes, "changes": made.Set().Changes})
+		}
+		a.next("paletwin show "+n, "paletwin approve "+n+" --all && paletwin apply "+n)
+		return nil
+	}
+	if _, err := made.Decide(&desk.Order{Decision: changeset.Approve, By: a.user, When: a.now(), Note: "rollback --apply", How: "rollback --apply"}); err != nil {
+		return err
+	}
+	if !a.json {
+		a.out.Line("")
+	}
+	to := f.to
+	if to == "" {
+		if to, err = run.LastTarget(t); err != nil {
+			return err
+		}
+	}
+	return a.apply(ctx, made, &applyFlags{to: to, yes: f.yes})
+}
+
+func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to string, back run.Back) (*desk.Dossier, error) {
+	lock, err := t.Lock()
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Unlock()
+	tgt, err := a.target(t, to)
+	if err != nil {
+		return nil, err
+	}
+	made, err := run.Rollback(ctx, t, tgt, back)
+	if cerr := tgt.Close(); err == nil {
+		err = cerr
+	}
+	return made, err
+}
+
+// missed says which of the named records had nothing to undo.
+func (a *app) missed(made *desk.Dossier, named []record.Key) {
+	c, err := made.Changes()
+	if err != nil {
+		return
+	}
+	defer c.Close()
+	there := map[record.Key]bool{}
+	for ch, err := range c.Changes() {
+		if err != nil {
+			return
+		}
+		there[ch.Key] = true
+	}
+	var none []string
+	for _, k := range named {
+		if !there[k] {
+			none = append(none, k.String())
+		}
+	}
+	if len(none) > 0 {
+		a.hint("nothing to undo for %s", screen.Safe(strings.Join(none, ", ")))
+	}
+}

@@ -1,0 +1,211 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/internal/desk"
+	screen "paletwin/internal/term"
+)
+
+// summary is a dossier as its summary shows it.
+type summary struct {
+	number, title, by string
+	when              time.Time
+	set               desk.RecordSet
+	snapshot, edited  string
+	compared          bool // made by comparing two files
+}
+
+func summaryOf(t *desk.Dossier) *summary {
+	s := &summary{number: t.Meta.Number, title: t.Meta.Title, by: t.Meta.By, when: t.Meta.When, set: *t.Set(),
+		snapshot: t.Meta.Snapshot.Name, compared: t.Meta.Undoes == nil}
+	s.set.Changes.ByField = s.set.Fields
+	if t.Meta.Edited != nil {
+		s.edited = t.Meta.Edited.Name
+	}
+	return s
+}
+
+// summary prints what was found: counts that add up, fields, sums, findings.
+func (a *app) summary(s *summary, findings []changeset.Finding) {
+	p := a.out
+	head := screen.Strong(screen.Safe(s.title))
+	if s.number != "" {
+		head = screen.Strong(s.number) + "  " + head
+	}
+	p.Line("%s", head)
+	line := screen.Safe(s.set.Name)
+	if s.compared {
+		line += fmt.Sprintf(": %s in the snapshot", screen.Plural(s.set.Records.Snapshot, "record"))
+		if s.set.Records.Edited > 0 {
+			line += fmt.Sprintf(", %s in the copy", screen.Count(s.set.Records.Edited))
+		}
+	} else {
+		line += ", by " + s.by
+	}
+	p.Line("%s", screen.Dim(line+"; key "+strings.Join(s.set.Key, " + ")))
+	if s.set.DeletesHeld != "" {
+		p.Line("%s  %s", screen.Level("warn"), screen.Safe(s.set.DeletesHeld))
+	}
+	p.Line("")
+	a.counts(s)
+	a.byField(s)
+	a.totals(s)
+	a.findings(findings, false)
+}
+
+func (a *app) counts(s *summary) {
+	t := screen.Table{Indent: "  ", Right: []bool{false, true}}
+	n := &s.set.Changes
+	for _, row := range []struct {
+		word  string
+		count int
+		more  string
+	}{
+		{"amend", n.Amend, screen.Plural(n.FieldChanges, "field change")},
+		{"add", n.Add, ""},
+		{"delete", n.Delete, ""},
+	} {
+		if row.count > 0 {
+			t.Row(screen.Act(row.word), screen.Count(row.count), row.more)
+		}
+	}
+	if s.compared {
+		r := &s.set.Records
+		t.Row("unchanged", screen.Count(r.Unchanged), "")
+		for _, row := range []struct {
+			word  string
+			count int
+			more  string
+		}{
+			{"kept", r.Kept, "records with a difference that is not proposed"},
+			{"skipped", r.Skipped, "rows of the copy from which nothing follows"},
+			{"stopped", r.Stopped, "rows of the copy that cannot be used"},
+		} {
+			if row.count > 0 {
+				t.Row(row.word, screen.Count(row.count), screen.Dim(row.more))
+			}
+		}
+	}
+	t.Print(a.out)
+	if n.Held+n.HeldFields > 0 {
+		a.out.Line("  %s %s", screen.Hue("amend", "held"), heldWords(n))
+	}
+}
+
+func heldWords(n *changeset.Tally) string {
+	var parts []string
+	if n.Held > 0 {
+		parts = append(parts, screen.Plural(n.Held, "change"))
+	}
+	if n.HeldFields > 0 {
+		parts = append(parts, screen.Plural(n.HeldFields, "field change"))
+	}
+	return strings.Join(parts, ", ") + ": the tool waits for your decision on them"
+}
+
+func (a *app) byField(s *summary) {
+	if len(s.set.Fields) == 0 {
+		return
+	}
+	most := 0
+	for _, f := range s.set.Fields {
+		most = max(most, f.Changes)
+	}
+	a.out.Line("")
+	t := screen.Table{Indent: "  ", Right: []bool{false, true}, Heading: []string{"field", "changes", ""}}
+	for _, f := range s.set.Fields {
+		t.Row(screen.Cut(screen.Safe(f.Field), 30), screen.Count(f.Changes), screen.Hue("amend", screen.Bar(f.Changes, most, 24)))
+	}
+	t.Print(a.out)
+}
+
+// totals prints sums. Where amends move some of them, those are what the eye
+// needs; adds and deletes alone move them all.
+func (a *app) totals(s *summary) {
+	shown := slices.DeleteFunc(slices.Clone(s.set.Totals), func(x compare.Total) bool {
+		return !slices.ContainsFunc(s.set.Fields, func(f changeset.FieldCount) bool { return f.Field == x.Field })
+	})
+	if len(shown) == 0 {
+		shown = s.set.Totals
+	}
+	a.sums(shown, "after")
+}
+
+func (a *app) sums(totals []compare.Total, after string) {
+	if len(totals) == 0 {
+		return
+	}
+	a.out.Line("")
+	t := screen.Table{Indent: "  ", Right: []bool{false, true, false, true}, Heading: []string{"sum of", "before", "", after}}
+	for _, x := range totals {
+		t.Row(screen.Cut(screen.Safe(x.Field), 30), screen.Pale(x.Before), "→", screen.Strong(x.After))
+	}
+	t.Print(a.out)
+}
+
+// findings prints findings: all of them, or, in a summary, those that need a
+// look and as many notes as have room.
+func (a *app) findings(all []changeset.Finding, whole bool) {
+	if len(all) == 0 {
+		return
+	}
+	a.out.Line("")
+	t := screen.Table{Indent: "  "}
+	const room = 12
+	left := 0
+	for _, level := range []changeset.Level{changeset.Stop, changeset.Warn, changeset.Note} {
+		for i := range all {
+			f := &all[i]
+			if f.Level != level {
+				continue
+			}
+			if !whole && t.Len() >= room {
+				left++
+				continue
+			}
+			t.Row(screen.Level(string(f.Level)), f.Code, screen.Dim(screen.Safe(place(f))), screen.Cut(screen.Safe(f.Text), 160))
+		}
+	}
+	t.Print(a.out)
+	if left > 0 {
+		a.out.Line("  %s", screen.Dim(fmt.Sprintf("and %s more: show --findings", screen.Plural(left, "finding"))))
+	}
+}
+
+// place writes where a finding is.
+func place(f *changeset.Finding) string {
+	var parts []string
+	if f.File != "" {
+		parts = append(parts, f.File)
+	}
+	switch {
+	case len(f.Rows) > 1:
+		parts = append(parts, "rows "+ints(f.Rows, 6))
+	case f.Row > 0:
+		parts = append(parts, fmt.Sprintf("row %d", f.Row))
+	}
+	if f.Column != "" {
+		parts = append(parts, f.Column)
+	}
+	return strings.Join(parts, " ")
+}
+
+func ints(n []int, most int) string {
+	var b strings.Builder
+	for i, v := range n[:min(len(n), most)] {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		fmt.Fprint(&b, v)
+	}
+	if len(n) > most {
+		b.WriteString(" …")
+	}
+	return b.String()
+}

@@ -1,0 +1,73 @@
+// Package demo holds the world of the examples, Saltreach Harbour Authority
+// and its register of navigation aids, and the story of its autumn round.
+package demo
+
+import (
+	"embed"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+//go:generate go run ./gen data
+
+//go:embed data/*.csv
+var data embed.FS
+
+// User is who tells the story: the registrar.
+const User = "mairead"
+
+// Start is when the story's first command is typed.
+var Start = time.Date(2026, 10, 6, 9, 12, 0, 0, time.UTC)
+
+// Write writes the demo's files into a folder.
+func Write(dir string) error {
+	files, err := fs.Glob(data, "data/*.csv")
+	if err != nil {
+		return err
+	}
+	for _, name := range files {
+		b, err := data.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(dir, filepath.Base(name)), b, 0o644); err != nil {
+			return err
+		}
+	}
+	return os.WriteFile(filepath.Join(dir, "desk.yaml"), []byte("# The demo's desk.\nname: Saltreach Harbour Authority\n"), 0o600)
+}
+
+// Step is one command of the story, and what is said before it.
+type Step struct {
+	Say  string
+	Args []string
+	Exit int // the exit code that belongs to the story
+}
+
+// Story is the autumn round.
+func Story() []Step {
+	return []Step{
+		{"The registrar took a snapshot of the register (aids.csv), edited a copy in a spreadsheet (autumn-round.csv) and now compares the two.",
+			[]string{"compare", "aids.csv", "autumn-round.csv", "--key", "aid_no", "--title", "Autumn round"}, 0},
+		{"What will change? First the nine aids that go from depot D03 to D07.",
+			[]string{"show", "0001", "--field", "depot"}, 0},
+		{"The status that was emptied by mistake is held. One look at the record.",
+			[]string{"show", "0001", "--record", "00410"}, 0},
+		{"It stays as it is.",
+			[]string{"reject", "0001", "--finding", "blank", "--note", "emptied by mistake"}, 0},
+		{"Two aids were struck off the register on purpose: their deletes are approved by name.",
+			[]string{"approve", "0001", "--act", "delete", "--held", "--note", "struck off, minutes of 1 October"}, 0},
+		{"The rest is as it should be.",
+			[]string{"approve", "0001", "--all", "--note", "autumn round"}, 0},
+		{"A trial on the first five records.",
+			[]string{"apply", "0001", "--to", "register.csv", "--first", "5", "--yes"}, 0},
+		{"Then the rest. Meanwhile a colleague changed two of the aids in the register: they are left alone.",
+			[]string{"apply", "0001", "--yes"}, 3},
+		{"Three of the handed-over aids were wrong after all: undo just those.",
+			[]string{"rollback", "0001", "--record", "00131", "--record", "00144", "--record", "00186", "--field", "depot", "--apply", "--yes"}, 0},
+		{"What was done, by whom, when.",
+			[]string{"history"}, 0},
+	}
+}

@@ -1,0 +1,311 @@
+package desk
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"io"
+	"maps"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/table"
+	"paletwin/internal/disk"
+)
+
+// Comparison is a comparison to be made into a dossier.
+type Comparison struct {
+	Title      string
+	By, Tool   string
+	Now        time.Time
+	Snapshot   Source
+	Edited     *Source
+	DeleteList *Source
+	Options    compare.Options
+	// ChooseKey, if the options name no key, names it.
+	ChooseKey func(ctx context.Context, snapshot, edited *table.Image) ([]string, error)
+	// Into is the dossier whose place the new one takes, or nil.
+	Into *Dossier
+}
+
+// Source is a file to be read: one with a path, or a stream.
+type Source struct {
+	Path   string    // absolute; "" for a stream
+	Name   string    // for messages
+	Stream io.Reader // read when Path is ""
+}
+
+// Compare compares two files and makes a dossier of the result. Nothing is
+// left behind where it fails.
+func (d *Desk) Compare(ctx context.Context, c *Comparison) (*Dossier, *compare.Result, error) {
+	draft, err := d.Draft()
+	if err != nil {
+		return nil, nil, err
+	}
+	t, res, err := d.compareInto(ctx, c, draft)
+	if err != nil {
+		return nil, nil, errors.Join(err, draft.Discard())
+	}
+	return t, res, nil
+}
+
+func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*Dossier, *compare.Result, error) {
+	in := &inputs{fsys: d.FS, dir: draft.Dir}
+	defer in.close()
+	if err := in.take(c); err != nil {
+		return nil, nil, err
+	}
+	if err := c.settle(ctx, in); err != nil {
+		return nil, nil, err
+	}
+	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: describe(&c.Options)}
+	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
+	var res *compare.Result
+	_, err := disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
+		res, set.Seal, err = in.compare(ctx, c, w)
+		return err
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	set.Records, set.Changes, set.Fields, set.Totals, set.DeletesHeld = res.Records, res.Changes, res.Changes.ByField, res.Totals, res.DeletesHeld
+	m.RecordSets = []RecordSet{set}
+	m.Snapshot, m.Edited, m.DeleteList = in.snapshot.input, in.edited.inputOf(), in.list
+	m.Snapshot.Records = res.Records.Snapshot
+	if m.Edited != nil {
+		m.Edited.Records = res.Records.Edited
+	}
+	if m.Findings, err = WriteFindings(d.FS, draft.Dir, res.Findings); err != nil {
+		return nil, nil, err
+	}
+	if c.Into != nil {
+		return c.Into, res, c.Into.Replace(draft, m)
+	}
+	t, err := draft.Keep(m)
+	return t, res, err
+}
+
+// describe writes the options as the change set's heading keeps them.
+func describe(o *compare.Options) map[string]any {
+	m := map[string]any{}
+	maps.Copy(m, map[string]any{"missing": orDefault(o.Missing), "blank": orDefault(o.Blank)})
+	if len(o.Allow) > 0 {
+		var words []string
+		for _, a := range o.Allow {
+			words = append(words, a.String())
+		}
+		m["allow"] = words
+	}
+	if o.OtherRegister {
+		m["other_register"] = true
+	}
+	return m
+}
+
+func orDefault(s string) string {
+	if s == "" {
+		return compare.Held
+	}
+	return s
+}
+
+// inputs are the files of a comparison, kept in the draft.
+type inputs struct {
+	fsys     disk.FS
+	dir      string
+	snapshot *kept
+	edited   *kept
+	list     *Input
+}
+
+// kept is an input in the draft, open.
+type kept struct {
+	*Table
+	input *Input
+}
+
+func (k *kept) inputOf() *Input {
+	if k == nil {
+		return nil
+	}
+	return k.input
+}
+
+func (k *kept) image() *table.Image {
+	if k == nil {
+		return nil
+	}
+	return k.Image
+}
+
+func (in *inputs) close() {
+	for _, k := range []*kept{in.snapshot, in.edited} {
+		if k != nil {
+			_ = k.Close() // only read
+		}
+	}
+}
+
+// take copies the files into the draft and opens the copies, so that what is
+// compared is what is kept.
+func (in *inputs) take(c *Comparison) (err error) {
+	if in.snapshot, err = in.open(&c.Snapshot, "snapshot"); err != nil {
+		return err
+	}
+	if c.Edited != nil {
+		if in.edited, err = in.open(c.Edited, "edited"); err != nil {
+			return err
+		}
+	}
+	if c.DeleteList != nil {
+		if in.list, err = in.keep(c.DeleteList, "delete-list"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (in *inputs) open(s *Source, stem string) (*kept, error) {
+	input, err := in.keep(s, stem)
+	if err != nil {
+		return nil, err
+	}
+	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), s.Name)
+	if err != nil {
+		return nil, err
+	}
+	input.Found, input.Size = t.Found, int64(len(t.Data))
+	return &kept{t, input}, nil
+}
+
+// keep puts a file into the draft as it came.
+func (in *inputs) keep(s *Source, stem string) (*Input, error) {
+	ext := filepath.Ext(s.Path)
+	if ext == "" {
+		ext = ".csv"
+	}
+	input := &Input{File: stem + ext, Name: s.Name, Path: s.Path}
+	to := filepath.Join(in.dir, input.File)
+	if s.Path != "" {
+		return input, disk.Copy(in.fsys, s.Path, to)
+	}
+	_, err := disk.WriteFile(in.fsys, to, 0o600, func(w io.Writer) error {
+		_, err := io.Copy(w, s.Stream)
+		return err
+	})
+	return input, err
+}
+
+// settle completes the options: the key, and the delete list.
+func (c *Comparison) settle(ctx context.Context, in *inputs) (err error) {
+	if len(c.Options.Key) == 0 {
+		if c.Options.Key, err = c.ChooseKey(ctx, in.snapshot.image(), in.edited.image()); err != nil {
+			return err
+		}
+	}
+	if in.list == nil {
+		return nil
+	}
+	b, err := disk.ReadFile(in.fsys, filepath.Join(in.dir, in.list.File))
+	if err != nil {
+		return err
+	}
+	if c.Options.DeleteList, err = compare.ReadKeyList(c.DeleteList.Name, b, c.Options.Key); err != nil {
+		return err
+	}
+	sum := sha256.Sum256(b)
+	in.list.SHA256, in.list.Size, in.list.Records = hex.EncodeToString(sum[:]), int64(len(b)), c.Options.DeleteList.Len()
+	return nil
+}
+
+// compare compares the kept files and writes the change set to w, hashing
+// the very bytes that are compared meanwhile.
+func (in *inputs) compare(ctx context.Context, c *Comparison, w io.Writer) (*compare.Result, string, error) {
+	g, ctx := errgroup.WithContext(ctx)
+	hashed := make(chan struct{})
+	g.Go(func() error {
+		defer close(hashed)
+		return in.hash()
+	})
+	var res *compare.Result
+	var seal string
+	g.Go(func() (err error) {
+		s := &sink{hashed: hashed, open: func() (*changeset.Writer, error) {
+			return changeset.NewWriter(w, in.header(c))
+		}}
+		if res, err = compare.Run(ctx, in.snapshot.image(), in.edited.image(), c.Options, s); err != nil {
+			return err
+		}
+		seal, err = s.close()
+		return err
+	})
+	err := g.Wait()
+	return res, seal, err
+}
+
+// hash fills the inputs' digests, all at once.
+func (in *inputs) hash() error {
+	var g errgroup.Group
+	for _, k := range []*kept{in.snapshot, in.edited} {
+		if k == nil {
+			continue
+		}
+		g.Go(func() error {
+			return table.Guard(func() error {
+				sum := sha256.Sum256(k.Data)
+				k.input.SHA256 = hex.EncodeToString(sum[:])
+				return nil
+			})
+		})
+	}
+	return g.Wait()
+}
+
+func (in *inputs) header(c *Comparison) changeset.Header {
+	h := changeset.Header{RecordSet: c.Options.RecordSet, Key: c.Options.Key, Fields: in.snapshot.Heading,
+		Snapshot: changeset.Source{Name: in.snapshot.input.Name, SHA256: in.snapshot.input.SHA256}, Options: describe(&c.Options)}
+	if in.edited != nil {
+		h.Edited = changeset.Source{Name: in.edited.input.Name, SHA256: in.edited.input.SHA256}
+	} else {
+		h.Edited = changeset.Source{Name: c.DeleteList.Name, SHA256: in.list.SHA256}
+	}
+	return h
+}
+
+// sink opens the change set's writer once the digests that its heading needs
+// are there.
+type sink struct {
+	hashed <-chan struct{}
+	open   func() (*changeset.Writer, error)
+	w      *changeset.Writer
+}
+
+func (s *sink) writer() (_ *changeset.Writer, err error) {
+	if s.w == nil {
+		<-s.hashed
+		s.w, err = s.open()
+	}
+	return s.w, err
+}
+
+func (s *sink) WriteEncoded(lines []byte, changes []*changeset.Change) error {
+	w, err := s.writer()
+	if err != nil {
+		return err
+	}
+	return w.WriteEncoded(lines, changes)
+}
+
+func (s *sink) close() (string, error) {
+	w, err := s.writer()
+	if err != nil {
+		return "", err
+	}
+	seal, err := w.Close()
+	return seal.Seal, err
+}

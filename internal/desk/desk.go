@@ -1,0 +1,284 @@
+// Package desk keeps a desk: the folder that holds dossiers and settings.
+// It writes whole files or none, appends what may only grow, and checks
+// what it reads back against the digests that stand beside it.
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"paletwin/internal/disk"
+)
+
+// SettingsName is the file that makes a folder a desk.
+const SettingsName = "desk.yaml"
+
+// Desk is a folder with dossiers.
+type Desk struct {
+	FS       disk.FS
+	Dir      string // absolute
+	Settings Settings
+	isNew    bool
+}
+
+// Settings is what desk.yaml says.
+type Settings struct {
+	Name string `yaml:"name"`
+}
+
+const firstSettings = `# This folder is a Pale Twin desk: it holds the dossiers of bulk updates.
+# Every command run here or below finds it by this file.
+
+# What the desk is called in the history, for example the name of the office.
+name: ""
+`
+
+// ErrUntrusted says that somebody else could have written a desk.yaml that
+// was found on the way up, and that it is therefore not followed.
+var ErrUntrusted = errors.New("somebody else could have written it")
+
+// ErrSettings says that a desk.yaml cannot be read.
+var ErrSettings = errors.New("the desk's settings cannot be read")
+
+// Find returns the desk in the folder given, which may not exist yet, or,
+// with given empty, the nearest desk upward from the folder from; if there
+// is none, from becomes one with its first dossier.
+func Find(fsys disk.FS, given, from string) (*Desk, error) {
+	if given != "" {
+		dir, err := filepath.Abs(given)
+		if err != nil {
+			return nil, err
+		}
+		return load(fsys, dir)
+	}
+	for dir := from; ; dir = filepath.Dir(dir) {
+		info, err := fsys.Stat(filepath.Join(dir, SettingsName))
+		if err == nil {
+			if disk.OthersCanWrite(info) {
+				return nil, fmt.Errorf("%s: %w", filepath.Join(dir, SettingsName), ErrUntrusted)
+			}
+			return load(fsys, dir)
+		}
+		if filepath.Dir(dir) == dir {
+			return load(fsys, from)
+		}
+	}
+}
+
+func load(fsys disk.FS, dir string) (*Desk, error) {
+	d := &Desk{FS: fsys, Dir: dir}
+	b, err := disk.ReadFile(fsys, filepath.Join(dir, SettingsName))
+	if errors.Is(err, fs.ErrNotExist) {
+		d.isNew = true
+		return d, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := yaml.UnmarshalWithOptions(b, &d.Settings, yaml.Strict()); err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, strings.TrimSpace(yaml.FormatError(err, false, true)))
+	}
+	return d, nil
+}
+
+func (d *Desk) dossiers() string { return filepath.Join(d.Dir, "dossiers") }
+
+// Prepare makes the desk's folders and, once, its commented settings. It
+// reports whether it wrote those.
+func (d *Desk) Prepare() (first bool, err error) {
+	if err := d.FS.MkdirAll(d.Dir); err != nil {
+		return false, err
+	}
+	if err := d.FS.Mkdir(d.dossiers()); err != nil && !errors.Is(err, fs.ErrExist) {
+		return false, err
+	}
+	if !d.isNew {
+		return false, nil
+	}
+	_, err = disk.WriteFile(d.FS, filepath.Join(d.Dir, SettingsName), 0o600, func(w io.Writer) error {
+		_, err := io.WriteString(w, firstSettings)
+		return err
+	})
+	d.isNew = false
+	return err == nil, err
+}
+
+// Draft is a dossier that is being made: a folder that is none yet.
+type Draft struct {
+	desk *Desk
+	Dir  string
+}
+
+// Draft makes the folder of a new dossier under a name of its own. Discard
+// or Keep ends it.
+func (d *Desk) Draft() (*Draft, error) {
+	for n := os.Getpid(); ; n++ {
+		dir := filepath.Join(d.dossiers(), fmt.Sprintf(".draft-%d", n))
+		err := d.FS.Mkdir(dir)
+		if errors.Is(err, fs.ErrExist) {
+			continue
+		}
+		return &Draft{d, dir}, err
+	}
+}
+
+// Discard removes the draft.
+func (t *Draft) Discard() error { return t.desk.FS.RemoveAll(t.Dir) }
+
+// Keep gives the draft the next number and makes it a dossier.
+func (t *Draft) Keep(m *Meta) (*Dossier, error) {
+	d := t.desk
+	lock, err := disk.Acquire(filepath.Join(d.dossiers(), ".lock"), false)
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Unlock()
+	names, err := d.names()
+	if err != nil {
+		return nil, err
+	}
+	next := 1
+	if len(names) > 0 {
+		next = numberOf(names[len(names)-1]) + 1
+	}
+	m.Number = fmt.Sprintf("%04d", next)
+	m.Slug = slug(m.Title)
+	if err := m.write(d.FS, t.Dir); err != nil {
+		return nil, err
+	}
+	dir := filepath.Join(d.dossiers(), m.Number+"-"+m.Slug)
+	if err := d.FS.SyncDir(t.Dir); err != nil {
+		return nil, err
+	}
+	if err := disk.Replace(d.FS, t.Dir, dir); err != nil {
+		return nil, err
+	}
+	return &Dossier{desk: d, Dir: dir, Meta: m}, nil
+}
+
+var dossierName = regexp.MustCompile(`^[0-9]{4,}-`)
+
+// names returns the dossiers' folder names by number.
+func (d *Desk) names() ([]string, error) {
+	entries, err := d.FS.ReadDir(d.dossiers())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, e := range entries {
+		if name, ok := strings.CutPrefix(e.Name(), replaced); ok {
+			// A crash came between two renames: put the old folder back.
+			if _, err := d.FS.Stat(filepath.Join(d.dossiers(), name)); errors.Is(err, fs.ErrNotExist) {
+				if err := d.FS.Rename(filepath.Join(d.dossiers(), e.Name()), filepath.Join(d.dossiers(), name)); err != nil {
+					return nil, err
+				}
+				names = append(names, name)
+			}
+			continue
+		}
+		if e.IsDir() && dossierName.MatchString(e.Name()) {
+			names = append(names, e.Name())
+		}
+	}
+	slices.SortFunc(names, func(a, b string) int { return numberOf(a) - numberOf(b) })
+	return names, nil
+}
+
+func numberOf(name string) int {
+	digits, _, _ := strings.Cut(name, "-")
+	n, err := strconv.Atoi(digits)
+	if err != nil {
+		return -1
+	}
+	return n
+}
+
+// NotFound says that no dossier has a name.
+type NotFound struct {
+	Name string
+	Have []string // the dossiers there are
+	Desk string
+}
+
+func (e *NotFound) Error() string { return fmt.Sprintf("no dossier %q in %s", e.Name, e.Desk) }
+
+// Dossier opens a dossier by number, slug or folder name; "-" is the newest
+// that the user by made.
+func (d *Desk) Dossier(name, by string) (*Dossier, error) {
+	names, err := d.names()
+	if err != nil {
+		return nil, err
+	}
+	if name == "-" {
+		for _, n := range slices.Backward(names) {
+			t, err := d.open(n)
+			if err != nil {
+				return nil, err
+			}
+			if t.Meta.By == by {
+				return t, nil
+			}
+		}
+		return nil, &NotFound{name, names, d.Dir}
+	}
+	for _, n := range slices.Backward(names) {
+		_, rest, _ := strings.Cut(n, "-")
+		if n == name || rest == name || isNumber(name) && numberOf(n) == numberOf(name) {
+			return d.open(n)
+		}
+	}
+	return nil, &NotFound{name, names, d.Dir}
+}
+
+func isNumber(s string) bool {
+	return s != "" && strings.Trim(s, "0123456789") == ""
+}
+
+// Dossiers opens all dossiers by number. One that cannot be opened is given
+// with its error and its folder.
+func (d *Desk) Dossiers() ([]*Dossier, error) {
+	names, err := d.names()
+	if err != nil {
+		return nil, err
+	}
+	all := make([]*Dossier, 0, len(names))
+	for _, n := range names {
+		t, err := d.open(n)
+		if err != nil {
+			t = &Dossier{desk: d, Dir: filepath.Join(d.dossiers(), n), Damage: err}
+		}
+		all = append(all, t)
+	}
+	return all, nil
+}
+
+// slug makes a title a folder name: letters and digits of any script, the
+// rest one hyphen, at most 40 bytes.
+func slug(title string) string {
+	s := strings.Trim(notWord.ReplaceAllString(strings.ToLower(title), "-"), "-")
+	for i := range s {
+		if i > 40 {
+			s = strings.TrimRight(s[:i], "-")
+			break
+		}
+	}
+	if s == "" {
+		return "update"
+	}
+	return s
+}
+
+var notWord = regexp.MustCompile(`[^\pL\pM\pN]+`)

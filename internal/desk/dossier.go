@@ -1,0 +1,363 @@
+package desk
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/internal/disk"
+)
+
+// Meta is dossier.json.
+type Meta struct {
+	Form       string         `json:"paletwin"`
+	Version    int            `json:"version"`
+	Number     string         `json:"number"`
+	Slug       string         `json:"slug"`
+	Title      string         `json:"title"`
+	By         string         `json:"by"`
+	When       time.Time      `json:"when"`
+	Tool       string         `json:"tool"` // the version of paletwin that made it
+	RecordSets []RecordSet    `json:"record_sets"`
+	Snapshot   *Input         `json:"snapshot"`
+	Edited     *Input         `json:"edited,omitempty"`
+	DeleteList *Input         `json:"delete_list,omitempty"`
+	Options    map[string]any `json:"options"`
+	Findings   string         `json:"findings_sha256"`
+	Undoes     *Undoes        `json:"undoes,omitempty"`
+	Round      int            `json:"round,omitempty"` // how often it was compared anew
+	Digest     string         `json:"digest"`          // SHA-256 of this file with digest empty
+}
+
+// RecordSet is one record set of a dossier and what comparing it found.
+type RecordSet struct {
+	Name    string                 `json:"name"`
+	Key     []string               `json:"key"`
+	Seal    string                 `json:"seal"`
+	Records compare.Records        `json:"records"`
+	Changes changeset.Tally        `json:"changes"`
+	Fields  []changeset.FieldCount `json:"fields"`
+	Totals  []compare.Total        `json:"totals"`
+	// DeletesHeld says why deletes are held although they were asked for.
+	DeletesHeld string `json:"deletes_held,omitempty"`
+}
+
+// Input is a file that the dossier keeps as it came.
+type Input struct {
+	File    string      `json:"file"` // its name in the dossier
+	Name    string      `json:"name"` // what it was called
+	Path    string      `json:"path"` // where it was, absolute; "" for standard input
+	SHA256  string      `json:"sha256"`
+	Size    int64       `json:"size"`
+	Records int         `json:"records"`
+	Found   table.Found `json:"found"`
+}
+
+// Undoes says which runs a dossier undoes, or to which backup it returns.
+type Undoes struct {
+	Dossier string `json:"dossier"`
+	Runs    []int  `json:"runs"`
+	Restore bool   `json:"restore,omitempty"`
+}
+
+// DamageError says that a file of a dossier is not what was written.
+type DamageError struct {
+	File string
+	Err  error
+}
+
+func (e *DamageError) Error() string { return e.File + ": " + e.Err.Error() }
+func (e *DamageError) Unwrap() error { return e.Err }
+
+// ErrAltered says that a file's bytes are not those that were written.
+var ErrAltered = errors.New("the file was altered: its digest does not fit")
+
+func (m *Meta) digest() (string, error) {
+	c := *m
+	c.Digest = ""
+	b, err := json.Marshal(&c)
+	sum := sha256.Sum256(b)
+	return "sha256:" + hex.EncodeToString(sum[:]), err
+}
+
+func (m *Meta) write(fsys disk.FS, dir string) (err error) {
+	m.Form, m.Version = "dossier", 1
+	if m.Digest, err = m.digest(); err != nil {
+		return err
+	}
+	b, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return err
+	}
+	_, err = disk.WriteFile(fsys, filepath.Join(dir, "dossier.json"), 0o600, func(w io.Writer) error {
+		_, err := w.Write(append(b, '\n'))
+		return err
+	})
+	return err
+}
+
+// Dossier is the folder of one bulk update.
+type Dossier struct {
+	desk   *Desk
+	Dir    string // absolute
+	Meta   *Meta
+	Damage error // why it could not be opened; Meta is then nil
+}
+
+func (d *Desk) open(name string) (*Dossier, error) {
+	t := &Dossier{desk: d, Dir: filepath.Join(d.dossiers(), name)}
+	file := filepath.Join(t.Dir, "dossier.json")
+	b, err := disk.ReadFile(d.FS, file)
+	if err != nil {
+		return nil, err
+	}
+	m := new(Meta)
+	if err := json.Unmarshal(b, m); err != nil || m.Form != "dossier" {
+		return nil, &DamageError{file, errors.New("the file is not a dossier's description, or is cut short")}
+	}
+	if m.Version > 1 {
+		return nil, &DamageError{file, errors.New("the dossier was made by a newer version of paletwin")}
+	}
+	if want, err := m.digest(); err != nil || want != m.Digest {
+		return nil, &DamageError{file, ErrAltered}
+	}
+	t.Meta = m
+	return t, nil
+}
+
+// FS returns the file system that the dossier is on.
+func (t *Dossier) FS() disk.FS { return t.desk.FS }
+
+// Desk returns the dossier's desk.
+func (t *Dossier) Desk() *Desk { return t.desk }
+
+// Path returns the name of a file in the dossier.
+func (t *Dossier) Path(elem ...string) string {
+	return filepath.Join(append([]string{t.Dir}, elem...)...)
+}
+
+// Rel returns a file's name as a person at the desk would type it.
+func (t *Dossier) Rel(name string) string {
+	if r, err := filepath.Rel(t.desk.Dir, name); err == nil {
+		return r
+	}
+	return name
+}
+
+// Lock takes the dossier's lock.
+func (t *Dossier) Lock() (*disk.Lock, error) { return disk.Acquire(t.Path(".lock"), false) }
+
+// Set returns the dossier's first record set.
+func (t *Dossier) Set() *RecordSet { return &t.Meta.RecordSets[0] }
+
+// ChangesName returns the name of the file of a record set's change set.
+func ChangesName(set string) string { return "changes." + slug(set) + ".jsonl" }
+
+// Changes is a change set with its decisions, open for reading.
+type Changes struct {
+	*changeset.Reader
+	Ledger *changeset.Ledger
+	m      *disk.Mapping
+}
+
+// Close lets the file go.
+func (c *Changes) Close() error { return c.m.Close() }
+
+// Changes opens the change set of the dossier's record set and the decisions
+// on it; seal, digest and chain are checked.
+func (t *Dossier) Changes() (*Changes, error) {
+	file := t.Path(ChangesName(t.Set().Name))
+	m, err := t.desk.FS.Map(file)
+	if err != nil {
+		return nil, &DamageError{file, err}
+	}
+	r, err := changeset.Parse(m.Data)
+	if err == nil && r.Seal.Seal != t.Set().Seal {
+		err = changeset.ErrSeal
+	}
+	if err != nil {
+		_ = m.Close() // the first error counts
+		return nil, &DamageError{file, err}
+	}
+	c := &Changes{Reader: r, m: m}
+	if c.Ledger, err = t.ledger(); err != nil {
+		_ = m.Close() // the first error counts
+		return nil, err
+	}
+	return c, nil
+}
+
+const decisionsName = "decisions.jsonl"
+
+func (t *Dossier) ledger() (*changeset.Ledger, error) {
+	b, err := disk.ReadFile(t.desk.FS, t.Path(decisionsName))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	l, err := changeset.OpenLedger(b, t.Set().Name)
+	if err != nil {
+		return nil, &DamageError{t.Path(decisionsName), err}
+	}
+	return l, nil
+}
+
+// append writes an act behind those of the ledger and takes it in.
+func (t *Dossier) append(l *changeset.Ledger, a *changeset.DecisionAct) error {
+	line := a.AppendLine(nil, l.Last())
+	if err := disk.Append(t.desk.FS, t.Path(decisionsName), int64(l.Size()), line); err != nil {
+		return err
+	}
+	l.Take(a, line)
+	return nil
+}
+
+// Findings reads the dossier's findings.
+func (t *Dossier) Findings() ([]changeset.Finding, error) {
+	file := t.Path("findings.jsonl")
+	b, err := disk.ReadFile(t.desk.FS, file)
+	if err != nil {
+		return nil, &DamageError{file, err}
+	}
+	if sum := sha256.Sum256(b); hex.EncodeToString(sum[:]) != t.Meta.Findings {
+		return nil, &DamageError{file, ErrAltered}
+	}
+	var all []changeset.Finding
+	for line := range bytes.Lines(b) {
+		var f changeset.Finding
+		if err := json.Unmarshal(line, &f); err != nil {
+			return nil, &DamageError{file, err}
+		}
+		all = append(all, f)
+	}
+	return all, nil
+}
+
+// WriteFindings writes findings.jsonl into a folder and returns its digest.
+func WriteFindings(fsys disk.FS, dir string, all []changeset.Finding) (string, error) {
+	w, err := disk.WriteFile(fsys, filepath.Join(dir, "findings.jsonl"), 0o600, func(w io.Writer) error {
+		e := json.NewEncoder(w)
+		e.SetEscapeHTML(false)
+		for _, f := range all {
+			if err := e.Encode(f); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return w.SHA256, err
+}
+
+// Table is an input or a backup, open for reading.
+type Table struct {
+	*table.Image
+	m *disk.Mapping
+}
+
+// Close lets the file go.
+func (t *Table) Close() error {
+	if t == nil {
+		return nil
+	}
+	return t.m.Close()
+}
+
+// OpenTable opens a file as a table; shown is its name in messages.
+func OpenTable(fsys disk.FS, file, shown string) (*Table, error) {
+	m, err := fsys.Map(file)
+	if err != nil {
+		return nil, err
+	}
+	var img *table.Image
+	err = table.Guard(func() (err error) {
+		img, err = csv.Open(shown, m.Data)
+		return err
+	})
+	if err != nil {
+		_ = m.Close() // the first error counts
+		return nil, err
+	}
+	return &Table{img, m}, nil
+}
+
+// OpenInput opens one of the dossier's inputs.
+func (t *Dossier) OpenInput(in *Input) (*Table, error) {
+	return OpenTable(t.desk.FS, t.Path(in.File), in.Name)
+}
+
+// CheckInput compares an input's bytes with its digest.
+func (t *Dossier) CheckInput(in *Input) error {
+	sum, err := disk.Sum(t.desk.FS, t.Path(in.File))
+	if err == nil && sum != in.SHA256 {
+		err = ErrAltered
+	}
+	if err != nil {
+		return &DamageError{t.Path(in.File), err}
+	}
+	return nil
+}
+
+// Inputs lists the inputs there are.
+func (t *Dossier) Inputs() []*Input {
+	return slices.DeleteFunc([]*Input{t.Meta.Snapshot, t.Meta.Edited, t.Meta.DeleteList}, func(in *Input) bool { return in == nil })
+}
+
+// Replace puts a draft in the dossier's place: its number, slug, title and
+// decisions stay, and the old change set stays beside the new one under a
+// numbered name. The folder changes as a whole; what a crash leaves between
+// the two renames is put right by the next command. The caller holds the
+// dossier's lock.
+func (t *Dossier) Replace(draft *Draft, m *Meta) error {
+	fsys := t.desk.FS
+	old := t.Meta
+	m.Number, m.Slug, m.Title, m.Round = old.Number, old.Slug, old.Title, old.Round+1
+	name := ChangesName(old.RecordSets[0].Name)
+	stem := strings.TrimSuffix(name, "jsonl")
+	entries, err := fsys.ReadDir(t.Dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		to := e.Name()
+		switch {
+		case to == name:
+			to = fmt.Sprintf("%s%d.jsonl", stem, m.Round)
+		case to != decisionsName && !strings.HasPrefix(to, stem):
+			continue
+		}
+		if err := disk.Copy(fsys, t.Path(e.Name()), filepath.Join(draft.Dir, to)); err != nil {
+			return err
+		}
+	}
+	if err := m.write(fsys, draft.Dir); err != nil {
+		return err
+	}
+	if err := fsys.SyncDir(draft.Dir); err != nil {
+		return err
+	}
+	aside := filepath.Join(filepath.Dir(t.Dir), replaced+filepath.Base(t.Dir))
+	if err := fsys.Rename(t.Dir, aside); err != nil {
+		return err
+	}
+	if err := disk.Replace(fsys, draft.Dir, t.Dir); err != nil {
+		return err
+	}
+	t.Meta = m
+	return fsys.RemoveAll(aside)
+}
+
+// replaced starts the name of a dossier's folder while a new one takes its
+// place.
+const replaced = ".replaced-"

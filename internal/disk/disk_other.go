@@ -1,0 +1,29 @@
+//go:build !unix
+
+package disk
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+)
+
+// mapFile is left to reading the file whole: a mapped file cannot be
+// replaced on these systems.
+func mapFile(*os.File, int64) ([]byte, func() error, error) {
+	return nil, nil, errors.ErrUnsupported
+}
+
+// syncDir has nothing to do: folders cannot be synced on these systems.
+func syncDir(string) error { return nil }
+
+func keep(name string, like fs.FileInfo) error { return os.Chmod(name, like.Mode().Perm()) }
+
+// Links returns how many names a file has; it is not known here.
+func Links(fs.FileInfo) int { return 1 }
+
+// OthersCanWrite reports whether somebody else could have written a file; it
+// is not known here, and the system's own rights stand.
+func OthersCanWrite(fs.FileInfo) bool { return false }
+
+func free(string) (int64, error) { return -1, nil }

@@ -1,0 +1,62 @@
+//go:build unix
+
+package disk
+
+import (
+	"io/fs"
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// mapFile maps a file's bytes for reading.
+func mapFile(f *os.File, size int64) ([]byte, func() error, error) {
+	b, err := unix.Mmap(int(f.Fd()), 0, int(size), unix.PROT_READ, unix.MAP_SHARED)
+	if err != nil {
+		return nil, nil, err
+	}
+	return b, func() error { return unix.Munmap(b) }, nil
+}
+
+// syncDir makes a rename in a folder last.
+func syncDir(name string) error {
+	d, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	err = d.Sync()
+	if cerr := d.Close(); err == nil {
+		err = cerr
+	}
+	return err
+}
+
+// keep gives name the mode and owner of like. Only root may give files away;
+// a file of our own keeps its group where we belong to it.
+func keep(name string, like fs.FileInfo) error {
+	if st, ok := like.Sys().(*syscall.Stat_t); ok {
+		if err := os.Lchown(name, int(st.Uid), int(st.Gid)); err != nil && !os.IsPermission(err) {
+			return err
+		}
+	}
+	return os.Chmod(name, like.Mode().Perm())
+}
+
+// Links returns how many names a file has.
+func Links(info fs.FileInfo) int {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return int(st.Nlink)
+	}
+	return 1
+}
+
+// OthersCanWrite reports whether somebody other than this user and root
+// could have written a file.
+func OthersCanWrite(info fs.FileInfo) bool {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return true
+	}
+	return int(st.Uid) != os.Geteuid() && st.Uid != 0 || info.Mode().Perm()&0o022 != 0
+}

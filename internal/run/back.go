@@ -1,0 +1,311 @@
+package run
+
+import (
+	"context"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+	"paletwin/internal/target"
+)
+
+// Back says what is to be undone.
+type Back struct {
+	Run     int          // 0 means all runs that are not undone yet
+	Records []record.Key // only these, if any
+	Fields  []string     // only these fields of amends, if any
+	By      string
+	Now     func() time.Time
+	Tool    string
+}
+
+// LastTarget returns the name of the target that a dossier's last run went
+// to, or "".
+func LastTarget(t *desk.Dossier) (string, error) {
+	runs, err := Runs(t)
+	if err != nil || len(runs) == 0 {
+		return "", err
+	}
+	r, err := ReadRun(t, runs[len(runs)-1])
+	if err != nil {
+		return "", err
+	}
+	return r.Head.Target, nil
+}
+
+// Rollback makes a new dossier that undoes what runs of t really did, newest
+// first, against the target as it is now: what was changed since is held.
+func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (*desk.Dossier, error) {
+	done, err := standing(t)
+	if err != nil {
+		return nil, err
+	}
+	steps, runs := b.selectSteps(done)
+	if len(steps) == 0 {
+		return nil, refuse(NothingDone, "dossier %s has nothing that could be undone%s", t.Meta.Number, b.narrowed())
+	}
+	set := t.Set()
+	changes := make([]*changeset.Change, len(steps))
+	for i, s := range steps {
+		changes[i] = s.inverse(set.Name)
+	}
+	states, err := tgt.Current(ctx, keys(steps))
+	if err != nil {
+		return nil, err
+	}
+	var findings []changeset.Finding
+	for i, c := range changes {
+		if f := holdMoved(c, &states[i]); f != nil {
+			findings = append(findings, *f)
+		}
+	}
+	title := "rollback of " + t.Meta.Number
+	if len(b.Records) > 0 {
+		title += " for " + b.Records[0].String()
+		if len(b.Records) > 1 {
+			title += " and others"
+		}
+	}
+	return writeDossier(ctx, t, tgt, newDossier{title: title, changes: changes, findings: findings,
+		undoes: &desk.Undoes{Dossier: t.Meta.Number, Runs: runs}, by: b.By, now: b.Now(), tool: b.Tool,
+		options: b.options()})
+}
+
+func (b *Back) narrowed() string {
+	if b.Run > 0 || len(b.Records) > 0 || len(b.Fields) > 0 {
+		return " by that choice"
+	}
+	return ""
+}
+
+func (b *Back) options() map[string]any {
+	o := map[string]any{}
+	if b.Run > 0 {
+		o["run"] = b.Run
+	}
+	if len(b.Fields) > 0 {
+		o["fields"] = b.Fields
+	}
+	if len(b.Records) > 0 {
+		var names []string
+		for _, k := range b.Records {
+			names = append(names, k.String())
+		}
+		o["records"] = names
+	}
+	return o
+}
+
+// selectSteps returns the steps that stand and are asked for, with the
+// fields that are, and the runs they belong to, newest first.
+func (b *Back) selectSteps(done map[unit]standingUnit) ([]*Step, []int) {
+	picked := map[*Step]*Step{}
+	var runs []int
+	for u, d := range done {
+		switch {
+		case b.Run > 0 && d.run != b.Run,
+			len(b.Records) > 0 && !slices.Contains(b.Records, d.step.Key),
+			len(b.Fields) > 0 && !slices.Contains(b.Fields, u.field):
+			continue
+		}
+		s := picked[d.step]
+		if s == nil {
+			c := *d.step
+			c.Fields = nil
+			s = &c
+			picked[d.step] = s
+		}
+		if f := fieldOf(d.step, u.field); f != nil {
+			s.Fields = append(s.Fields, *f)
+		}
+		if !slices.Contains(runs, d.run) {
+			runs = append(runs, d.run)
+		}
+	}
+	steps := make([]*Step, 0, len(picked))
+	for from, s := range picked {
+		order(s.Fields, from.Fields)
+		steps = append(steps, s)
+	}
+	sortSteps(steps)
+	slices.SortFunc(runs, func(a, b int) int { return b - a })
+	return steps, runs
+}
+
+func fieldOf(s *Step, name string) *changeset.FieldChange {
+	for i := range s.Fields {
+		if s.Fields[i].Field == name {
+			return &s.Fields[i]
+		}
+	}
+	return nil
+}
+
+// order puts fields into the order that they have in like.
+func order(fields, like []changeset.FieldChange) {
+	at := func(f changeset.FieldChange) int {
+		return slices.IndexFunc(like, func(l changeset.FieldChange) bool { return l.Field == f.Field })
+	}
+	slices.SortFunc(fields, func(a, b changeset.FieldChange) int { return at(a) - at(b) })
+}
+
+// sortSteps puts steps into the order of their keys, so that the same
+// selection always makes the same file.
+func sortSteps(steps []*Step) {
+	slices.SortFunc(steps, func(a, b *Step) int {
+		if c := slices.Compare(a.Key.Parts(), b.Key.Parts()); c != 0 {
+			return c
+		}
+		return int(a.Act) - int(b.Act)
+	})
+}
+
+// inverse is the change that undoes the step: from what was read back after
+// the run to what was there before.
+func (s *Step) inverse(set string) *changeset.Change {
+	c := &changeset.Change{Act: s.Act.Inverse(), Key: s.Key}
+	c.ID = changeset.MakeID(set, c.Key, c.Act)
+	for i := range s.Fields {
+		f := &s.Fields[i]
+		c.Fields = append(c.Fields, changeset.FieldChange{Field: f.Field, From: s.After(f), To: f.From})
+	}
+	for _, f := range s.Record {
+		v := f.Value
+		if r, ok := s.Read.Get(f.Name); ok && s.Act == changeset.Add {
+			v = r
+		}
+		c.Record = append(c.Record, record.Field{Name: f.Name, Value: v})
+	}
+	return c
+}
+
+// holdMoved holds what is no longer as the run left it.
+func holdMoved(c *changeset.Change, now *target.State) *changeset.Finding {
+	code := []string{changeset.ConflictThen.Name}
+	var moved []string
+	switch {
+	case c.Act == changeset.Add && now.Count > 0:
+		c.Held, moved = code, []string{"the record is there again"}
+	case c.Act != changeset.Add && now.Count == 0:
+		c.Held, moved = code, []string{"the record is gone"}
+	case c.Act == changeset.Amend:
+		for i := range c.Fields {
+			f := &c.Fields[i]
+			if v, _ := now.Record.Get(f.Field); !layout.Equal(f.Field, v, f.From) && !layout.Equal(f.Field, v, f.To) {
+				f.Held = code
+				moved = append(moved, f.Field+" is now "+quote(v)+", the run left "+quote(f.From))
+			}
+		}
+	case c.Act == changeset.Delete:
+		for _, f := range c.Record {
+			if v, _ := now.Record.Get(f.Name); !layout.Equal(f.Name, v, f.Value) {
+				c.Held = code
+				moved = append(moved, f.Name+" is now "+quote(v)+", the run left "+quote(f.Value))
+			}
+		}
+	}
+	if len(moved) == 0 {
+		return nil
+	}
+	f := changeset.ConflictThen.Finding("%s was changed since: %s", c.Key, strings.Join(moved, "; "))
+	f.Key = c.Key.String()
+	return &f
+}
+
+// newDossier is what a dossier made from runs consists of.
+type newDossier struct {
+	title    string
+	changes  []*changeset.Change
+	findings []changeset.Finding
+	undoes   *desk.Undoes
+	options  map[string]any
+	by, tool string
+	now      time.Time
+}
+
+// writeDossier makes a dossier whose snapshot is the target as it is now.
+func writeDossier(ctx context.Context, t *desk.Dossier, tgt target.Target, n newDossier) (*desk.Dossier, error) {
+	d := t.Desk()
+	draft, err := d.Draft()
+	if err != nil {
+		return nil, err
+	}
+	made, err := n.write(ctx, t, tgt, draft)
+	if err != nil {
+		_ = draft.Discard() // the first error counts
+		return nil, err
+	}
+	return made, nil
+}
+
+func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Target, draft *desk.Draft) (*desk.Dossier, error) {
+	fsys, set := t.FS(), t.Set()
+	snapshot := "snapshot" + tgt.Ext()
+	kept, err := disk.WriteFile(fsys, filepath.Join(draft.Dir, snapshot), 0o600, func(w io.Writer) error { return tgt.Backup(ctx, w) })
+	if err != nil {
+		return nil, err
+	}
+	img, release, err := tgt.Table(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	fields := n.fields(img.Heading)
+	meta := &desk.Meta{Title: n.title, By: n.by, When: n.now.UTC(), Tool: n.tool, Options: n.options, Undoes: n.undoes,
+		Snapshot: &desk.Input{File: snapshot, Name: filepath.Base(tgt.Name()), SHA256: kept.SHA256, Size: kept.Size, Found: img.Found}}
+	rs := desk.RecordSet{Name: set.Name, Key: set.Key}
+	_, err = disk.WriteFile(fsys, filepath.Join(draft.Dir, desk.ChangesName(set.Name)), 0o600, func(w io.Writer) error {
+		cw, err := changeset.NewWriter(w, changeset.Header{RecordSet: set.Name, Key: set.Key, Fields: fields,
+			Snapshot: changeset.Source{Name: meta.Snapshot.Name, SHA256: kept.SHA256},
+			Edited:   changeset.Source{Name: n.title}, Options: n.options})
+		if err != nil {
+			return err
+		}
+		for _, c := range n.changes {
+			if err := cw.Write(c); err != nil {
+				return err
+			}
+			rs.Changes.Count(c)
+		}
+		seal, err := cw.Close()
+		rs.Seal = seal.Seal
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	rs.Changes.Sort(fields)
+	rs.Fields = rs.Changes.ByField
+	meta.RecordSets = []desk.RecordSet{rs}
+	if meta.Findings, err = desk.WriteFindings(fsys, draft.Dir, n.findings); err != nil {
+		return nil, err
+	}
+	return draft.Keep(meta)
+}
+
+// fields returns the target's fields, and behind them those that the changes
+// name and the target has no more.
+func (n *newDossier) fields(have []string) []string {
+	all := slices.Clone(have)
+	name := func(f string) {
+		if !slices.Contains(all, f) {
+			all = append(all, f)
+		}
+	}
+	for _, c := range n.changes {
+		for _, f := range c.Fields {
+			name(f.Field)
+		}
+		for _, f := range c.Record {
+			name(f.Name)
+		}
+	}
+	return all
+}

@@ -1,0 +1,376 @@
+package run
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+	"paletwin/internal/target"
+)
+
+// Files of a run.
+const (
+	journalName  = "journal.jsonl"
+	rollbackName = "rollback.jsonl"
+	backupStem   = "backup"
+	outcomeName  = "outcome.csv"
+	verifyName   = "verify.json"
+)
+
+// Head is the first line of a journal.
+type Head struct {
+	Form     string    `json:"paletwin"`
+	Version  int       `json:"version"`
+	Dossier  string    `json:"dossier"`
+	Run      int       `json:"run"`
+	Target   string    `json:"target"`
+	By       string    `json:"by"`
+	When     time.Time `json:"when"`
+	Steps    int       `json:"steps"` // all steps, settled ones and conflicts too
+	Backup   string    `json:"backup"`
+	SHA256   string    `json:"backup_sha256"`
+	Rollback string    `json:"rollback_sha256"`
+}
+
+// entry is a line of a journal after the first.
+type entry struct {
+	Batch    int        `json:"batch,omitempty"`
+	Intend   []stepLine `json:"intend,omitempty"`
+	Outcomes []stepLine `json:"outcomes,omitempty"`
+	End      string     `json:"end,omitempty"`
+	When     *time.Time `json:"when,omitempty"`
+}
+
+// stepLine is a step in a journal or a rollback file.
+type stepLine struct {
+	ID      string             `json:"id"`
+	Act     changeset.Act      `json:"act"`
+	Key     []string           `json:"key"`
+	Outcome Outcome            `json:"outcome,omitempty"`
+	Reason  string             `json:"reason,omitempty"`
+	Write   map[string]*string `json:"write,omitempty"` // intended values
+	Read    map[string]*string `json:"read,omitempty"`  // where they are not what was written
+	Fields  []fieldLine        `json:"fields,omitempty"`
+	Record  []fieldLine        `json:"record,omitempty"`
+	Row     *string            `json:"row,omitempty"`
+	After   []string           `json:"after,omitempty"`
+	When    *time.Time         `json:"when,omitempty"`
+}
+
+// fieldLine is a field in order: from and to of an amend, to of an add, from
+// of a delete.
+type fieldLine struct {
+	Field string  `json:"field"`
+	From  *string `json:"from"`
+	To    *string `json:"to"`
+}
+
+func textOf(v record.Value) *string {
+	if v.IsNull() {
+		return nil
+	}
+	s := v.String()
+	return &s
+}
+
+// full is the step as a rollback file has it: everything.
+func (s *Step) full() stepLine {
+	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts()}
+	for _, f := range s.Fields {
+		l.Fields = append(l.Fields, fieldLine{f.Field, textOf(f.From), textOf(f.To)})
+	}
+	for _, f := range s.Record {
+		l.Record = append(l.Record, fieldLine{Field: f.Name, From: textOf(f.Value), To: textOf(f.Value)})
+	}
+	if s.Form.Kept {
+		l.Row, l.After = &s.Form.Row, s.Form.After.Parts()
+	}
+	return l
+}
+
+// step turns a rollback line back into the step.
+func (l *stepLine) step() (*Step, error) {
+	id, err := changeset.ParseID(l.ID)
+	if err != nil {
+		return nil, err
+	}
+	s := &Step{ID: id, Act: l.Act, Key: record.NewKey(l.Key...)}
+	for _, f := range l.Fields {
+		s.Fields = append(s.Fields, changeset.FieldChange{Field: f.Field, From: changeset.ValueOf(f.From), To: changeset.ValueOf(f.To)})
+	}
+	for _, f := range l.Record {
+		s.Record = append(s.Record, record.Field{Name: f.Field, Value: changeset.ValueOf(f.From)})
+	}
+	if l.Row != nil {
+		s.Form = target.Form{Row: *l.Row, After: record.NewKey(l.After...), Kept: true}
+	}
+	return s, nil
+}
+
+// outcome is the step as a journal's outcome line has it. What a written
+// step changed stands in the rollback file; the others say it themselves.
+func (s *Step) outcome() stepLine {
+	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts()}
+	if s.Outcome == Settled || s.Outcome == Conflict {
+		l = s.full()
+		l.Row, l.After = nil, nil
+	}
+	l.Outcome, l.Reason = s.Outcome, s.Reason
+	when := s.When.UTC()
+	l.When = &when
+	for _, f := range s.Read {
+		if l.Read == nil {
+			l.Read = map[string]*string{}
+		}
+		l.Read[f.Name] = textOf(f.Value)
+	}
+	return l
+}
+
+// intent is the step as a journal's intent line has it.
+func (s *Step) intent() stepLine {
+	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts(), Write: map[string]*string{}}
+	for _, f := range s.Fields {
+		l.Write[f.Field] = textOf(f.To)
+	}
+	if s.Act == changeset.Add {
+		for _, f := range s.Record {
+			l.Write[f.Name] = textOf(f.Value)
+		}
+	}
+	return l
+}
+
+// writeRollback writes rollback.jsonl: a heading, a line for each step that
+// is going to be written, and a seal.
+func writeRollback(fsys disk.FS, dir string, head any, steps []*Step) (disk.Written, error) {
+	return disk.WriteFile(fsys, filepath.Join(dir, rollbackName), 0o600, func(w io.Writer) error {
+		sum := sha256.New()
+		e := json.NewEncoder(io.MultiWriter(w, sum))
+		e.SetEscapeHTML(false)
+		if err := e.Encode(head); err != nil {
+			return err
+		}
+		for _, s := range steps {
+			if err := e.Encode(s.full()); err != nil {
+				return err
+			}
+		}
+		return json.NewEncoder(w).Encode(map[string]any{"seal": "sha256:" + hex.EncodeToString(sum.Sum(nil)), "steps": len(steps)})
+	})
+}
+
+// readRollback reads rollback.jsonl and checks its seal.
+func readRollback(b []byte) ([]*Step, error) {
+	if len(b) == 0 || b[len(b)-1] != '\n' {
+		return nil, errCut
+	}
+	last := bytes.LastIndexByte(b[:len(b)-1], '\n') + 1
+	var seal struct {
+		Seal  string `json:"seal"`
+		Steps int    `json:"steps"`
+	}
+	if err := json.Unmarshal(b[last:], &seal); err != nil || seal.Seal == "" {
+		return nil, errCut
+	}
+	if sum := sha256.Sum256(b[:last]); seal.Seal != "sha256:"+hex.EncodeToString(sum[:]) {
+		return nil, desk.ErrAltered
+	}
+	var steps []*Step
+	first := true
+	for line := range bytes.Lines(b[:last]) {
+		if first {
+			first = false
+			continue
+		}
+		var l stepLine
+		if err := json.Unmarshal(line, &l); err != nil {
+			return nil, err
+		}
+		s, err := l.step()
+		if err != nil {
+			return nil, err
+		}
+		steps = append(steps, s)
+	}
+	return steps, nil
+}
+
+var errCut = errors.New("the file is cut short: its seal is missing")
+
+// Record is a run as its folder tells it.
+type Record struct {
+	Head  Head
+	Dir   string
+	Steps []*Step // all, in order; those with an outcome of their own first
+	Ended string  // "complete", "stopped", or "" if it was interrupted
+	When  time.Time
+	size  int64                 // of the journal's whole lines
+	batch int                   // the last batch's number
+	open  map[changeset.ID]bool // steps of a batch whose outcomes are missing
+}
+
+// Counts returns how many steps had each outcome.
+func (r *Record) Counts() (n Steps) {
+	for _, s := range r.Steps {
+		n.count(s.Outcome)
+	}
+	return n
+}
+
+// Runs lists the numbers of a dossier's runs that began, in order. A folder
+// without a journal is a run that never began.
+func Runs(t *desk.Dossier) ([]int, error) {
+	entries, err := t.FS().ReadDir(t.Path("runs"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var all []int
+	for _, e := range entries {
+		n, err := strconv.Atoi(e.Name())
+		if err != nil {
+			continue
+		}
+		if _, err := t.FS().Stat(t.Path("runs", e.Name(), journalName)); err == nil {
+			all = append(all, n)
+		}
+	}
+	slices.Sort(all)
+	return all, nil
+}
+
+// Dir returns the folder of a run.
+func Dir(t *desk.Dossier, n int) string { return t.Path("runs", strconv.Itoa(n)) }
+
+// ReadRun reads a run from its journal and rollback file.
+func ReadRun(t *desk.Dossier, n int) (*Record, error) {
+	r := &Record{Dir: Dir(t, n), open: map[changeset.ID]bool{}}
+	file := filepath.Join(r.Dir, journalName)
+	journal, err := disk.ReadFile(t.FS(), file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("run %d of %s: %w", n, t.Meta.Number, ErrNoRun)
+	}
+	if err != nil {
+		return nil, err
+	}
+	rollback, err := disk.ReadFile(t.FS(), filepath.Join(r.Dir, rollbackName))
+	if err != nil {
+		return nil, &desk.DamageError{File: filepath.Join(r.Dir, rollbackName), Err: err}
+	}
+	planned, err := readRollback(rollback)
+	if err != nil {
+		return nil, &desk.DamageError{File: filepath.Join(r.Dir, rollbackName), Err: err}
+	}
+	if err := r.read(journal, planned); err != nil {
+		return nil, &desk.DamageError{File: file, Err: err}
+	}
+	return r, nil
+}
+
+// read takes the journal in. A torn last line is passed over.
+func (r *Record) read(journal []byte, planned []*Step) error {
+	byID := make(map[changeset.ID]*Step, len(planned))
+	for _, s := range planned {
+		byID[s.ID] = s
+	}
+	for n := 0; ; n++ {
+		line, rest, whole := bytes.Cut(journal, []byte{'\n'})
+		if !whole {
+			break
+		}
+		journal = rest
+		r.size += int64(len(line)) + 1
+		if n == 0 {
+			if err := json.Unmarshal(line, &r.Head); err != nil || r.Head.Form != "journal" {
+				return errors.New("the file is no journal")
+			}
+			continue
+		}
+		var e entry
+		if err := json.Unmarshal(line, &e); err != nil {
+			return fmt.Errorf("line %d: %w", n+1, err)
+		}
+		if err := r.take(&e, byID); err != nil {
+			return fmt.Errorf("line %d: %w", n+1, err)
+		}
+	}
+	if r.size == 0 {
+		return errCut
+	}
+	r.Steps = append(r.Steps, planned...)
+	return nil
+}
+
+func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
+	r.batch = max(r.batch, e.Batch)
+	if e.End != "" {
+		r.Ended = e.End
+		if e.When != nil {
+			r.When = *e.When
+		}
+	}
+	for _, l := range e.Intend {
+		id, err := changeset.ParseID(l.ID)
+		if err != nil {
+			return err
+		}
+		r.open[id] = true
+	}
+	for _, l := range e.Outcomes {
+		s, err := l.step()
+		if err != nil {
+			return err
+		}
+		if p := byID[s.ID]; p != nil {
+			s = p
+			delete(r.open, s.ID)
+		} else {
+			r.Steps = append(r.Steps, s)
+		}
+		s.Outcome, s.Reason = l.Outcome, l.Reason
+		if l.When != nil {
+			s.When = *l.When
+		}
+		for name, v := range l.Read {
+			s.Read.Set(name, changeset.ValueOf(v))
+		}
+	}
+	return nil
+}
+
+// journal appends to a run's journal.
+type journal struct {
+	fsys disk.FS
+	name string
+	size int64
+}
+
+func (j *journal) append(line any) error {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(line); err != nil {
+		return err
+	}
+	if err := disk.Append(j.fsys, j.name, j.size, b.Bytes()); err != nil {
+		return err
+	}
+	j.size += int64(b.Len())
+	return nil
+}

@@ -1,0 +1,91 @@
+package run
+
+import (
+	"paletwin/core/changeset"
+	"paletwin/internal/desk"
+)
+
+// unit names what can be done and undone on its own: a field of an amend,
+// or a whole add or delete.
+type unit struct {
+	id    changeset.ID
+	field string
+}
+
+// standingUnit is a unit that was done and stands: the run that did it last,
+// and the step it belongs to.
+type standingUnit struct {
+	run  int
+	step *Step
+}
+
+// units returns the units of a step.
+func (s *Step) units() []unit {
+	if s.Act != changeset.Amend {
+		return []unit{{s.ID, ""}}
+	}
+	u := make([]unit, len(s.Fields))
+	for i, f := range s.Fields {
+		u[i] = unit{s.ID, f.Field}
+	}
+	return u
+}
+
+// standing returns the units that a dossier's runs did and that no rollback
+// has undone since.
+func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
+	done := map[unit]standingUnit{}
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range runs {
+		r, err := ReadRun(t, n)
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range r.Steps {
+			if s.Outcome != Done {
+				continue
+			}
+			for _, u := range s.units() {
+				done[u] = standingUnit{n, s}
+			}
+		}
+	}
+	if len(done) == 0 {
+		return done, nil
+	}
+	backs, err := Rollbacks(t)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range backs {
+		undone, err := standing(b)
+		if err != nil {
+			return nil, err
+		}
+		for u, d := range done {
+			back := changeset.MakeID(t.Set().Name, d.step.Key, d.step.Act.Inverse())
+			if _, ok := undone[unit{back, u.field}]; ok {
+				delete(done, u)
+			}
+		}
+	}
+	return done, nil
+}
+
+// Rollbacks lists the dossiers that undo runs of t, by number.
+func Rollbacks(t *desk.Dossier) ([]*desk.Dossier, error) {
+	all, err := t.Desk().Dossiers()
+	if err != nil {
+		return nil, err
+	}
+	var backs []*desk.Dossier
+	for _, b := range all {
+		if b.Damage == nil && b.Meta.Undoes != nil && !b.Meta.Undoes.Restore && b.Meta.Undoes.Dossier == t.Meta.Number {
+			backs = append(backs, b)
+		}
+	}
+	return backs, nil
+}

@@ -1,0 +1,117 @@
+// Package run carries dossiers out: it takes the approved part of a change
+// set to a target, against the target's current state, and keeps everything
+// that is needed to go back.
+//
+// A run is a folder, runs/1 and so on. Before the first step a backup and a
+// complete rollback file are on disk and were read back; then each batch's
+// intent is journaled before it, and its outcomes after it. A run that was
+// interrupted is finished by the next apply, under its own number: a step
+// that the journal intended and that the target has is done.
+package run
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/target"
+)
+
+// Outcome is what became of a step.
+type Outcome string
+
+const (
+	Done     Outcome = "done"     // written, and read back
+	Settled  Outcome = "settled"  // the target had it already
+	Conflict Outcome = "conflict" // the target has something else; left whole
+	Refused  Outcome = "refused"  // the target would not take it
+	Skipped  Outcome = "skipped"  // not attempted
+)
+
+// Step is one record of a run with its outcome.
+type Step struct {
+	ID      changeset.ID
+	Act     changeset.Act
+	Key     record.Key
+	Fields  []changeset.FieldChange // of an amend: what is written, from what the target had
+	Record  record.Record           // of an add; of a delete as the target had it
+	Form    target.Form             // how the target kept the record before
+	Outcome Outcome                 // "" while it is not known
+	Reason  string
+	When    time.Time
+	Read    record.Record // what was read back where it is not what was written
+}
+
+// After returns the value that a field of the step had when it was read back
+// after the run.
+func (s *Step) After(f *changeset.FieldChange) record.Value {
+	if v, ok := s.Read.Get(f.Field); ok {
+		return v
+	}
+	return f.To
+}
+
+// Steps counts outcomes.
+type Steps struct {
+	Done     int `json:"done"`
+	Settled  int `json:"settled"`
+	Conflict int `json:"conflict"`
+	Refused  int `json:"refused"`
+	Skipped  int `json:"skipped"`
+}
+
+func (n *Steps) count(o Outcome) {
+	switch o {
+	case Done:
+		n.Done++
+	case Settled:
+		n.Settled++
+	case Conflict:
+		n.Conflict++
+	case Refused:
+		n.Refused++
+	default:
+		n.Skipped++
+	}
+}
+
+// Left counts changes that no run has carried out.
+type Left struct {
+	Open     int `json:"open"`
+	Held     int `json:"held"`
+	Approved int `json:"approved"` // approved and not attempted
+}
+
+// Refusal is why nothing was written at all.
+type Refusal struct {
+	Code  string
+	Text  string
+	Place string // a file and row, where there is one
+}
+
+func (r *Refusal) Error() string { return r.Text }
+
+// Codes of refusals.
+const (
+	NothingApproved = "nothing-approved"
+	IsInput         = "is-input"       // the target is the snapshot or the edited copy
+	OtherTarget     = "other-target"   // another target than the last run's
+	UnknownKeys     = "unknown-keys"   // fewer than half of the keys are there
+	MissingColumn   = "missing-column" // a field to be written has no column
+	TwiceThere      = "key-twice"      // a record stands twice in the target
+	NoRoom          = "no-room"        // the disk has no room for the backup
+	NothingDone     = "nothing-done"   // no run has done anything
+	NoTarget        = "no-target"      // no target was named and none is known
+)
+
+// ErrNoRun says that a dossier has no such run.
+var ErrNoRun = errors.New("no such run")
+
+// ErrBackup says that a backup is not what was read.
+var ErrBackup = errors.New("the backup does not read back as it was written")
+
+func refuse(code, format string, args ...any) error {
+	return &Refusal{Code: code, Text: fmt.Sprintf(format, args...)}
+}

@@ -1,0 +1,134 @@
+package run
+
+import (
+	"fmt"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/internal/target"
+)
+
+// judge compares a step's record with what the target has now, by the rule
+// of the three states, and says what is to become of it. A step that is to
+// be written keeps no outcome; its fields are then those still to be
+// written, and what the target had stands in it.
+func judge(s *Step, now *target.State) {
+	switch s.Act {
+	case changeset.Amend:
+		judgeAmend(s, now)
+	case changeset.Add:
+		judgeAdd(s, now)
+	case changeset.Delete:
+		judgeDelete(s, now)
+	}
+	s.Form = now.Form
+}
+
+func (s *Step) settle() { s.Outcome = Settled }
+func (s *Step) conflict(format string, a ...any) {
+	s.Outcome, s.Reason = Conflict, fmt.Sprintf(format, a...)
+}
+
+func judgeAmend(s *Step, now *target.State) {
+	if now.Count == 0 {
+		s.conflict("gone: the target no longer has the record")
+		return
+	}
+	var write []changeset.FieldChange
+	var moved []string
+	for _, f := range s.Fields {
+		c, _ := now.Record.Get(f.Field)
+		switch {
+		case layout.Equal(f.Field, c, f.To):
+		case layout.Equal(f.Field, c, f.From):
+			write = append(write, changeset.FieldChange{Field: f.Field, From: c, To: f.To})
+		default:
+			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s, wanted %s)", f.Field, quote(c), quote(f.From), quote(f.To)))
+		}
+	}
+	switch {
+	case len(moved) > 0:
+		s.conflict("%s", strings.Join(moved, "; "))
+	case len(write) == 0:
+		s.settle()
+	default:
+		s.Fields = write
+	}
+}
+
+func judgeAdd(s *Step, now *target.State) {
+	if now.Count == 0 {
+		return
+	}
+	var other []string
+	for _, f := range s.Record {
+		if c, _ := now.Record.Get(f.Name); !layout.Equal(f.Name, c, f.Value) {
+			other = append(other, fmt.Sprintf("%s is %s (wanted %s)", f.Name, quote(c), quote(f.Value)))
+		}
+	}
+	if len(other) == 0 {
+		s.settle()
+		return
+	}
+	s.conflict("the target has this record already: %s", strings.Join(other, "; "))
+}
+
+// judgeDelete leaves a record alone that is no longer what was looked at. A
+// step that goes on holds the record as the target has it, with every field.
+func judgeDelete(s *Step, now *target.State) {
+	if now.Count == 0 {
+		s.settle()
+		return
+	}
+	var moved []string
+	for _, f := range s.Record {
+		if c, there := now.Record.Get(f.Name); there && !layout.Equal(f.Name, c, f.Value) {
+			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", f.Name, quote(c), quote(f.Value)))
+		}
+	}
+	if len(moved) > 0 {
+		s.conflict("changed since the snapshot: %s", strings.Join(moved, "; "))
+		return
+	}
+	s.Record = now.Record
+}
+
+// quote writes a value for a reason in words.
+func quote(v record.Value) string {
+	switch {
+	case v.IsNull():
+		return "null"
+	case v.Blank():
+		return "empty"
+	}
+	return fmt.Sprintf("%q", v.String())
+}
+
+// has reports whether the target has what the step wants: c = e.
+func has(s *Step, now *target.State) bool {
+	switch s.Act {
+	case changeset.Delete:
+		return now.Count == 0
+	case changeset.Amend:
+		if now.Count == 0 {
+			return false
+		}
+		for _, f := range s.Fields {
+			if c, _ := now.Record.Get(f.Field); !layout.Equal(f.Field, c, f.To) {
+				return false
+			}
+		}
+		return true
+	}
+	if now.Count == 0 {
+		return false
+	}
+	for _, f := range s.Record {
+		if c, _ := now.Record.Get(f.Name); !layout.Equal(f.Name, c, f.Value) {
+			return false
+		}
+	}
+	return true
+}

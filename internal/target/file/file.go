@@ -1,0 +1,266 @@
+// Package file is a CSV file as a target: a register that lives in a file.
+//
+// All steps of a run are written at once, by writing the file anew under a
+// temporary name and renaming it into place. Rows that do not change keep
+// their bytes, and so do the unchanged cells of changed rows. Just before
+// the rename the file is looked at again: if it is no longer what was read,
+// nothing is written.
+package file
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/zeebo/xxh3"
+
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/internal/disk"
+	"paletwin/internal/target"
+)
+
+// File is a CSV file with the records of one record set.
+type File struct {
+	fsys disk.FS
+	path string // absolute, links followed
+	key  []string
+	lock *disk.Lock
+
+	m      *disk.Mapping
+	img    *table.Image
+	keyCol []int
+	sum    xxh3.Uint128 // of the bytes that were read
+}
+
+// Open opens a CSV file as a target and takes its lock. A symbolic link is
+// followed: what changes is the file it names. Errors are *target.BusyError
+// where it is in use, *table.Error where it is no table.
+func Open(fsys disk.FS, name string, key []string) (*File, error) {
+	path, err := filepath.Abs(name)
+	if err != nil {
+		return nil, err
+	}
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	if err := inSpreadsheet(fsys, path); err != nil {
+		return nil, err
+	}
+	if _, err := fsys.Stat(path); err != nil {
+		return nil, err
+	}
+	f := &File{fsys: fsys, path: path, key: key}
+	f.lock, err = disk.Acquire(disk.LockName(path), true)
+	if errors.Is(err, disk.ErrLocked) {
+		return nil, &target.BusyError{Name: path, Why: disk.ErrLocked.Error()}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Refresh(context.Background()); err != nil {
+		_ = f.Close() // the first error counts
+		return nil, err
+	}
+	return f, nil
+}
+
+// inSpreadsheet refuses a file beside which a spreadsheet program has put
+// its lock file.
+func inSpreadsheet(fsys disk.FS, path string) error {
+	dir, base := filepath.Split(path)
+	for _, name := range []string{".~lock." + base + "#", "~$" + base} {
+		if _, err := fsys.Lstat(filepath.Join(dir, name)); err == nil {
+			return &target.BusyError{Name: path, Why: "it is open in a spreadsheet (" + name + " stands beside it)"}
+		}
+	}
+	return nil
+}
+
+func (f *File) Name() string     { return f.path }
+func (f *File) Fields() []string { return f.img.Heading }
+func (f *File) Ext() string      { return ".csv" }
+func (f *File) Batch() int       { return 0 }
+
+// Links returns how many names the file has.
+func (f *File) Links() int { return disk.Links(f.m.Info) }
+
+// Refresh reads the file again.
+func (f *File) Refresh(ctx context.Context) error {
+	if err := f.unmap(); err != nil {
+		return err
+	}
+	m, err := f.fsys.Map(f.path)
+	if err != nil {
+		return err
+	}
+	f.m = m
+	err = table.Guard(func() error {
+		f.sum = xxh3.Hash128(m.Data)
+		f.img, err = csv.Open(filepath.Base(f.path), m.Data)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	f.keyCol = f.keyCol[:0]
+	for _, k := range f.key {
+		c := f.img.Column(k)
+		if c < 0 {
+			return &MissingColumn{f.path, k}
+		}
+		f.keyCol = append(f.keyCol, c)
+	}
+	return nil
+}
+
+// MissingColumn says that the target lacks a column that is needed.
+type MissingColumn struct{ File, Column string }
+
+func (e *MissingColumn) Error() string { return fmt.Sprintf("%s has no column %q", e.File, e.Column) }
+
+func (f *File) unmap() error {
+	m := f.m
+	f.m = nil
+	return m.Close()
+}
+
+// Close lets go of the file and its lock.
+func (f *File) Close() error {
+	err := f.unmap()
+	if lerr := f.lock.Unlock(); err == nil {
+		err = lerr
+	}
+	return err
+}
+
+// rows walks the file's records. It skips blank rows; row is called with the
+// record's key, encoded, and its bytes.
+func (f *File) rows(ctx context.Context, row func(key, raw []byte) error) error {
+	return table.Guard(func() error {
+		sc := csv.Body(f.img)
+		var key []byte
+		for n := 0; ; n++ {
+			if n&0xffff == 0 && ctx.Err() != nil {
+				return ctx.Err()
+			}
+			ok, err := sc.Next()
+			if !ok || err != nil {
+				return err
+			}
+			if csv.BlankRow(sc.Raw(), f.img.Comma) {
+				continue
+			}
+			key = csv.AppendKey(key[:0], sc.Raw(), f.keyCol, f.img.Comma)
+			if err := row(key, sc.Raw()); err != nil {
+				return err
+			}
+		}
+	})
+}
+
+// Current reads the wanted records in one pass over the file.
+func (f *File) Current(ctx context.Context, keys []record.Key) ([]target.State, error) {
+	at := make(map[string]int, len(keys))
+	for i, k := range keys {
+		at[k.Encoding()] = i
+	}
+	states := make([]target.State, len(keys))
+	var before []byte
+	err := f.rows(ctx, func(key, raw []byte) error {
+		if i, wanted := at[string(key)]; wanted {
+			s := &states[i]
+			if s.Count++; s.Count == 1 {
+				s.Record = csv.Record(f.img, raw)
+				s.Form = target.Form{Row: string(raw), After: record.KeyOf(before), Kept: true}
+			}
+		}
+		before = append(before[:0], key...)
+		return nil
+	})
+	return states, err
+}
+
+// Backup writes the file's bytes.
+func (f *File) Backup(ctx context.Context, w io.Writer) error {
+	return table.Guard(func() error {
+		for data := f.img.Data; len(data) > 0; {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			n := min(len(data), 4<<20)
+			if _, err := w.Write(data[:n]); err != nil {
+				return err
+			}
+			data = data[n:]
+		}
+		return nil
+	})
+}
+
+// Table gives the file as it was read last.
+func (f *File) Table(context.Context) (*table.Image, func() error, error) {
+	return f.img, func() error { return nil }, nil
+}
+
+// Write writes the file anew with the steps carried out.
+func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
+	w := newWriter(f, steps)
+	tmp := disk.TempName(f.path)
+	_, err := disk.WriteTemp(f.fsys, tmp, f.m.Info.Mode().Perm(), func(out io.Writer) error {
+		return table.Guard(func() error { return w.write(ctx, out) })
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := f.fsys.Keep(tmp, f.m.Info); err != nil {
+		_ = f.fsys.Remove(tmp) // the first error counts
+		return nil, err
+	}
+	if err := f.unmoved(); err != nil {
+		_ = f.fsys.Remove(tmp) // the first error counts
+		return nil, err
+	}
+	if err := disk.Replace(f.fsys, tmp, f.path); err != nil {
+		return nil, err
+	}
+	return w.results, f.Refresh(ctx)
+}
+
+// unmoved checks that the file is still what was read: its identity, size,
+// time and bytes.
+func (f *File) unmoved() error {
+	if err := inSpreadsheet(f.fsys, f.path); err != nil {
+		return fmt.Errorf("%w: %w", target.ErrMoved, err)
+	}
+	now, err := f.fsys.Map(f.path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return target.ErrMoved
+	}
+	if err != nil {
+		return err
+	}
+	defer now.Close()
+	moved := !os.SameFile(now.Info, f.m.Info) || now.Info.Size() != f.m.Info.Size() || !now.Info.ModTime().Equal(f.m.Info.ModTime())
+	if err := table.Guard(func() error { moved = moved || xxh3.Hash128(now.Data) != f.sum; return nil }); err != nil || moved {
+		return target.ErrMoved
+	}
+	return nil
+}
+
+// CanWrite checks early that the file and its folder can be written.
+func (f *File) CanWrite() error {
+	info := f.m.Info
+	if info.Mode().Perm()&0o222 == 0 {
+		return &fs.PathError{Op: "write", Path: f.path, Err: errors.New("the file is read-only")}
+	}
+	return nil
+}
+
+// Size returns the file's size in bytes.
+func (f *File) Size() int64 { return int64(len(f.img.Data)) }

@@ -1,0 +1,218 @@
+package file
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"slices"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table/csv"
+	"paletwin/internal/target"
+)
+
+// writer writes a file anew with steps carried out. Everything between the
+// rows that change goes over as it stands.
+type writer struct {
+	f       *File
+	steps   []target.Step
+	results []target.Result
+	byKey   map[string]int   // amends and deletes
+	after   map[string][]int // adds that come back to where they were, by the key before
+	appends []int            // other adds
+
+	out  *lines
+	from int // what of the old bytes is still to be written starts here
+}
+
+func newWriter(f *File, steps []target.Step) *writer {
+	w := &writer{f: f, steps: steps, results: make([]target.Result, len(steps)),
+		byKey: map[string]int{}, after: map[string][]int{}}
+	for i := range steps {
+		s := &steps[i]
+		switch {
+		case s.Act != changeset.Add:
+			w.byKey[s.Key.Encoding()] = i
+		case s.Form.Kept && w.fits(s):
+			w.after[s.Form.After.Encoding()] = append(w.after[s.Form.After.Encoding()], i)
+		default:
+			w.appends = append(w.appends, i)
+		}
+	}
+	return w
+}
+
+// fits reports whether the row that was kept says what the record says.
+func (w *writer) fits(s *target.Step) bool {
+	for _, f := range csv.Record(w.f.img, []byte(s.Form.Row)) {
+		if v, _ := s.Record.Get(f.Name); v.String() != f.Value.String() {
+			return false
+		}
+	}
+	return true
+}
+
+func (w *writer) write(ctx context.Context, to io.Writer) error {
+	data := w.f.img.Data
+	w.out = &lines{w: to, newline: []byte("\n")}
+	if w.f.img.Found.Newline == "crlf" {
+		w.out.newline = []byte("\r\n")
+	}
+	w.copyTo(w.f.img.Body)
+	w.comeBack("")
+	sc := csv.Body(w.f.img)
+	last := w.f.img.Body
+	var key []byte
+	for n := 0; ; n++ {
+		if n&0xffff == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		ok, err := sc.Next()
+		if err != nil {
+			return err
+		}
+		if !ok {
+			break
+		}
+		if csv.BlankRow(sc.Raw(), w.f.img.Comma) {
+			continue
+		}
+		last = sc.Pos()
+		key = csv.AppendKey(key[:0], sc.Raw(), w.f.keyCol, w.f.img.Comma)
+		if i, hit := w.byKey[string(key)]; hit {
+			w.copyTo(sc.Start())
+			if w.steps[i].Act == changeset.Amend {
+				w.out.write(w.amended(&w.steps[i], sc.Raw()))
+				w.from = sc.End()
+			} else {
+				w.from = sc.Pos()
+			}
+		}
+		if len(w.after) > 0 && w.after[string(key)] != nil {
+			w.copyTo(sc.Pos())
+			w.comeBack(string(key))
+		}
+	}
+	w.copyTo(last)
+	w.append()
+	w.copyTo(len(data))
+	return w.out.end(len(data) > 0 && data[len(data)-1] == '\n')
+}
+
+// copyTo writes the old bytes up to the offset.
+func (w *writer) copyTo(offset int) {
+	if offset > w.from {
+		w.out.write(w.f.img.Data[w.from:offset])
+		w.from = offset
+	}
+}
+
+// comeBack writes the records whose place is after the record with the
+// given key, and after each those whose place is after it.
+func (w *writer) comeBack(key string) {
+	steps := w.after[key]
+	delete(w.after, key)
+	for _, i := range steps {
+		w.out.row([]byte(w.steps[i].Form.Row))
+		w.comeBack(w.steps[i].Key.Encoding())
+	}
+}
+
+// append writes the adds that have no place, or whose place is gone.
+func (w *writer) append() {
+	for i := range w.steps {
+		s := &w.steps[i]
+		if key := s.Form.After.Encoding(); slices.Contains(w.after[key], i) {
+			w.comeBack(key)
+		}
+	}
+	for _, i := range w.appends {
+		w.out.row(w.added(w.steps[i].Record))
+	}
+}
+
+// added returns a new row; fields that the record lacks are empty.
+func (w *writer) added(r record.Record) []byte {
+	var row []byte
+	for i, h := range w.f.img.Heading {
+		if i > 0 {
+			row = append(row, w.f.img.Comma)
+		}
+		v, _ := r.Get(h)
+		row = csv.AppendCell(row, v.String(), w.f.img.Comma, w.f.img.Found.Quoted)
+	}
+	return row
+}
+
+// amended returns the row with the step's fields written into it. A cell
+// that stood in quotes stays in quotes. Where a row was kept that says the
+// same, it is taken to the letter.
+func (w *writer) amended(s *target.Step, raw []byte) []byte {
+	comma := w.f.img.Comma
+	cells := csv.Split(nil, raw, comma)
+	for _, fc := range s.Fields {
+		c := w.f.img.Column(fc.Field)
+		for c >= len(cells) {
+			cells = append(cells, nil)
+		}
+		quoted := len(cells[c]) > 0 && cells[c][0] == '"'
+		cells[c] = csv.AppendCell(nil, fc.To.String(), comma, quoted)
+	}
+	if s.Form.Kept && sameCells(csv.Split(nil, []byte(s.Form.Row), comma), cells) {
+		return []byte(s.Form.Row)
+	}
+	return bytes.Join(cells, []byte{comma})
+}
+
+func sameCells(a, b [][]byte) bool {
+	return slices.EqualFunc(a, b, func(x, y []byte) bool { return bytes.Equal(csv.Unquote(x), csv.Unquote(y)) })
+}
+
+// lines writes rows and holds the last line end back, so that a row can
+// follow one that has none, and the file can end as it ended before. The
+// first error stays.
+type lines struct {
+	w       io.Writer
+	newline []byte
+	held    []byte // a line end that is still to be written
+	bare    bool   // what was written last has no line end
+	err     error
+}
+
+func (l *lines) put(b []byte) {
+	if l.err == nil && len(b) > 0 {
+		_, l.err = l.w.Write(b)
+	}
+}
+
+// write writes bytes as they stand.
+func (l *lines) write(b []byte) {
+	l.put(l.held)
+	l.held = nil
+	switch n := len(b); {
+	case bytes.HasSuffix(b, []byte("\r\n")):
+		b, l.held = b[:n-2], []byte("\r\n")
+	case bytes.HasSuffix(b, []byte("\n")):
+		b, l.held = b[:n-1], []byte("\n")
+	}
+	l.bare = l.held == nil
+	l.put(b)
+}
+
+// row writes a row on a line of its own.
+func (l *lines) row(b []byte) {
+	if l.bare {
+		l.held = l.newline
+	}
+	l.write(b)
+	l.held, l.bare = l.newline, false
+}
+
+// end writes the last line end, or leaves it out.
+func (l *lines) end(newline bool) error {
+	if newline {
+		l.put(l.held)
+	}
+	return l.err
+}

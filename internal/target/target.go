@@ -1,0 +1,91 @@
+// Package target says what a place is where records live and can be
+// written. A run works on any Target; the kinds live in packages below, and
+// targettest proves that they keep the rules.
+//
+// A target only does as it is told. Whether a record may be written (the
+// three states), what is kept for going back, and what is said about it is
+// the run's business.
+package target
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table"
+)
+
+// Target is a place with the records of one record set. It is used by one
+// goroutine at a time.
+type Target interface {
+	// Name says where it is: for a file its absolute path.
+	Name() string
+	// Fields lists the fields it has, in its order.
+	Fields() []string
+	// Current reads the records with the given keys as they are now, in the
+	// same order.
+	Current(ctx context.Context, keys []record.Key) ([]State, error)
+	// Backup writes the whole state as it is now in a form that OpenBackup
+	// reads, and Ext is the ending of that form's file name.
+	Backup(ctx context.Context, w io.Writer) error
+	Ext() string
+	// Table gives the whole state as it is now. The function lets it go.
+	Table(ctx context.Context) (*table.Image, func() error, error)
+	// Batch is how many steps Write takes at once; 0 means all of a run, and
+	// that either all or none are written.
+	Batch() int
+	// Write carries out the steps and returns the result of each. An error
+	// means that it is not known which steps were carried out, unless it is
+	// ErrMoved: then none was.
+	Write(ctx context.Context, steps []Step) ([]Result, error)
+	// Refresh lets the next Current, Backup and Table see what is there then.
+	Refresh(ctx context.Context) error
+	// Close ends the use and lets go of the target's lock.
+	Close() error
+}
+
+// State is one record as the target has it.
+type State struct {
+	Count  int           // how many records have the key: 0, 1 or more
+	Record record.Record // of the first
+	Form   Form
+}
+
+// Form is how the target keeps a record, beyond its values, so that it can
+// be put back to the letter. Targets other than files leave it empty.
+type Form struct {
+	Row   string     // the row's bytes without its line end
+	After record.Key // the key of the record before; no parts if it is the first
+	Kept  bool       // whether Row and After are given
+}
+
+// Step is one record to be written.
+type Step struct {
+	ID     changeset.ID
+	Act    changeset.Act
+	Key    record.Key
+	Fields []changeset.FieldChange // of an amend: the fields to write
+	Record record.Record           // of an add, and of a delete as it is now
+	Form   Form                    // how the record is to look, if it fits its values
+}
+
+// Result is what became of one step. A refusal has its reason in words.
+type Result struct {
+	Refused bool
+	Reason  string
+}
+
+// ErrMoved says that the target changed after it was read, and that nothing
+// was written.
+var ErrMoved = errors.New("the target changed after it was read; nothing was written")
+
+// BusyError says that a target cannot be used just now, and why.
+type BusyError struct {
+	Name string
+	Why  string
+}
+
+func (e *BusyError) Error() string { return fmt.Sprintf("%s: %s", e.Name, e.Why) }

@@ -1,0 +1,166 @@
+// Package term writes to terminals: the looks of Pale Twin, tables whose
+// columns line up, bars, cut and escaped text. It decides how things look
+// and nothing else.
+package term
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+)
+
+// Screen is an output for people.
+type Screen struct {
+	w     *colorprofile.Writer
+	Width int // columns
+}
+
+// New returns a Screen that writes to w. Colours are made to fit what w and
+// the environment allow; plain leaves all styling out.
+func New(w io.Writer, environ []string, width int, plain bool) *Screen {
+	cw := colorprofile.NewWriter(w, environ)
+	if plain {
+		cw.Profile = colorprofile.NoTTY
+	}
+	return &Screen{cw, width}
+}
+
+// Print writes formatted text. Values from data must have gone through Safe.
+func (s *Screen) Print(format string, args ...any) { fmt.Fprintf(s.w, format, args...) }
+
+// Line writes formatted text and ends the line.
+func (s *Screen) Line(format string, args ...any) { s.Print(format+"\n", args...) }
+
+// The Okabe–Ito colours tell acts apart for colour-blind eyes, too. The
+// greys stand on light and dark grounds alike.
+var (
+	orange = lipgloss.Color("#D98E00")
+	blue   = lipgloss.Color("#2E9BD6")
+	purple = lipgloss.Color("#CC79A7")
+	grey   = lipgloss.Color("#8C8C8C")
+
+	pale   = lipgloss.NewStyle().Foreground(grey).Faint(true)
+	dim    = lipgloss.NewStyle().Foreground(grey)
+	strong = lipgloss.NewStyle().Bold(true)
+	acts   = map[string]lipgloss.Style{
+		"amend":  lipgloss.NewStyle().Foreground(orange),
+		"add":    lipgloss.NewStyle().Foreground(blue),
+		"delete": lipgloss.NewStyle().Foreground(purple),
+	}
+	levels = map[string]lipgloss.Style{"note": dim, "warn": lipgloss.NewStyle().Foreground(orange), "stop": lipgloss.NewStyle().Foreground(purple).Bold(true)}
+)
+
+// Pale is the snapshot's side of a change.
+func Pale(s string) string { return render(pale, s) }
+
+// Strong is its twin.
+func Strong(s string) string { return render(strong, s) }
+
+// Dim is what stands back.
+func Dim(s string) string { return render(dim, s) }
+
+// Act writes an act's word in its colour.
+func Act(word string) string { return render(acts[word], word) }
+
+// Hue gives text the colour of an act.
+func Hue(act, s string) string { return render(acts[act], s) }
+
+// Level writes a finding's level.
+func Level(word string) string { return render(levels[word], word) }
+
+// render styles text without touching its spaces or widths.
+func render(st lipgloss.Style, s string) string {
+	if s == "" {
+		return ""
+	}
+	return st.Inline(true).Render(s)
+}
+
+// Safe makes text from data fit to be shown: control characters, those that
+// turn the direction of text, and line breaks become visible signs.
+func Safe(s string) string {
+	if !strings.ContainsFunc(s, hidden) {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		switch {
+		case r == '\n':
+			b.WriteRune('⏎')
+		case r == '\r':
+			b.WriteRune('␍')
+		case r < 0x20:
+			b.WriteRune(0x2400 + r)
+		case r == 0x7f:
+			b.WriteRune('␡')
+		case hidden(r):
+			fmt.Fprintf(&b, "<U+%04X>", r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+// hidden reports whether a rune must not reach a terminal as it stands.
+func hidden(r rune) bool {
+	return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\ufeff' || r == '\u2028' || r == '\u2029'
+}
+
+// Cut shortens text to the given width, in the middle.
+func Cut(s string, width int) string {
+	w := ansi.StringWidth(s)
+	if w <= width {
+		return s
+	}
+	if width < 3 {
+		return ansi.Truncate(s, width, "")
+	}
+	tail := (width - 1) / 2
+	return ansi.Truncate(s, width-1-tail, "") + "…" + ansi.TruncateLeft(s, w-tail, "")
+}
+
+// Value makes a value from data fit for a cell of the given width; an empty
+// one gets a word.
+func Value(s string, width int) string {
+	if s == "" {
+		return "(empty)"
+	}
+	return Cut(Safe(s), width)
+}
+
+// Bar draws n of most as a bar of at most width columns; what is more than
+// nothing shows.
+func Bar(n, most, width int) string {
+	if n <= 0 || most <= 0 {
+		return ""
+	}
+	eighths := max(n*width*8/most, 1)
+	bar := strings.Repeat("█", eighths/8)
+	if r := eighths % 8; r > 0 {
+		bar += string([]rune(" ▏▎▍▌▋▊▉")[r])
+	}
+	return bar
+}
+
+// Count writes a number with thousands apart: 12 345.
+func Count(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "\u202f" + s[i:]
+	}
+	return s
+}
+
+// Plural writes a number with its noun.
+func Plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return Count(n) + " " + noun + "s"
+}

@@ -121,9 +121,10 @@ with a backup before and a proof after, and can undo them.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return cmd.Help()
 		},
-		PersistentPreRun:  func(*cobra.Command, []string) { a.screens() },
-		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
-		Version:           Version,
+		PersistentPreRun:           func(*cobra.Command, []string) { a.screens() },
+		CompletionOptions:          cobra.CompletionOptions{HiddenDefaultCmd: true},
+		Version:                    Version,
+		SuggestionsMinimumDistance: 2,
 	}
 	f := root.PersistentFlags()
 	f.BoolVar(&a.json, "json", false, "print the whole result for machines")

@@ -72,16 +72,13 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 		}
 		defer unlock()
 	}
-	first, err := d.Prepare()
+	first := d.New()
+	t, res, err := d.Compare(ctx, c)
 	if err != nil {
 		return err
 	}
 	if first {
 		a.hint("%s", screen.Dim("this folder is a desk now: "+a.shown(filepath.Join(d.Dir, desk.SettingsName))+" says so"))
-	}
-	t, res, err := d.Compare(ctx, c)
-	if err != nil {
-		return err
 	}
 	if a.json {
 		return a.printJSON(compareJSON(t, res))

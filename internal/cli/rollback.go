@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -88,13 +89,7 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 	if !a.json {
 		a.out.Line("")
 	}
-	to := f.to
-	if to == "" {
-		if to, err = run.LastTarget(t); err != nil {
-			return err
-		}
-	}
-	return a.apply(ctx, made, &applyFlags{to: to, yes: f.yes})
+	return a.apply(ctx, made, &applyFlags{to: f.to, yes: f.yes})
 }
 
 func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to string, back run.Back) (*desk.Dossier, error) {
@@ -103,6 +98,9 @@ func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to string, back
 		return nil, err
 	}
 	defer lock.Unlock()
+	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
+		return nil, errors.Join(err, nothingDone(t))
+	}
 	tgt, err := a.target(t, to)
 	if err != nil {
 		return nil, err

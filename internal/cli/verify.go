@@ -74,13 +74,17 @@ func (a *app) fresh(ctx context.Context, t *desk.Dossier, name string) (*table.I
 		return nil, nil, err
 	}
 	if last == "" {
-		return nil, nil, &run.Refusal{Code: run.NothingDone, Text: fmt.Sprintf("dossier %s has not been carried out", t.Meta.Number)}
+		return nil, nil, nothingDone(t)
 	}
 	f, err := desk.OpenTable(a.fs, last, filepath.Base(last))
 	if err != nil {
 		return nil, nil, err
 	}
 	return f.Image, func() { _ = f.Close() }, nil
+}
+
+func nothingDone(t *desk.Dossier) error {
+	return &run.Refusal{Code: run.NothingDone, Text: fmt.Sprintf("dossier %s has not been carried out", t.Meta.Number)}
 }
 
 // verified prints a verification.

@@ -93,24 +93,21 @@ func load(fsys disk.FS, dir string) (*Desk, error) {
 
 func (d *Desk) dossiers() string { return filepath.Join(d.Dir, "dossiers") }
 
-// Prepare makes the desk's folders and, once, its commented settings. It
-// reports whether it wrote those.
-func (d *Desk) Prepare() (first bool, err error) {
-	if err := d.FS.MkdirAll(d.Dir); err != nil {
-		return false, err
-	}
-	if err := d.FS.Mkdir(d.dossiers()); err != nil && !errors.Is(err, fs.ErrExist) {
-		return false, err
-	}
+// New reports whether the folder is no desk yet; its first dossier makes it
+// one.
+func (d *Desk) New() bool { return d.isNew }
+
+// settle writes the commented settings of a new desk.
+func (d *Desk) settle() error {
 	if !d.isNew {
-		return false, nil
+		return nil
 	}
-	_, err = disk.WriteFile(d.FS, filepath.Join(d.Dir, SettingsName), 0o600, func(w io.Writer) error {
+	_, err := disk.WriteFile(d.FS, filepath.Join(d.Dir, SettingsName), 0o600, func(w io.Writer) error {
 		_, err := io.WriteString(w, firstSettings)
 		return err
 	})
-	d.isNew = false
-	return err == nil, err
+	d.isNew = err != nil
+	return err
 }
 
 // Draft is a dossier that is being made: a folder that is none yet.
@@ -122,6 +119,12 @@ type Draft struct {
 // Draft makes the folder of a new dossier under a name of its own. Discard
 // or Keep ends it.
 func (d *Desk) Draft() (*Draft, error) {
+	if err := d.FS.MkdirAll(d.Dir); err != nil {
+		return nil, err
+	}
+	if err := d.FS.Mkdir(d.dossiers()); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
 	for n := os.Getpid(); ; n++ {
 		dir := filepath.Join(d.dossiers(), fmt.Sprintf(".draft-%d", n))
 		err := d.FS.Mkdir(dir)
@@ -132,8 +135,15 @@ func (d *Desk) Draft() (*Draft, error) {
 	}
 }
 
-// Discard removes the draft.
-func (t *Draft) Discard() error { return t.desk.FS.RemoveAll(t.Dir) }
+// Discard removes the draft, and the folder for dossiers where it would be
+// the only thing in it.
+func (t *Draft) Discard() error {
+	err := t.desk.FS.RemoveAll(t.Dir)
+	if t.desk.isNew {
+		_ = t.desk.FS.Remove(t.desk.dossiers()) // it is kept where it is not empty
+	}
+	return err
+}
 
 // Keep gives the draft the next number and makes it a dossier.
 func (t *Draft) Keep(m *Meta) (*Dossier, error) {
@@ -150,6 +160,9 @@ func (t *Draft) Keep(m *Meta) (*Dossier, error) {
 	next := 1
 	if len(names) > 0 {
 		next = numberOf(names[len(names)-1]) + 1
+	}
+	if err := d.settle(); err != nil {
+		return nil, err
 	}
 	m.Number = fmt.Sprintf("%04d", next)
 	m.Slug = slug(m.Title)

@@ -27,11 +27,21 @@ type Back struct {
 }
 
 // LastTarget returns the name of the target that a dossier's last run went
-// to, or "".
+// to; for one that has not run and undoes another, the other's; or "".
 func LastTarget(t *desk.Dossier) (string, error) {
 	runs, err := Runs(t)
-	if err != nil || len(runs) == 0 {
+	if err != nil {
 		return "", err
+	}
+	if len(runs) == 0 {
+		if t.Meta.Undoes == nil {
+			return "", nil
+		}
+		from, err := t.Desk().Dossier(t.Meta.Undoes.Dossier, "")
+		if err != nil {
+			return "", err
+		}
+		return LastTarget(from)
 	}
 	r, err := ReadRun(t, runs[len(runs)-1])
 	if err != nil {

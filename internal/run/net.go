@@ -15,8 +15,9 @@ type unit struct {
 // standingUnit is a unit that was done and stands: the run that did it last,
 // and the step it belongs to.
 type standingUnit struct {
-	run  int
-	step *Step
+	run    int
+	target string // where that run went
+	step   *Step
 }
 
 // units returns the units of a step.
@@ -49,7 +50,7 @@ func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
 				continue
 			}
 			for _, u := range s.units() {
-				done[u] = standingUnit{n, s}
+				done[u] = standingUnit{n, r.Head.Target, s}
 			}
 		}
 	}

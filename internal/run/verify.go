@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"path/filepath"
 	"time"
@@ -61,7 +62,7 @@ func Verify(ctx context.Context, t *desk.Dossier, fresh *table.Image, now time.T
 		return nil, err
 	}
 	v := &Verification{Differences: []Difference{}, When: now.UTC()}
-	if err := v.steps(t, fresh); err != nil {
+	if err := v.steps(t, last.Head.Target, fresh); err != nil {
 		return nil, err
 	}
 	backup, err := OpenBackup(t, last)
@@ -81,8 +82,9 @@ func Verify(ctx context.Context, t *desk.Dossier, fresh *table.Image, now time.T
 	return v, err
 }
 
-// steps looks each standing step up in the fresh state.
-func (v *Verification) steps(t *desk.Dossier, fresh *table.Image) error {
+// steps looks each standing step that went to the target up in the fresh
+// state.
+func (v *Verification) steps(t *desk.Dossier, target string, fresh *table.Image) error {
 	done, err := standing(t)
 	if err != nil {
 		return err
@@ -90,7 +92,7 @@ func (v *Verification) steps(t *desk.Dossier, fresh *table.Image) error {
 	byRun := map[*Step]bool{}
 	var all []*Step
 	for _, d := range done {
-		if !byRun[d.step] {
+		if !byRun[d.step] && d.target == target {
 			byRun[d.step] = true
 			all = append(all, d.step)
 		}
@@ -176,8 +178,8 @@ func (v *Verification) besides(ctx context.Context, t *desk.Dossier, last *Recor
 	v.Totals = res.Totals
 	for _, f := range res.Findings {
 		if f.Level == changeset.Stop {
-			v.Besides += f.Count
-			v.Differences = append(v.Differences, Difference{"besides", f.Key, "", "(readable once)", f.Text})
+			v.Besides++
+			v.Differences = append(v.Differences, Difference{"besides", f.Key, "", "(one row)", fmt.Sprintf("(%s, %d rows)", f.Code, f.Count)})
 		}
 	}
 	return nil

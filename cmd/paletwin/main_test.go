@@ -1,0 +1,73 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+)
+
+// program is the built program that the stories drive.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "paletwin-story-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	program = filepath.Join(dir, "paletwin")
+	build := exec.Command("go", "build", "-o", program, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "go build: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	if err := os.RemoveAll(dir); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+	}
+	os.Exit(code)
+}
+
+// TestStories runs the stories in testdata/stories: what an administrator
+// types, and what comes back. $DEMO is the folder with the demo's files.
+func TestStories(t *testing.T) {
+	demo, err := filepath.Abs("../../internal/demo/data")
+	if err != nil {
+		t.Fatal(err)
+	}
+	testscript.Run(t, testscript.Params{
+		Dir:                 "testdata/stories",
+		RequireExplicitExec: true,
+		RequireUniqueNames:  true,
+		Setup: func(e *testscript.Env) error {
+			e.Setenv("PATH", filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"))
+			e.Setenv("DEMO", demo)
+			e.Setenv("NO_COLOR", "1")
+			return nil
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode},
+	})
+}
+
+// exitCode is the story command "code N COMMAND …": the command must end
+// with the exit code N. Its output is there for stdout and stderr.
+func exitCode(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: code N COMMAND [ARG …]")
+	}
+	err := ts.Exec(args[1], args[2:]...)
+	got := "0"
+	if exit, ok := err.(*exec.ExitError); ok {
+		got = fmt.Sprint(exit.ExitCode())
+	} else if err != nil {
+		ts.Fatalf("%v", err)
+	}
+	if got != args[0] {
+		ts.Fatalf("exit code %s, want %s", got, args[0])
+	}
+}

@@ -67,6 +67,7 @@ type stepLine struct {
 	Record  []fieldLine        `json:"record,omitempty"`
 	Row     *string            `json:"row,omitempty"`
 	After   []string           `json:"after,omitempty"`
+	Gap     string             `json:"gap,omitempty"`
 	When    *time.Time         `json:"when,omitempty"`
 }
 
@@ -96,7 +97,7 @@ func (s *Step) full() stepLine {
 		l.Record = append(l.Record, fieldLine{Field: f.Name, From: textOf(f.Value), To: textOf(f.Value)})
 	}
 	if s.Form.Kept {
-		l.Row, l.After = &s.Form.Row, s.Form.After.Parts()
+		l.Row, l.After, l.Gap = &s.Form.Row, s.Form.After.Parts(), s.Form.Gap
 	}
 	return l
 }
@@ -115,7 +116,7 @@ func (l *stepLine) step() (*Step, error) {
 		s.Record = append(s.Record, record.Field{Name: f.Field, Value: changeset.ValueOf(f.From)})
 	}
 	if l.Row != nil {
-		s.Form = target.Form{Row: *l.Row, After: record.NewKey(l.After...), Kept: true}
+		s.Form = target.Form{Row: *l.Row, After: record.NewKey(l.After...), Gap: l.Gap, Kept: true}
 	}
 	return s, nil
 }
@@ -126,7 +127,7 @@ func (s *Step) outcome() stepLine {
 	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts()}
 	if s.Outcome == Settled || s.Outcome == Conflict {
 		l = s.full()
-		l.Row, l.After = nil, nil
+		l.Row, l.After, l.Gap = nil, nil, ""
 	}
 	l.Outcome, l.Reason = s.Outcome, s.Reason
 	when := s.When.UTC()

@@ -105,7 +105,9 @@ func forms(t *desk.Dossier) (map[changeset.ID]target.Form, error) {
 		}
 		for _, s := range r.Steps {
 			if s.Outcome == Done && s.Form.Kept {
-				all[changeset.MakeID(t.Set().Name, s.Key, s.Act.Inverse())] = s.Form
+				f := s.Form
+				f.Age = u.Runs[i]
+				all[changeset.MakeID(t.Set().Name, s.Key, s.Act.Inverse())] = f
 			}
 		}
 	}

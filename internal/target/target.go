@@ -59,7 +59,9 @@ type State struct {
 type Form struct {
 	Row   string     // the row's bytes without its line end
 	After record.Key // the key of the record before; no parts if it is the first
-	Kept  bool       // whether Row and After are given
+	Gap   string     // what stands between that record's line and the row: blank rows
+	Age   int        // of forms kept at different times, the lower is the older
+	Kept  bool       // whether the form is given
 }
 
 // Step is one record to be written.

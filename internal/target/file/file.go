@@ -139,9 +139,9 @@ func (f *File) Close() error {
 	return err
 }
 
-// rows walks the file's records. It skips blank rows; row is called with the
-// record's key, encoded, and its bytes.
-func (f *File) rows(ctx context.Context, row func(key, raw []byte) error) error {
+// rows walks the file's records, without blank rows; row is called with each
+// record's key, encoded, and the scanner that stands on it.
+func (f *File) rows(ctx context.Context, row func(key []byte, sc *csv.Scanner) error) error {
 	return table.Guard(func() error {
 		sc := csv.Body(f.img)
 		var key []byte
@@ -157,7 +157,7 @@ func (f *File) rows(ctx context.Context, row func(key, raw []byte) error) error 
 				continue
 			}
 			key = csv.AppendKey(key[:0], sc.Raw(), f.keyCol, f.img.Comma)
-			if err := row(key, sc.Raw()); err != nil {
+			if err := row(key, sc); err != nil {
 				return err
 			}
 		}
@@ -172,15 +172,16 @@ func (f *File) Current(ctx context.Context, keys []record.Key) ([]target.State, 
 	}
 	states := make([]target.State, len(keys))
 	var before []byte
-	err := f.rows(ctx, func(key, raw []byte) error {
+	end := f.img.Body // of the record before, with its line end
+	err := f.rows(ctx, func(key []byte, sc *csv.Scanner) error {
 		if i, wanted := at[string(key)]; wanted {
 			s := &states[i]
 			if s.Count++; s.Count == 1 {
-				s.Record = csv.Record(f.img, raw)
-				s.Form = target.Form{Row: string(raw), After: record.KeyOf(before), Kept: true}
+				s.Record = csv.Record(f.img, sc.Raw())
+				s.Form = target.Form{Row: string(sc.Raw()), After: record.KeyOf(before), Gap: string(f.img.Data[end:sc.Start()]), Kept: true}
 			}
 		}
-		before = append(before[:0], key...)
+		before, end = append(before[:0], key...), sc.Pos()
 		return nil
 	})
 	return states, err

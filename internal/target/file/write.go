@@ -40,6 +40,9 @@ func newWriter(f *File, steps []target.Step) *writer {
 			w.appends = append(w.appends, i)
 		}
 	}
+	for _, group := range w.after {
+		slices.SortStableFunc(group, func(a, b int) int { return steps[a].Form.Age - steps[b].Form.Age })
+	}
 	return w
 }
 
@@ -61,25 +64,9 @@ func (w *writer) write(ctx context.Context, to io.Writer) error {
 	}
 	w.copyTo(w.f.img.Body)
 	w.comeBack("")
-	sc := csv.Body(w.f.img)
 	last := w.f.img.Body
-	var key []byte
-	for n := 0; ; n++ {
-		if n&0xffff == 0 && ctx.Err() != nil {
-			return ctx.Err()
-		}
-		ok, err := sc.Next()
-		if err != nil {
-			return err
-		}
-		if !ok {
-			break
-		}
-		if csv.BlankRow(sc.Raw(), w.f.img.Comma) {
-			continue
-		}
+	err := w.f.rows(ctx, func(key []byte, sc *csv.Scanner) error {
 		last = sc.Pos()
-		key = csv.AppendKey(key[:0], sc.Raw(), w.f.keyCol, w.f.img.Comma)
 		if i, hit := w.byKey[string(key)]; hit {
 			w.copyTo(sc.Start())
 			if w.steps[i].Act == changeset.Amend {
@@ -93,6 +80,10 @@ func (w *writer) write(ctx context.Context, to io.Writer) error {
 			w.copyTo(sc.Pos())
 			w.comeBack(string(key))
 		}
+		return w.out.err
+	})
+	if err != nil {
+		return err
 	}
 	w.copyTo(last)
 	w.append()
@@ -113,7 +104,14 @@ func (w *writer) copyTo(offset int) {
 func (w *writer) comeBack(key string) {
 	steps := w.after[key]
 	delete(w.after, key)
+	base := w.from
 	for _, i := range steps {
+		// A gap is measured from the end of the record before, as it was
+		// when the row went: rows that went earlier come back inside it.
+		gap := w.steps[i].Form.Gap
+		if bytes.HasPrefix(w.f.img.Data[base:], []byte(gap)) {
+			w.copyTo(base + len(gap))
+		}
 		w.out.row([]byte(w.steps[i].Form.Row))
 		w.comeBack(w.steps[i].Key.Encoding())
 	}

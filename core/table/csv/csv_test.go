@@ -1,0 +1,169 @@
+package csv
+
+import (
+	"bytes"
+	stdcsv "encoding/csv"
+	"errors"
+	"io"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"paletwin/core/table"
+)
+
+// read splits data into rows of decoded cells.
+func read(data []byte, comma byte) (rows [][]string, numbers []int, err error) {
+	s := NewScanner(data, 0, comma)
+	for {
+		ok, err := s.Next()
+		if !ok || err != nil {
+			return rows, numbers, err
+		}
+		var row []string
+		cells := Split(nil, s.Raw(), comma)
+		for i, c := range cells {
+			row = append(row, string(Unquote(c)))
+			one, there := Cell(s.Raw(), i, comma)
+			if !there || !bytes.Equal(one, c) {
+				return nil, nil, errors.New("Cell and Split disagree")
+			}
+		}
+		if len(cells) != s.Width() {
+			return nil, nil, errors.New("Width and Split disagree")
+		}
+		rows, numbers = append(rows, row), append(numbers, s.Line)
+	}
+}
+
+// standard reads data with encoding/csv.
+func standard(data []byte, comma rune, lazy bool) (rows [][]string, lines []int, err error) {
+	r := stdcsv.NewReader(bytes.NewReader(data))
+	r.FieldsPerRecord, r.Comma, r.LazyQuotes = -1, comma, lazy
+	for {
+		row, err := r.Read()
+		if err == io.EOF {
+			return rows, lines, nil
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		line, _ := r.FieldPos(0)
+		rows, lines = append(rows, row), append(lines, line)
+	}
+}
+
+// asStandard makes encoding/csv's one change: CR LF inside quotes becomes LF.
+func asStandard(rows [][]string) [][]string {
+	for _, row := range rows {
+		for i := range row {
+			row[i] = string(bytes.ReplaceAll([]byte(row[i]), []byte("\r\n"), []byte("\n")))
+		}
+	}
+	return rows
+}
+
+func FuzzAgainstEncodingCSV(f *testing.F) {
+	for _, seed := range []string{
+		"a,b\n1,2\n", "a;b\r\n\"x\"\"y\";\"1\r\n2\"\r\n", "\n\n,\n", "a,\"b", "a,\"b\"c\n", "3\" pipe,\"3\"\" pipe\"\n", "a\r", "\"a\"\r", "\"\",\"\"",
+		"a,b\n\"x\n\ny\",2\n\n\n3,4", "\"a\rb\",\"\r\n\"\r\n", "a\r\r\nb", "\ufeffa,b\n", "\"\"\"\"\n", ",\"a\n\"",
+	} {
+		f.Add([]byte(seed), byte(','))
+	}
+	f.Add([]byte("a;b;\"c;\"\n"), byte(';'))
+	f.Fuzz(func(t *testing.T, data []byte, comma byte) {
+		if comma != ',' && comma != ';' && comma != '\t' {
+			comma = ','
+		}
+		rows, lines, err := read(data, comma)
+		if err != nil {
+			var e *table.Error
+			require.ErrorAs(t, err, &e)
+			_, _, stdErr := standard(data, rune(comma), false)
+			require.Error(t, stdErr, "refused: %v", err)
+			return
+		}
+		want, wantLines, stdErr := standard(data, rune(comma), true)
+		require.NoError(t, stdErr, "accepted by us: %q", rows)
+		assert.Equal(t, want, asStandard(rows))
+		assert.Equal(t, wantLines, lines)
+		if strict, _, err := standard(data, rune(comma), false); err == nil {
+			assert.Equal(t, strict, asStandard(rows))
+		}
+	})
+}
+
+func FuzzOpen(f *testing.F) {
+	f.Add([]byte("aid_no,name\n00101,Old Pier\n"))
+	f.Add([]byte("\xff\xfea\x00"))
+	f.Add([]byte("\"a\nb\",c\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		m, err := Open("fuzz.csv", data)
+		if err != nil {
+			var e *table.Error
+			require.ErrorAs(t, err, &e)
+			return
+		}
+		assert.LessOrEqual(t, m.Body, len(data))
+		assert.Positive(t, m.HeadingRow)
+		for s := Body(m); ; {
+			ok, err := s.Next()
+			if !ok || err != nil {
+				return
+			}
+			assert.Greater(t, s.Row, m.HeadingRow)
+		}
+	})
+}
+
+func TestOpenFindsDialect(t *testing.T) {
+	for _, c := range []struct {
+		name, data string
+		comma      byte
+		heading    []string
+		row        int
+		found      table.Found
+	}{
+		{"comma", "a,b\n1,2\n", ',', []string{"a", "b"}, 1, table.Found{Newline: "lf"}},
+		{"semicolon with commas inside", "a;b\n1,5;2,5\n3;4\n", ';', []string{"a", "b"}, 1, table.Found{Newline: "lf"}},
+		{"tab, CRLF", "a\tb\r\n1\t2\r\n", '\t', []string{"a", "b"}, 1, table.Found{Newline: "crlf"}},
+		{"byte-order mark, all quoted", "\ufeff\"a\",\"b\"\n", ',', []string{"a", "b"}, 1, table.Found{Newline: "lf", BOM: true, Quoted: true}},
+		{"blank lines above", "\n,\na,b\n1,2\n", ',', []string{"a", "b"}, 3, table.Found{Newline: "lf"}},
+		{"one column", "code\nD01\n", ',', []string{"code"}, 1, table.Found{Newline: "lf"}},
+		{"trailing delimiter", "a,b,\n1,2,\n", ',', []string{"a", "b"}, 1, table.Found{Newline: "lf"}},
+		{"heading over two lines", "\"a\nx\",b\n1,2\n", ',', []string{"a\nx", "b"}, 1, table.Found{Newline: "lf"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			m, err := Open("t.csv", []byte(c.data))
+			require.NoError(t, err)
+			c.found.Format, c.found.Encoding, c.found.Delimiter = "csv", "utf-8", string(c.comma)
+			assert.Equal(t, c.heading, m.Heading)
+			assert.Equal(t, c.comma, m.Comma)
+			assert.Equal(t, c.row, m.HeadingRow)
+			assert.Equal(t, c.found, m.Found)
+		})
+	}
+}
+
+func TestRowAndLineNumbers(t *testing.T) {
+	m, err := Open("t.csv", []byte("a,b\n\"x\ny\",1\n\nz,2\n"))
+	require.NoError(t, err)
+	s := Body(m)
+	ok, err := s.Next()
+	require.True(t, ok && err == nil)
+	assert.Equal(t, []int{2, 2}, []int{s.Row, s.Line})
+	ok, err = s.Next()
+	require.True(t, ok && err == nil)
+	assert.Equal(t, []int{4, 5}, []int{s.Row, s.Line}, "the blank line is a row, the line break inside the cell is none")
+}
+
+func TestAppendCellReadsBack(t *testing.T) {
+	for _, v := range []string{"", "a", "a,b", `say "x"`, "two\nlines", "\r", "ü", " x "} {
+		for _, quoted := range []bool{false, true} {
+			raw := AppendCell(nil, v, ',', quoted)
+			assert.Equal(t, v, string(Unquote(raw)))
+			assert.Len(t, Split(nil, raw, ','), 1)
+		}
+	}
+}

@@ -47,6 +47,9 @@ type Options struct {
 	OtherRegister bool            // go on where the copy is no copy of the snapshot
 	DeleteList    *KeyList        // records to delete, or nil
 	Cores         int             // 0 means all
+	// Counted, if not nil, is told the numbers of records and of rows before
+	// the first change is made.
+	Counted func(snapshot, edited int)
 	// Judge, if not nil, is asked about each change before it is written
 	// and may add holds to it. It is called on several goroutines.
 	Judge func(*changeset.Change)
@@ -114,6 +117,9 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if err := c.judgeFile(); err != nil {
 		return nil, err
 	}
+	if o.Counted != nil {
+		o.Counted(c.res.Records.Snapshot, c.res.Records.Edited)
+	}
 	if err := c.emit(ctx); err != nil {
 		return nil, err
 	}
@@ -139,10 +145,10 @@ type comparison struct {
 	repeats map[uint32][]uint32 // rows of the copy that share a snapshot record
 	matched int                 // the copy's rows that match
 
-	sum         tally // of all workers
-	moved       moves // what the changes do to sums
-	missing     int   // snapshot records that the copy lacks, listed ones aside
-	holdDeletes bool  // whether deletes of missing records are held
+	sum        tally    // of all workers
+	moved      moves    // what the changes do to sums
+	missing    int      // snapshot records that the copy lacks, listed ones aside
+	deleteHold []string // the code that holds deletes of missing records, if any
 }
 
 // States of a snapshot record in comparison.mate; a value of mateRow or more

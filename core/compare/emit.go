@@ -136,10 +136,8 @@ func (c *comparison) lacking(b *batch, i uint32) {
 	switch {
 	case c.o.Missing == Ignore:
 		b.tally.kept++
-	case c.holdDeletes:
-		b.delete(c, i, []string{changeset.Missing.Name})
 	default:
-		b.delete(c, i, nil)
+		b.delete(c, i, c.deleteHold)
 	}
 }
 

@@ -234,14 +234,14 @@ func (c *comparison) judgeMissing() {
 	case c.o.Missing == Ignore || !c.o.allows(changeset.Delete):
 		f = changeset.MissingKept.Finding("%s; nothing follows from that", what)
 	case c.o.Missing != Asked:
-		c.holdDeletes = true
+		c.deleteHold = []string{changeset.Missing.Name}
 		f = changeset.Missing.Finding("%s; their deletes are held", what)
 	case c.res.Records.Stopped > 0:
-		c.holdDeletes = true
+		c.deleteHold = []string{changeset.MissingMany.Name}
 		c.res.DeletesHeld = fmt.Sprintf("%s, and %s of the copy cannot be matched, so those may be among them; the deletes are held", what, count(c.res.Records.Stopped, "row"))
 		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
 	case c.missing*tooManyMissing > c.snap.len():
-		c.holdDeletes = true
+		c.deleteHold = []string{changeset.MissingMany.Name}
 		c.res.DeletesHeld = fmt.Sprintf("%s, more than one in %d; the deletes are held", what, tooManyMissing)
 		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
 	default:

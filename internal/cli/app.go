@@ -218,6 +218,7 @@ func (a *app) next(commands ...string) {
 	if a.quiet || a.json {
 		return
 	}
+	a.say.Line("")
 	for i, c := range commands {
 		word := "next"
 		if i > 0 {

@@ -220,7 +220,7 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 	p.Line("  %s  %s", screen.Dim("outcome"), a.shown(rep.Outcome))
 	if rep.Verify != nil {
 		p.Line("")
-		a.verified(rep.Verify)
+		a.verified(t, rep.Verify)
 	}
 	a.afterApply(t, rep)
 }

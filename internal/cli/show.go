@@ -309,6 +309,7 @@ func about(r record.Record, key []string) string {
 // standing against each other.
 func (a *app) table(t *desk.Dossier, shown []*picked, known map[record.Key]record.Record) {
 	key := t.Set().Key
+	room := max(10, (a.out.Width-90)/2) // what id, act, key, record, field and decision leave
 	tab := screen.Table{Right: []bool{false, false, false, false, false, true}, Heading: []string{"id", "act", strings.Join(key, ", "), "record", "field", "from", "", "to", "decision"}}
 	for _, p := range shown {
 		id, act, name := p.ID.String()[:8], screen.Act(p.Act.String()), screen.Strong(screen.Value(p.Key.String(), 24))
@@ -319,18 +320,18 @@ func (a *app) table(t *desk.Dossier, shown []*picked, known map[record.Key]recor
 		words := about(known[p.Key], key)
 		for _, i := range p.fields {
 			f := &p.Fields[i]
-			tab.Row(screen.Dim(id), act, name, words, screen.Safe(f.Field), screen.Pale(value(f.From)), "→", screen.Strong(value(f.To)), decided(&p.states[i]))
+			tab.Row(screen.Dim(id), act, name, words, screen.Safe(f.Field), screen.Pale(value(f.From, room)), "→", screen.Strong(value(f.To, room)), decided(&p.states[i]))
 			id, act, name, words = "", "", "", ""
 		}
 	}
 	tab.Print(a.out)
 }
 
-func value(v record.Value) string {
+func value(v record.Value, room int) string {
 	if v.IsNull() {
 		return "(null)"
 	}
-	return screen.Value(v.String(), 26)
+	return screen.Value(v.String(), room)
 }
 
 // decided writes a decision: its word, and why the tool holds.
@@ -422,7 +423,7 @@ func (a *app) sideBySide(fields []string, was record.Record, p *picked) {
 		}
 		if p != nil && p.Act == changeset.Amend {
 			if i := slices.IndexFunc(p.Fields, func(f changeset.FieldChange) bool { return f.Field == name }); i >= 0 {
-				row[1], row[2], row[3], row[4] = screen.Pale(value(old)), "→", screen.Strong(value(p.Fields[i].To)), decided(&p.states[i])
+				row[1], row[2], row[3], row[4] = screen.Pale(value(old, 44)), "→", screen.Strong(value(p.Fields[i].To, 44)), decided(&p.states[i])
 			}
 		}
 		tab.Row(row...)

@@ -55,7 +55,7 @@ func (a *app) summary(s *summary, findings []changeset.Finding) {
 	p.Line("")
 	a.counts(s)
 	a.byField(s)
-	a.totals(s)
+	a.sums(s.set.Totals, s.set.Fields, "after")
 	a.findings(findings, false)
 }
 
@@ -125,25 +125,21 @@ func (a *app) byField(s *summary) {
 	t.Print(a.out)
 }
 
-// totals prints sums. Where amends move some of them, those are what the eye
-// needs; adds and deletes alone move them all.
-func (a *app) totals(s *summary) {
-	shown := slices.DeleteFunc(slices.Clone(s.set.Totals), func(x compare.Total) bool {
-		return !slices.ContainsFunc(s.set.Fields, func(f changeset.FieldCount) bool { return f.Field == x.Field })
+// sums prints exact sums. Where amends move some of them, those are what the
+// eye needs: adds and deletes alone move them all.
+func (a *app) sums(totals []compare.Total, amended []changeset.FieldCount, after string) {
+	shown := slices.DeleteFunc(slices.Clone(totals), func(x compare.Total) bool {
+		return !slices.ContainsFunc(amended, func(f changeset.FieldCount) bool { return f.Field == x.Field })
 	})
 	if len(shown) == 0 {
-		shown = s.set.Totals
+		shown = totals
 	}
-	a.sums(shown, "after")
-}
-
-func (a *app) sums(totals []compare.Total, after string) {
-	if len(totals) == 0 {
+	if len(shown) == 0 {
 		return
 	}
 	a.out.Line("")
 	t := screen.Table{Indent: "  ", Right: []bool{false, true, false, true}, Heading: []string{"sum of", "before", "", after}}
-	for _, x := range totals {
+	for _, x := range shown {
 		t.Row(screen.Cut(screen.Safe(x.Field), 30), screen.Pale(x.Before), "→", screen.Strong(x.After))
 	}
 	t.Print(a.out)

@@ -51,7 +51,7 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh string) error {
 	} else {
 		a.out.Line("%s  %s", screen.Strong(t.Meta.Number), screen.Strong(screen.Safe(t.Meta.Title)))
 		a.out.Line("")
-		a.verified(v)
+		a.verified(t, v)
 	}
 	if !v.Holds() {
 		return exit(exitLook)
@@ -88,7 +88,7 @@ func nothingDone(t *desk.Dossier) error {
 }
 
 // verified prints a verification.
-func (a *app) verified(v *run.Verification) {
+func (a *app) verified(t *desk.Dossier, v *run.Verification) {
 	p := a.out
 	if v.Holds() {
 		p.Line("  %s  %s as meant, and nothing else moved", screen.Strong("verified"), screen.Plural(v.AsMeant, "record"))
@@ -104,7 +104,7 @@ func (a *app) verified(v *run.Verification) {
 		}
 		a.differences(v.Differences)
 	}
-	a.sums(v.Totals, "now")
+	a.sums(v.Totals, t.Set().Fields, "now")
 }
 
 func (a *app) differences(all []run.Difference) {

@@ -234,11 +234,15 @@ func (in *inputs) compare(ctx context.Context, c *Comparison, w io.Writer) (*com
 	})
 	var res *compare.Result
 	var seal string
+	h := in.header(c)
+	o := c.Options
+	o.Counted = func(snapshot, edited int) { h.Snapshot.Records, h.Edited.Records = snapshot, edited }
 	g.Go(func() (err error) {
 		s := &sink{hashed: hashed, open: func() (*changeset.Writer, error) {
-			return changeset.NewWriter(w, in.header(c))
+			h.Snapshot.SHA256, h.Edited.SHA256 = in.snapshot.input.SHA256, in.editedInput().SHA256
+			return changeset.NewWriter(w, h)
 		}}
-		if res, err = compare.Run(ctx, in.snapshot.image(), in.edited.image(), c.Options, s); err != nil {
+		if res, err = compare.Run(ctx, in.snapshot.image(), in.edited.image(), o, s); err != nil {
 			return err
 		}
 		seal, err = s.close()
@@ -266,15 +270,19 @@ func (in *inputs) hash() error {
 	return g.Wait()
 }
 
-func (in *inputs) header(c *Comparison) changeset.Header {
-	h := changeset.Header{RecordSet: c.Options.RecordSet, Key: c.Options.Key, Fields: in.snapshot.Heading,
-		Snapshot: changeset.Source{Name: in.snapshot.input.Name, SHA256: in.snapshot.input.SHA256}, Options: describe(&c.Options)}
+// editedInput is what the snapshot is compared with: the copy, or the list
+// of records to delete.
+func (in *inputs) editedInput() *Input {
 	if in.edited != nil {
-		h.Edited = changeset.Source{Name: in.edited.input.Name, SHA256: in.edited.input.SHA256}
-	} else {
-		h.Edited = changeset.Source{Name: c.DeleteList.Name, SHA256: in.list.SHA256}
+		return in.edited.input
 	}
-	return h
+	return in.list
+}
+
+// header is the change set's heading but for digests and counts.
+func (in *inputs) header(c *Comparison) changeset.Header {
+	return changeset.Header{RecordSet: c.Options.RecordSet, Key: c.Options.Key, Fields: in.snapshot.Heading, Options: describe(&c.Options),
+		Snapshot: changeset.Source{Name: in.snapshot.input.Name}, Edited: changeset.Source{Name: in.editedInput().Name}}
 }
 
 // sink opens the change set's writer once the digests that its heading needs

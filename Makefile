@@ -1,0 +1,27 @@
+# What is done often. The program itself needs only: go build ./cmd/paletwin
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.PHONY: build test lint bench demo shots fuzz
+
+build:
+	CGO_ENABLED=0 go build -trimpath -o paletwin ./cmd/paletwin
+
+test:
+	go test ./...
+
+lint:
+	test -z "$$(gofmt -l .)"
+	go vet ./...
+	go run $(STATICCHECK) ./...
+
+fuzz:
+	go test ./core/table/csv -run '^$$' -fuzz FuzzAgainstEncodingCSV -fuzztime 20s
+	go test ./core/table/csv -run '^$$' -fuzz FuzzOpen -fuzztime 10s
+	go test ./core/changeset -run '^$$' -fuzz FuzzParse -fuzztime 10s
+
+demo:
+	go run ./cmd/paletwin demo
+
+# TERMSHOT names a program that takes the picture of a terminal; see the script.
+shots:
+	docs/screenshots/shots.sh

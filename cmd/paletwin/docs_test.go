@@ -1,0 +1,119 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"paletwin/core/changeset"
+)
+
+const docs = "../../docs"
+
+func schema(t *testing.T, name string) *jsonschema.Schema {
+	s, err := jsonschema.NewCompiler().Compile(filepath.Join(docs, "schema", name+".json"))
+	require.NoError(t, err)
+	return s
+}
+
+// validate checks each line of JSON against a schema.
+func validate(t *testing.T, s *jsonschema.Schema, lines []byte, from string) {
+	for line := range bytes.Lines(lines) {
+		v, err := jsonschema.UnmarshalJSON(bytes.NewReader(line))
+		require.NoError(t, err, "%s: %s", from, line)
+		assert.NoError(t, s.Validate(v), "%s: %s", from, line)
+	}
+}
+
+// Everything that the demo writes keeps to the schemas.
+func TestDemoFilesKeepToTheSchemas(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "demo")
+	out, err := exec.Command(program, "demo", dir).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	for pattern, name := range map[string]string{
+		"changes.*.jsonl": "change-set", "decisions.jsonl": "decision", "findings.jsonl": "finding",
+		"runs/*/rollback.jsonl": "rollback", "runs/*/journal.jsonl": "journal", "dossier.json": "dossier",
+	} {
+		files, err := filepath.Glob(filepath.Join(dir, "dossiers/*", pattern))
+		require.NoError(t, err)
+		require.NotEmpty(t, files, pattern)
+		for _, f := range files {
+			b, err := os.ReadFile(f)
+			require.NoError(t, err)
+			if name == "dossier" {
+				var one bytes.Buffer
+				require.NoError(t, json.Compact(&one, b))
+				b = one.Bytes()
+			}
+			validate(t, schema(t, name), b, f)
+		}
+	}
+}
+
+// The examples in formats.md keep to the schemas, section by section.
+func TestFormatExamplesKeepToTheSchemas(t *testing.T) {
+	b, err := os.ReadFile(filepath.Join(docs, "formats.md"))
+	require.NoError(t, err)
+	examples := 0
+	for section := range strings.SplitSeq(string(b), "\n## ") {
+		name, _, _ := strings.Cut(section, "\n")
+		name = map[string]string{"changes.&lt;set&gt;.jsonl": "change-set", "findings.jsonl": "finding", "decisions.jsonl": "decision", "rollback.jsonl": "rollback", "journal.jsonl": "journal"}[name]
+		if name == "" {
+			continue
+		}
+		for _, m := range regexp.MustCompile("(?s)```json\n(.*?)```").FindAllStringSubmatch(section, -1) {
+			validate(t, schema(t, name), []byte(m[1]), "formats.md")
+			examples++
+		}
+	}
+	assert.Equal(t, 5, examples)
+}
+
+// Every code is documented with its level and meaning, and no other is.
+func TestFindingsAreDocumented(t *testing.T) {
+	b, err := os.ReadFile(filepath.Join(docs, "findings.md"))
+	require.NoError(t, err)
+	rows := regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\| (\\w+) \\| (.*) \\|$").FindAllStringSubmatch(string(b), -1)
+	var documented, known []string
+	for _, r := range rows {
+		documented = append(documented, r[1]+" "+r[2]+" "+r[3])
+	}
+	for _, c := range changeset.Codes() {
+		known = append(known, c.Name+" "+string(c.Level)+" "+c.Means)
+	}
+	assert.ElementsMatch(t, known, documented)
+}
+
+// Every picture in docs/screenshots is linked from the README, and every
+// link in the docs leads somewhere.
+func TestLinksLead(t *testing.T) {
+	files, err := filepath.Glob(filepath.Join(docs, "*.md"))
+	require.NoError(t, err)
+	link := regexp.MustCompile(`\]\(([^)#:]+)(#[^)]*)?\)`)
+	linked := map[string]bool{}
+	for _, f := range append(files, "../../README.md", "../../CONTRIBUTING.md") {
+		b, err := os.ReadFile(f)
+		require.NoError(t, err)
+		for _, m := range link.FindAllStringSubmatch(string(b), -1) {
+			to := filepath.Join(filepath.Dir(f), m[1])
+			_, err := os.Stat(to)
+			assert.NoError(t, err, "%s links to %s", f, m[1])
+			linked[filepath.Base(to)] = true
+		}
+	}
+	shots, err := filepath.Glob(filepath.Join(docs, "screenshots/*.png"))
+	require.NoError(t, err)
+	for _, s := range shots {
+		assert.True(t, linked[filepath.Base(s)], "%s is linked from nowhere", s)
+	}
+	assert.Less(t, len(shots), 20)
+}

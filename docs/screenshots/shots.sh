@@ -1,0 +1,23 @@
+#!/usr/bin/env bash
+# Takes the pictures of this folder anew from the demo's data. TERMSHOT is a
+# program "termshot OUT.png [-w SECONDS] -- COMMAND" that takes the picture of
+# a terminal of about 1280x800.
+set -euo pipefail
+out=$(cd "$(dirname "$0")" && pwd)
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+(cd "$out/../.." && CGO_ENABLED=0 go build -o "$work/bin/paletwin" ./cmd/paletwin)
+export PATH=$work/bin:$PATH
+cd "$work"
+"$TERMSHOT" "$out/demo.png" -w 3 -- paletwin demo demo
+cp -r demo told && cd demo
+rm -rf dossiers && cp aids.csv register.csv
+"$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --key aid_no --title 'Autumn round'
+"$TERMSHOT" "$out/show.png" -- paletwin show 0001 --limit 24
+"$TERMSHOT" "$out/record.png" -- paletwin show 0001 --record 00410
+paletwin reject 0001 --finding blank >/dev/null
+paletwin approve 0001 --all --held >/dev/null
+sed -i 's/^\(00244.*\),D03,/\1,D01,/' register.csv
+"$TERMSHOT" "$out/apply.png" -- paletwin apply 0001 --to register.csv --yes
+cd ../told
+"$TERMSHOT" "$out/history.png" -- sh -c 'paletwin history; echo; paletwin history 0001'

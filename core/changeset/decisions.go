@@ -7,7 +7,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
+
+	"paletwin/core/record"
 )
 
 // Decision is what a person, or the tool with a hold, said about a change.
@@ -64,6 +68,9 @@ type DecisionAct struct {
 	ByField bool
 	// Held says that holds of the tool are decided, too.
 	Held bool
+	// Seen holds, for conflicts that are to be written over, what the target
+	// had when the person decided, by change and field.
+	Seen map[ID]record.Record
 	// How is the selection as it was asked for, for the history.
 	How string
 	On  []Pair
@@ -101,9 +108,33 @@ func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 		}
 		dst = append(dst, ']')
 	}
-	dst = append(dst, `],"previous":"`...)
+	dst = append(dst, ']')
+	dst = a.appendSeen(dst)
+	dst = append(dst, `,"previous":"`...)
 	dst = append(dst, chain(previous)...)
 	return append(dst, "\"}\n"...)
+}
+
+func (a *DecisionAct) appendSeen(dst []byte) []byte {
+	if len(a.Seen) == 0 {
+		return dst
+	}
+	dst = append(dst, `,"seen":{`...)
+	first := true
+	for i := range a.On {
+		r, ok := a.Seen[a.On[i].ID]
+		if !ok || i > 0 && a.On[i-1].ID == a.On[i].ID {
+			continue
+		}
+		if !first {
+			dst = append(dst, ',')
+		}
+		first = false
+		dst = AppendString(dst, a.On[i].ID.String())
+		dst = append(dst, `:{`...)
+		dst = append(AppendRecord(dst, r), '}')
+	}
+	return append(dst, '}')
 }
 
 func chain(previous []byte) string {
@@ -179,23 +210,39 @@ func (l *Ledger) Acts() []DecisionAct { return l.acts }
 
 func parseAct(line []byte) (*DecisionAct, string, error) {
 	var j struct {
-		Form      string     `json:"paletwin"`
-		Version   int        `json:"version"`
-		RecordSet string     `json:"record_set"`
-		Decision  Decision   `json:"decision"`
-		By        string     `json:"by"`
-		When      time.Time  `json:"when"`
-		Note      string     `json:"note"`
-		How       string     `json:"how"`
-		ByField   bool       `json:"by_field"`
-		Held      bool       `json:"held"`
-		On        [][]string `json:"on"`
-		Previous  string     `json:"previous"`
+		Form      string                        `json:"paletwin"`
+		Version   int                           `json:"version"`
+		RecordSet string                        `json:"record_set"`
+		Decision  Decision                      `json:"decision"`
+		By        string                        `json:"by"`
+		When      time.Time                     `json:"when"`
+		Note      string                        `json:"note"`
+		How       string                        `json:"how"`
+		ByField   bool                          `json:"by_field"`
+		Held      bool                          `json:"held"`
+		On        [][]string                    `json:"on"`
+		Previous  string                        `json:"previous"`
+		Seen      map[string]map[string]*string `json:"seen"`
 	}
 	if err := json.Unmarshal(line, &j); err != nil || j.Form != "decision" || j.Version > 1 {
 		return nil, "", errors.New("is no decision")
 	}
-	a := &DecisionAct{j.RecordSet, j.Decision, j.By, j.When, j.Note, j.ByField, j.Held, j.How, make([]Pair, len(j.On))}
+	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, When: j.When, Note: j.Note,
+		ByField: j.ByField, Held: j.Held, How: j.How, On: make([]Pair, len(j.On))}
+	for text, values := range j.Seen {
+		id, err := ParseID(text)
+		if err != nil {
+			return nil, "", err
+		}
+		if a.Seen == nil {
+			a.Seen = map[ID]record.Record{}
+		}
+		var r record.Record
+		for _, name := range slices.Sorted(maps.Keys(values)) {
+			r = append(r, record.Field{Name: name, Value: ValueOf(values[name])})
+		}
+		a.Seen[id] = r
+	}
 	for i, on := range j.On {
 		if len(on) < 2 || len(on[1]) != 32 {
 			return nil, "", errors.New("is no decision")
@@ -213,6 +260,23 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		}
 	}
 	return a, j.Previous, nil
+}
+
+// Seen returns what the target had when a person last decided to write over
+// it, if that decision is on the change as it is.
+func (l *Ledger) Seen(line Line, c *Change) record.Record {
+	entries := l.byID[c.ID]
+	for i := len(entries) - 1; i >= 0; i-- {
+		a, p := &l.acts[entries[i].act], &l.acts[entries[i].act].On[entries[i].pair]
+		same := p.Field == "" && p.Digest == DigestOf(line)
+		if f := c.Field(p.Field); f != nil {
+			same = p.Digest == FieldDigest(c, f)
+		}
+		if r, ok := a.Seen[c.ID]; ok && same {
+			return r
+		}
+	}
+	return nil
 }
 
 // State is what stands decided about one unit of a change: a field of an

@@ -10,7 +10,8 @@ trap 'rm -rf "$work"' EXIT
 export PATH=$work/bin:$PATH
 cd "$work"
 "$TERMSHOT" "$out/demo.png" -w 3 -- paletwin demo demo
-cp -r demo told && cd demo
+cd demo
+"$TERMSHOT" "$out/history.png" -- sh -c 'paletwin history; echo; paletwin history 0001'
 rm -rf dossiers && cp aids.csv register.csv
 "$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --key aid_no --title 'Autumn round'
 "$TERMSHOT" "$out/show.png" -- paletwin show 0001 --limit 24
@@ -19,5 +20,3 @@ paletwin reject 0001 --finding blank >/dev/null
 paletwin approve 0001 --all --held >/dev/null
 sed -i 's/^\(00244.*\),D03,/\1,D01,/' register.csv
 "$TERMSHOT" "$out/apply.png" -- paletwin apply 0001 --to register.csv --yes
-cd ../told
-"$TERMSHOT" "$out/history.png" -- sh -c 'paletwin history; echo; paletwin history 0001'

@@ -97,7 +97,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 
 // screens makes the screens, anew once the flags are known.
 func (a *app) screens() {
-	width := 100
+	width := 140 // where there is no terminal, lines may be long
 	if f, ok := a.stdout.(*os.File); ok {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
 			width = w
@@ -133,7 +133,7 @@ with a backup before and a proof after, and can undo them.`,
 	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
 	root.AddCommand(newDemo(a), newCompare(a), newShow(a), newApprove(a), newHold(a), newReject(a),
-		newApply(a), newVerify(a), newRollback(a), newHistory(a))
+		newApply(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a))
 	return root
 }
 

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -22,6 +24,8 @@ type applyFlags struct {
 	to        string
 	yes       bool
 	leaveOpen bool
+	detach    bool
+	stopAfter string
 	run.Options
 }
 
@@ -31,6 +35,15 @@ func (f *applyFlags) flags(cmd *cobra.Command) {
 	fl.BoolVar(&f.yes, "yes", false, "do not ask")
 	fl.BoolVar(&f.leaveOpen, "leave-open", false, "end with 0 although changes are left open or held")
 	fl.IntVar(&f.First, "first", 0, "a trial: at most so many records")
+	fl.BoolVar(&f.Rehearse, "rehearse", false, "read and check everything, and write nothing")
+	fl.BoolVar(&f.PerField, "per-field", false, "write the fields of a record that are as the snapshot had them, though others are not")
+	fl.BoolVar(&f.Overwrite, "overwrite-conflicts", false, "write over conflicts approved with --overwrite, if the target is still as it was then")
+	fl.BoolVar(&f.Again, "again", false, "do again what earlier runs did")
+	fl.IntVar(&f.Batch, "batch", 0, "at most so many records a batch")
+	fl.DurationVar(&f.Pause, "pause", 0, "wait so long between batches: 2s, 1m")
+	fl.StringVar(&f.stopAfter, "stop-after", "", "give up after so many refusals, `N` or N%")
+	fl.StringSliceVar(&f.System, "system-fields", nil, "`fields` that the target writes itself")
+	fl.BoolVar(&f.detach, "detach", false, "return at once with the run's number; needs --yes")
 	fl.BoolVar(&f.OtherTarget, "other-target", false, "go on although the target is not the one expected")
 }
 
@@ -43,12 +56,15 @@ func newApply(a *app) *cobra.Command {
   paletwin apply 0001 --yes`,
 		Args: exactly(1, 1, "a dossier: its number, its slug, or - for your newest"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if f.First < 0 {
-				return usage("--first takes a number of records, not %d", f.First)
+			if err := f.check(); err != nil {
+				return err
 			}
 			t, err := a.dossier(args[0])
 			if err != nil {
 				return err
+			}
+			if f.detach {
+				return a.detach(t, f.yes)
 			}
 			return a.apply(cmd.Context(), t, &f)
 		},
@@ -57,8 +73,29 @@ func newApply(a *app) *cobra.Command {
 	return cmd
 }
 
+// check completes the flags, or says what is wrong with them.
+func (f *applyFlags) check() error {
+	if f.First < 0 || f.Batch < 0 || f.Pause < 0 {
+		return usage("--first, --batch and --pause take no negative number")
+	}
+	if f.stopAfter == "" {
+		return nil
+	}
+	text, percent := strings.CutSuffix(f.stopAfter, "%")
+	n, err := strconv.ParseFloat(text, 64)
+	if err != nil || n <= 0 || percent && n > 100 || !percent && n != math.Trunc(n) {
+		return usage("--stop-after takes a number of refusals or a share: 10 or 5%%, not %q", f.stopAfter)
+	}
+	if percent {
+		f.StopAfter.Percent = n
+	} else {
+		f.StopAfter.Refusals = int(n)
+	}
+	return nil
+}
+
 func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
-	if !f.yes && !a.asks {
+	if !f.yes && !a.asks && !f.Rehearse {
 		return usage("apply writes to the target and there is nobody to ask: say --yes")
 	}
 	lock, err := t.Lock()
@@ -77,11 +114,14 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 	if n := tgt.Links(); n > 1 {
 		a.hint("%s has %d names (hard links); the others keep the old content", a.shown(tgt.Name()), n)
 	}
-	job := &run.Job{Dossier: t, Target: tgt, By: a.user, Now: a.now, Options: f.Options, Progress: a.progress}
-	if !f.yes {
+	progress := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
+	defer progress.Done()
+	job := &run.Job{Dossier: t, Target: tgt, By: a.user, Now: a.now, Options: f.Options, Progress: progress.Step}
+	if !f.yes && !f.Rehearse {
 		job.Confirm = func(p *run.Plan, write int) bool { return a.confirm(t, p, write, tgt.Name()) }
 	}
 	rep, err := run.Apply(ctx, job)
+	progress.Done()
 	if err == nil && rep.Resumed {
 		a.hint("run %d was interrupted; it is finished now, and goes on with the rest", rep.Run)
 		a.applied(t, rep)
@@ -109,7 +149,7 @@ func applyCode(rep *run.Report, leaveOpen bool) int {
 	switch {
 	case rep.Steps.Refused > 0:
 		return exitRefused
-	case rep.Steps.Conflict > 0, rep.Left.Open+rep.Left.Held > 0 && !leaveOpen:
+	case rep.Stopped, rep.Steps.Conflict+rep.Partly > 0, rep.Left.Open+rep.Left.Held > 0 && !leaveOpen:
 		return exitLook
 	case rep.Verify != nil && !rep.Verify.Holds():
 		return exitLook
@@ -134,13 +174,6 @@ func (a *app) target(t *desk.Dossier, to string) (*file.File, error) {
 		return nil, &fs.PathError{Op: "lock", Path: filepath.Dir(a.path(to)), Err: fs.ErrPermission}
 	}
 	return f, err
-}
-
-// progress says on the error output what is being done.
-func (a *app) progress(what string, done, all int) {
-	if a.asks && all > 0 {
-		a.hint("%s", screen.Dim(fmt.Sprintf("%s: %s", what, screen.Plural(all, "record"))))
-	}
 }
 
 // confirm asks once, with the true numbers.
@@ -171,6 +204,9 @@ func (a *app) confirm(t *desk.Dossier, p *run.Plan, write int, name string) bool
 }
 
 func applyJSON(t *desk.Dossier, rep *run.Report) any {
+	if rep.Rehearsed {
+		return map[string]any{"dossier": t.Meta.Number, "run": nil, "rehearsed": true, "target": rep.Target, "steps": rep.Steps, "left": rep.Left, "backup": nil, "verify": nil}
+	}
 	j := map[string]any{"dossier": t.Meta.Number, "run": rep.Run, "target": rep.Target, "steps": rep.Steps, "left": rep.Left, "backup": nil, "verify": nil}
 	if rep.Run > 0 {
 		j["backup"] = t.Rel(rep.Backup)
@@ -187,12 +223,16 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 		return
 	}
 	p := a.out
-	if rep.Run == 0 {
+	if len(rep.Attempted) == 0 && rep.Run == 0 {
 		p.Line("nothing to carry out%s", leftWords(rep.Left))
 		a.afterApply(t, rep)
 		return
 	}
-	p.Line("%s run %d  %s %s", screen.Strong(t.Meta.Number), rep.Run, screen.Dim("to"), a.shown(rep.Target))
+	what := fmt.Sprintf("run %d", rep.Run)
+	if rep.Rehearsed {
+		what = "rehearsed: nothing was written"
+	}
+	p.Line("%s %s  %s %s", screen.Strong(t.Meta.Number), what, screen.Dim("to"), a.shown(rep.Target))
 	p.Line("")
 	tab := screen.Table{Indent: "  ", Right: []bool{false, true}}
 	for _, x := range []struct {
@@ -212,8 +252,18 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 	}
 	tab.Print(p)
 	a.troubles(rep.Attempted)
+	if rep.Partly > 0 {
+		p.Line("  %s", screen.Plural(rep.Partly, "record")+" done in part: the fields that moved were left alone")
+	}
+	if rep.Stopped {
+		p.Line("  %s", screen.Level("warn")+"  the run ended early, after too many refusals; apply goes on with the rest")
+	}
 	if s := leftWords(rep.Left); s != "" {
 		p.Line("  %s", screen.Dim("left"+s))
+	}
+	if rep.Rehearsed {
+		a.next("paletwin apply " + t.Meta.Number + " --to " + a.shown(rep.Target))
+		return
 	}
 	p.Line("")
 	p.Line("  %s  %s", screen.Dim("backup "), a.shown(rep.Backup))
@@ -247,7 +297,7 @@ func (a *app) troubles(steps []*run.Step) {
 	const most = 10
 	left := 0
 	for _, s := range steps {
-		if s.Outcome != run.Conflict && s.Outcome != run.Refused {
+		if s.Outcome != run.Conflict && s.Outcome != run.Refused && len(s.Left) == 0 {
 			continue
 		}
 		if tab.Len() == most {
@@ -267,6 +317,8 @@ func (a *app) troubles(steps []*run.Step) {
 func (a *app) afterApply(t *desk.Dossier, rep *run.Report) {
 	n := t.Meta.Number
 	switch {
+	case rep.Steps.Conflict > 0:
+		a.next("paletwin approve "+n+" ID … --overwrite && paletwin apply "+n+" --overwrite-conflicts", "paletwin rollback "+n)
 	case rep.Left.Approved > 0:
 		a.next("paletwin apply "+n, "paletwin rollback "+n)
 	case rep.Left.Open > 0:

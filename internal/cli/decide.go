@@ -1,13 +1,16 @@
 package cli
 
 import (
+	"maps"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"paletwin/core/changeset"
 	"paletwin/internal/desk"
+	"paletwin/internal/run"
 	screen "paletwin/internal/term"
 )
 
@@ -30,7 +33,7 @@ func newReject(a *app) *cobra.Command {
 
 func newDecision(a *app, d changeset.Decision, short, example string) *cobra.Command {
 	var sel selection
-	var all, held bool
+	var all, held, overwrite bool
 	var note string
 	cmd := &cobra.Command{
 		Use:   string(d) + " NNNN [ID | ID/field …]",
@@ -43,6 +46,9 @@ open; --held adds what the tool holds, never what a person decided.`,
 		Example: example,
 		Args:    exactly(1, -1, "a dossier, and ids or a group"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if overwrite {
+				return a.overwrite(args[0], args[1:], note)
+			}
 			group := all || len(sel.records)+len(sel.acts)+len(sel.fields)+len(sel.finding) > 0
 			if !group && len(args) == 1 {
 				return usage("which changes? name their ids, or a group: --all, --act, --field, --record, --finding")
@@ -58,8 +64,50 @@ open; --held adds what the tool holds, never what a person decided.`,
 	f := cmd.Flags()
 	f.BoolVar(&all, "all", false, "everything that is open")
 	f.BoolVar(&held, "held", false, "also what the tool holds")
+	if d == changeset.Approve {
+		f.BoolVar(&overwrite, "overwrite", false, "write over the last run's conflicts (all, or those named), with what that run saw there")
+	}
 	f.StringVar(&note, "note", "", "why, for those who ask later")
 	return cmd
+}
+
+// overwrite approves that conflicts of the last run are written over, and
+// records what that run saw in the target: if it has moved again since, it is
+// a conflict again.
+func (a *app) overwrite(name string, names []string, note string) error {
+	t, err := a.dossier(name)
+	if err != nil {
+		return err
+	}
+	seen, err := run.Conflicts(t)
+	if err != nil {
+		return err
+	}
+	if len(seen) == 0 {
+		return usage("the last run of dossier %s left no conflict that could be written over", t.Meta.Number)
+	}
+	if len(names) == 0 {
+		for id := range seen {
+			names = append(names, id.String())
+		}
+		slices.Sort(names)
+	}
+	for _, name := range names {
+		if !slices.ContainsFunc(slices.Collect(maps.Keys(seen)), func(id changeset.ID) bool { return strings.HasPrefix(id.String(), strings.ToLower(name)) }) {
+			return usage("the last run left no conflict on %s that could be written over", name)
+		}
+	}
+	o := &desk.Order{Decision: changeset.Approve, Names: names, Seen: seen, By: a.user, When: a.now(), Note: note, How: strings.Join(os.Args[1:], " ")}
+	n, err := t.Decide(o)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "overwrite": true})
+	}
+	a.out.Line("approved to write over what the target has in %s", screen.Plural(n.Changes, "record"))
+	a.next("paletwin apply " + t.Meta.Number + " --overwrite-conflicts")
+	return nil
 }
 
 var participle = map[changeset.Decision]string{changeset.Approve: "approved", changeset.Hold: "held", changeset.Reject: "rejected"}

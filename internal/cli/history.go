@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -11,7 +12,8 @@ import (
 )
 
 func newHistory(a *app) *cobra.Command {
-	var check bool
+	var check, follow bool
+	var n int
 	cmd := &cobra.Command{
 		Use:   "history [NNNN]",
 		Short: "List what was done: the dossiers of the desk, or the runs of one",
@@ -23,14 +25,48 @@ func newHistory(a *app) *cobra.Command {
 			if check {
 				return a.checkHistory(args)
 			}
+			if n > 0 || follow {
+				return a.oneRun(cmd.Context(), args, n, follow)
+			}
 			if len(args) == 1 {
 				return a.runHistory(args[0])
 			}
 			return a.history()
 		},
 	}
+	cmd.Flags().IntVar(&n, "run", 0, "one run of the dossier")
+	cmd.Flags().BoolVar(&follow, "follow", false, "stay until the run has ended")
 	cmd.Flags().BoolVar(&check, "check", false, "read everything again and compare it with its digests and seals")
 	return cmd
+}
+
+// oneRun shows one run of a dossier, the last if none is named.
+func (a *app) oneRun(ctx context.Context, args []string, n int, follow bool) error {
+	if len(args) == 0 {
+		return usage("which dossier? history NNNN --run N")
+	}
+	t, err := a.dossier(args[0])
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		runs, err := run.Runs(t)
+		if err != nil {
+			return err
+		}
+		if len(runs) == 0 {
+			return nothingDone(t)
+		}
+		n = runs[len(runs)-1]
+	}
+	if follow {
+		return a.follow(ctx, t, n)
+	}
+	r, err := run.ReadRun(t, n)
+	if err != nil {
+		return err
+	}
+	return a.showRun(t, r)
 }
 
 func (a *app) history() error {
@@ -87,7 +123,7 @@ func (a *app) historyRow(t *screen.Table, x *desk.Dossier) error {
 		}
 		return a.printJSON(j)
 	}
-	t.Row(screen.Strong(m.Number), screen.Cut(screen.Safe(m.Title), 36), screen.Cut(screen.Safe(m.By), 14), screen.Dim(m.When.Local().Format("2 Jan 2006 15:04")),
+	t.Row(screen.Strong(m.Number), screen.Cut(screen.Safe(m.Title), 44), screen.Cut(screen.Safe(m.By), 14), screen.Dim(m.When.Local().Format("2 Jan 2006 15:04")),
 		number(n.Amend), number(n.Add), number(n.Delete), status)
 	return nil
 }
@@ -129,8 +165,7 @@ func (a *app) runHistory(name string) error {
 		}
 	}
 	for _, r := range s.Runs {
-		n := r.Counts()
-		words := fmt.Sprintf("to %s: %d done, %d settled, %d in conflict, %d refused", a.shown(r.Head.Target), n.Done, n.Settled, n.Conflict, n.Refused)
+		words := fmt.Sprintf("to %s: %s", a.shown(r.Head.Target), r.Counts())
 		if r.Ended == "" {
 			words += "; interrupted"
 		}

@@ -29,6 +29,8 @@ type Comparison struct {
 	Options    compare.Options
 	// ChooseKey, if the options name no key, names it.
 	ChooseKey func(ctx context.Context, snapshot, edited *table.Image) ([]string, error)
+	// Undoes says what the dossier returns to, for one that restores.
+	Undoes *Undoes
 	// Into is the dossier whose place the new one takes, or nil.
 	Into *Dossier
 }
@@ -63,7 +65,7 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	if err := c.settle(ctx, in); err != nil {
 		return nil, nil, err
 	}
-	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: describe(&c.Options)}
+	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: describe(&c.Options), Undoes: c.Undoes}
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
 	var res *compare.Result
 	_, err := disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/record"
 )
 
 // Order is a decision as it was given on a command line.
@@ -18,10 +19,13 @@ type Order struct {
 	// known.
 	Choose func(fields []string) (changeset.Filter, error)
 	Held   bool
-	By     string
-	When   time.Time
-	Note   string
-	How    string
+	// Seen holds, for conflicts that are to be written over, what the target
+	// has now, by change and field.
+	Seen map[changeset.ID]record.Record
+	By   string
+	When time.Time
+	Note string
+	How  string
 }
 
 // NameError says that a name on the command line names no change, or more
@@ -80,48 +84,92 @@ func (t *Dossier) Decide(o *Order) (changeset.Touched, error) {
 }
 
 // acts collects what the order touches: one act for a group; for names, one
-// for whole changes and one for fields.
+// for whole changes and one for fields; and one for changes that are linked
+// with these.
 func (o *Order) acts(c *Changes, n *changeset.Touched) ([]changeset.DecisionAct, error) {
+	r := &ruler{c: c, n: n, links: map[string]bool{}, touched: map[changeset.ID]bool{}}
+	var acts []changeset.DecisionAct
+	var err error
 	if len(o.Names) == 0 {
-		r := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held}
-		a := changeset.DecisionAct{ByField: len(o.Filter.Fields) > 0, Held: o.Held || len(o.Filter.Findings) > 0}
-		for line := range c.Lines() {
-			if err := ruleOn(c, &r, line, &a.On, n); err != nil {
-				return nil, err
-			}
-		}
-		return []changeset.DecisionAct{a}, nil
+		acts, err = o.group(r)
+	} else {
+		acts, err = o.named(r)
 	}
-	whole := changeset.DecisionAct{Held: o.Held}
-	fields := changeset.DecisionAct{Held: o.Held, ByField: true}
-	for _, name := range o.Names {
-		id, field, byField := strings.Cut(name, "/")
-		line, err := find(c, id)
+	if err != nil || len(r.links) == 0 {
+		return acts, err
+	}
+	linked := changeset.DecisionAct{Held: true}
+	for line := range c.Lines() {
+		if line.Plain() || r.touched[line.ID()] {
+			continue
+		}
+		ch, err := line.Change(c.Header.Fields)
 		if err != nil {
 			return nil, err
 		}
-		r := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, Named: true}
-		on := &whole.On
-		if byField {
-			if err := hasField(c, line, id, field); err != nil {
+		if r.links[ch.Linked] {
+			if err := r.rule(&changeset.Ruling{Decision: o.Decision, Held: true, Named: true}, line, &linked); err != nil {
 				return nil, err
 			}
-			r.Filter.Fields = []string{field}
-			on = &fields.On
 		}
-		if err := ruleOn(c, &r, line, on, n); err != nil {
+	}
+	return append(acts, linked), nil
+}
+
+func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
+	ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held}
+	a := changeset.DecisionAct{ByField: len(o.Filter.Fields) > 0, Held: o.Held || len(o.Filter.Findings) > 0}
+	for line := range r.c.Lines() {
+		if err := r.rule(&ruling, line, &a); err != nil {
+			return nil, err
+		}
+	}
+	return []changeset.DecisionAct{a}, nil
+}
+
+func (o *Order) named(r *ruler) ([]changeset.DecisionAct, error) {
+	whole := changeset.DecisionAct{Held: o.Held, Seen: o.Seen}
+	fields := changeset.DecisionAct{Held: o.Held, ByField: true}
+	for _, name := range o.Names {
+		id, field, byField := strings.Cut(name, "/")
+		line, err := find(r.c, id)
+		if err != nil {
+			return nil, err
+		}
+		ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, Named: true}
+		a := &whole
+		if byField {
+			if err := hasField(r.c, line, id, field); err != nil {
+				return nil, err
+			}
+			ruling.Filter.Fields = []string{field}
+			a = &fields
+		}
+		if err := r.rule(&ruling, line, a); err != nil {
 			return nil, err
 		}
 	}
 	return []changeset.DecisionAct{whole, fields}, nil
 }
 
-func ruleOn(c *Changes, r *changeset.Ruling, line changeset.Line, on *[]changeset.Pair, n *changeset.Touched) error {
-	ch, err := line.Change(c.Header.Fields)
+// ruler rules on changes and notes what it touched, and the links.
+type ruler struct {
+	c       *Changes
+	n       *changeset.Touched
+	links   map[string]bool
+	touched map[changeset.ID]bool // of linked changes
+}
+
+func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset.DecisionAct) error {
+	ch, err := line.Change(r.c.Header.Fields)
 	if err != nil {
 		return err
 	}
-	*on = r.Pairs(*on, n, line, ch, c.Ledger.States(line, ch))
+	before := len(a.On)
+	a.On = ruling.Pairs(a.On, r.n, line, ch, r.c.Ledger.States(line, ch))
+	if ch.Linked != "" && len(a.On) > before {
+		r.links[ch.Linked], r.touched[ch.ID] = true, true
+	}
 	return nil
 }
 

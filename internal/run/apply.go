@@ -2,18 +2,10 @@ package run
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"errors"
-	"fmt"
-	"io"
 	"os"
-	"path/filepath"
 	"time"
 
 	"paletwin/core/changeset"
-	"paletwin/core/record"
-	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
@@ -21,8 +13,28 @@ import (
 
 // Options say how a run goes.
 type Options struct {
-	First       int  // at most so many records are attempted; 0 means all
-	OtherTarget bool // go on although the target is not the one expected
+	First       int           // at most so many records are attempted; 0 means all
+	OtherTarget bool          // go on although the target is not the one expected
+	PerField    bool          // write the fields of a record that are as the snapshot had them, though others are not
+	Overwrite   bool          // write over conflicts that were decided upon, if the target still has what was seen then
+	Again       bool          // do again what earlier runs did
+	Rehearse    bool          // read and check everything, write nothing
+	Batch       int           // at most so many steps a batch; 0 leaves it to the target
+	Pause       time.Duration // between batches
+	StopAfter   Stop          // when to give up
+	System      []string      // fields that the target writes itself
+}
+
+// Stop says after how many refusals a run ends: so many, or a share of its
+// steps. The zero Stop never ends it.
+type Stop struct {
+	Refusals int
+	Percent  float64
+}
+
+// reached reports whether refused of all steps are enough to end a run.
+func (s Stop) reached(refused, all int) bool {
+	return s.Refusals > 0 && refused >= s.Refusals || s.Percent > 0 && 100*float64(refused) >= s.Percent*float64(all) && refused > 0
 }
 
 // Job is one apply.
@@ -44,6 +56,9 @@ type Report struct {
 	Run       int // 0 if nothing was attempted
 	Target    string
 	Resumed   bool // an interrupted run was finished
+	Rehearsed bool // nothing was written; Steps is what would have become of them
+	Stopped   bool // the run ended early, after too many refusals
+	Partly    int  // records done of which some approved fields were left
 	Declined  bool // Confirm said no
 	Steps     Steps
 	Left      Left
@@ -73,10 +88,37 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 	if err := j.guard(last); err != nil {
 		return nil, err
 	}
+	if len(j.Options.System) == 0 {
+		j.Options.System = systemFields(j.Dossier, last)
+	}
 	if last != nil && last.Ended == "" {
+		if j.Options.Rehearse {
+			return nil, refuse(Unfinished, "run %d was interrupted and has to be finished before anything is rehearsed", last.Head.Run)
+		}
 		return j.finish(ctx, last)
 	}
-	return j.begin(ctx, len(runs))
+	n := 1
+	if last != nil {
+		n = last.Head.Run + 1
+	}
+	return j.begin(ctx, n)
+}
+
+// systemFields returns the fields that the target writes itself, as the last
+// run was told or, before the first, the dossier's options say.
+func systemFields(t *desk.Dossier, last *Record) []string {
+	if last != nil {
+		return last.Head.System
+	}
+	var names []string
+	if list, ok := t.Meta.Options["system_fields"].([]any); ok {
+		for _, x := range list {
+			if name, ok := x.(string); ok {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
 }
 
 // guard refuses a target that is not the one meant.
@@ -116,23 +158,20 @@ func sameFile(a, b string) bool {
 	return err == nil && os.SameFile(ai, bi)
 }
 
-// begin plans a new run, prepares it and carries it out.
-func (j *Job) begin(ctx context.Context, earlier int) (*Report, error) {
+// begin plans run n, prepares it and carries it out.
+func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	c, err := j.Dossier.Changes()
 	if err != nil {
 		return nil, err
 	}
 	defer c.Close()
-	plan, err := MakePlan(j.Dossier, c)
+	plan, err := MakePlan(j.Dossier, c, j.Options.Again)
 	if err != nil {
 		return nil, err
 	}
-	rep := &Report{Target: j.Target.Name(), Left: plan.Left}
-	steps := plan.Steps
-	if n := j.Options.First; n > 0 && len(steps) > n {
-		rep.Left.Approved = len(steps) - n
-		steps = steps[:n]
-	}
+	rep := &Report{Target: j.Target.Name(), Left: plan.Left, Rehearsed: j.Options.Rehearse}
+	steps := j.first(plan.Steps)
+	rep.Left.Approved = len(plan.Steps) - len(steps)
 	if len(steps) == 0 {
 		return rep, nil
 	}
@@ -140,21 +179,64 @@ func (j *Job) begin(ctx context.Context, earlier int) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
+	if j.Options.Rehearse {
+		return rep.rehearsed(steps), j.room()
+	}
 	if j.Confirm != nil && !j.Confirm(plan, len(write)) {
 		rep.Declined = true
 		return rep, nil
 	}
-	r, err := j.prepare(ctx, earlier+1, steps, write)
+	r, err := j.prepare(ctx, n, steps, write)
 	if err != nil {
 		return nil, err
 	}
 	return j.carryOut(ctx, r, rep, write)
 }
 
+// first returns the first steps that may be attempted; linked ones stay
+// together.
+func (j *Job) first(steps []*Step) []*Step {
+	n := j.Options.First
+	if n <= 0 || n >= len(steps) {
+		return steps
+	}
+	picked := steps[:n:n]
+	links := map[string]bool{}
+	for _, s := range picked {
+		links[s.Linked] = s.Linked != ""
+	}
+	for _, s := range steps[n:] {
+		if links[s.Linked] {
+			picked = append(picked, s)
+		}
+	}
+	return picked
+}
+
+// rehearsed completes the report of a run that writes nothing.
+func (rep *Report) rehearsed(steps []*Step) *Report {
+	for _, s := range steps {
+		if s.Outcome == "" {
+			s.Outcome = Done
+		}
+		rep.Steps.count(s.Outcome)
+		rep.partly(s)
+	}
+	rep.Attempted = steps
+	return rep
+}
+
+// partly counts a record that was done but for some approved fields.
+func (rep *Report) partly(s *Step) {
+	if s.Outcome == Done && len(s.Left) > 0 {
+		rep.Partly++
+	}
+}
+
 // judgeAll reads the records as they are now, and gives each step that is
 // not to be written its outcome. It returns those that are.
 func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
-	j.Progress("reading the target", 0, len(steps))
+	j.Progress("reading the target", 0, 0)
 	states, err := j.Target.Current(ctx, keys(steps))
 	if err != nil {
 		return nil, err
@@ -175,9 +257,12 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 	if err := j.checkColumns(steps); err != nil {
 		return nil, err
 	}
-	var write []*Step
 	for i, s := range steps {
-		judge(s, &states[i])
+		j.judge(s, &states[i])
+	}
+	together(steps)
+	var write []*Step
+	for _, s := range steps {
 		if s.Outcome == "" {
 			write = append(write, s)
 		} else {
@@ -208,263 +293,4 @@ func (j *Job) checkColumns(steps []*Step) error {
 		}
 	}
 	return nil
-}
-
-// prepare makes the run's folder: backup and rollback file, both read back,
-// and the journal's heading, with which the run has begun.
-func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record, error) {
-	fsys, dir := j.Dossier.FS(), Dir(j.Dossier, n)
-	if err := mkdirs(fsys, j.Dossier.Path("runs"), dir); err != nil {
-		return nil, err
-	}
-	j.Progress("backing up", 0, 0)
-	head := Head{Form: "journal", Version: 1, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
-		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext()}
-	if err := j.backup(ctx, dir, &head); err != nil {
-		return nil, err
-	}
-	rollback, err := writeRollback(fsys, dir, map[string]any{"paletwin": "rollback", "version": 1, "dossier": head.Dossier, "run": n,
-		"record_set": j.Dossier.Set().Name, "key": j.Dossier.Set().Key, "target": head.Target}, write)
-	if err != nil {
-		return nil, err
-	}
-	back, err := disk.ReadFile(fsys, filepath.Join(dir, rollbackName))
-	if err != nil {
-		return nil, err
-	}
-	if _, err := readRollback(back); err != nil {
-		return nil, fmt.Errorf("rollback file: %w", err)
-	}
-	head.Rollback = rollback.SHA256
-	jr := &journal{fsys: fsys, name: filepath.Join(dir, journalName)}
-	if err := jr.append(head); err != nil {
-		return nil, err
-	}
-	r := &Record{Head: head, Dir: dir, Steps: steps, open: map[changeset.ID]bool{}}
-	var settled []stepLine
-	for _, s := range steps {
-		if s.Outcome != "" {
-			settled = append(settled, s.outcome())
-		}
-	}
-	if len(settled) > 0 {
-		if err := jr.append(entry{Outcomes: settled}); err != nil {
-			return nil, err
-		}
-	}
-	r.size = jr.size
-	return r, nil
-}
-
-func mkdirs(fsys disk.FS, dirs ...string) error {
-	for _, d := range dirs {
-		if err := fsys.Mkdir(d); err != nil && !errors.Is(err, os.ErrExist) {
-			return err
-		}
-	}
-	return nil
-}
-
-// backup writes the target's whole state and reads it back.
-func (j *Job) backup(ctx context.Context, dir string, head *Head) error {
-	fsys := j.Dossier.FS()
-	if s, ok := j.Target.(interface{ Size() int64 }); ok {
-		if room, err := fsys.Free(dir); err == nil && room >= 0 && room < 2*s.Size() {
-			return refuse(NoRoom, "the disk of %s has %d MB free, and backup and rewriting need %d MB", dir, room>>20, 2*s.Size()>>20+1)
-		}
-	}
-	file := filepath.Join(dir, head.Backup)
-	w, err := disk.WriteFile(fsys, file, 0o600, func(w io.Writer) error { return j.Target.Backup(ctx, w) })
-	if err != nil {
-		return err
-	}
-	sum, err := disk.Sum(fsys, file)
-	if err != nil {
-		return err
-	}
-	if sum != w.SHA256 {
-		return fmt.Errorf("%s: %w", file, ErrBackup)
-	}
-	head.SHA256 = sum
-	return nil
-}
-
-// carryOut writes the steps batch by batch and ends the run.
-func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Step) (*Report, error) {
-	rep.Run = r.Head.Run
-	rep.Backup = filepath.Join(r.Dir, r.Head.Backup)
-	jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
-	forms, err := forms(j.Dossier)
-	if err != nil {
-		return nil, err
-	}
-	size := j.Target.Batch()
-	if size <= 0 {
-		size = len(write)
-	}
-	for from := 0; from < len(write); from += size {
-		r.batch++
-		part := write[from:min(from+size, len(write))]
-		j.Progress("writing", from, len(write))
-		if err := j.batch(ctx, jr, r.batch, part, forms); err != nil {
-			return nil, err
-		}
-	}
-	return j.end(ctx, jr, r, rep)
-}
-
-// batch carries out one batch: intent, write, read back, outcomes.
-func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, forms map[changeset.ID]target.Form) error {
-	intent := entry{Batch: n}
-	for _, s := range part {
-		intent.Intend = append(intent.Intend, s.intent())
-	}
-	if err := jr.append(intent); err != nil {
-		return err
-	}
-	results, err := j.Target.Write(ctx, forTarget(part, forms))
-	if err != nil {
-		return err
-	}
-	if err := j.readBack(ctx, part, results); err != nil {
-		return err
-	}
-	return jr.append(outcomes(n, part))
-}
-
-func outcomes(n int, part []*Step) entry {
-	e := entry{Batch: n}
-	for _, s := range part {
-		e.Outcomes = append(e.Outcomes, s.outcome())
-	}
-	return e
-}
-
-// readBack gives the steps of a batch their outcomes, and notes where the
-// target made something else of a value.
-func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Result) error {
-	if err := j.Target.Refresh(ctx); err != nil {
-		return err
-	}
-	states, err := j.Target.Current(ctx, keys(part))
-	if err != nil {
-		return err
-	}
-	for i, s := range part {
-		s.When = j.Now()
-		if results[i].Refused {
-			s.Outcome, s.Reason = Refused, results[i].Reason
-			continue
-		}
-		s.Outcome = Done
-		s.noteRead(&states[i])
-	}
-	return nil
-}
-
-// noteRead keeps what was read back where it is not what was written.
-func (s *Step) noteRead(now *target.State) {
-	s.Read = nil
-	if now.Count == 0 || s.Act == changeset.Delete {
-		return
-	}
-	wanted := s.Record
-	if s.Act == changeset.Amend {
-		wanted = nil
-		for _, f := range s.Fields {
-			wanted = append(wanted, record.Field{Name: f.Field, Value: f.To})
-		}
-	}
-	for _, f := range now.Record {
-		if w, asked := wanted.Get(f.Name); asked && w.String() != f.Value.String() {
-			s.Read.Set(f.Name, f.Value)
-		}
-	}
-}
-
-// finish ends a run that was interrupted, under its own number and with its
-// own backup and rollback file. A step whose batch was open is done if the
-// target has what it wanted.
-func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
-	rep := &Report{Target: j.Target.Name(), Resumed: true}
-	var rest []*Step
-	for _, s := range r.Steps {
-		if s.Outcome == "" {
-			rest = append(rest, s)
-		}
-	}
-	states, err := j.Target.Current(ctx, keys(rest))
-	if err != nil {
-		return nil, err
-	}
-	var write, confirmed []*Step
-	for i, s := range rest {
-		if states[i].Count > 1 {
-			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
-		}
-		planned := *s
-		if r.open[s.ID] && has(s, &states[i]) {
-			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", j.Now()
-			s.noteRead(&states[i])
-			confirmed = append(confirmed, s)
-			continue
-		}
-		judge(s, &states[i])
-		if s.Outcome == "" {
-			// What is written and undone stands in the rollback file already.
-			*s = planned
-			write = append(write, s)
-			continue
-		}
-		s.When = j.Now()
-		confirmed = append(confirmed, s)
-	}
-	jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
-	if len(confirmed) > 0 {
-		if err := jr.append(outcomes(r.batch, confirmed)); err != nil {
-			return nil, err
-		}
-		r.size = jr.size
-	}
-	return j.carryOut(ctx, r, rep, write)
-}
-
-// end writes outcome.csv and the proof, and closes the journal.
-func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Report, error) {
-	rep.Steps = r.Counts()
-	rep.Attempted = r.Steps
-	rep.Outcome = filepath.Join(r.Dir, outcomeName)
-	if err := writeOutcome(j.Dossier, rep.Outcome, r.Steps); err != nil {
-		return nil, err
-	}
-	when := j.Now().UTC()
-	if err := jr.append(entry{End: "complete", When: &when}); err != nil {
-		return nil, err
-	}
-	j.Progress("checking", 0, 0)
-	img, release, err := j.Target.Table(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer release()
-	rep.Verify, err = Verify(ctx, j.Dossier, img, j.Now())
-	return rep, err
-}
-
-// OpenBackup opens a run's backup and checks its digest.
-func OpenBackup(t *desk.Dossier, r *Record) (*desk.Table, error) {
-	file := filepath.Join(r.Dir, r.Head.Backup)
-	b, err := desk.OpenTable(t.FS(), file, r.Head.Backup)
-	if err != nil {
-		return nil, &desk.DamageError{File: file, Err: err}
-	}
-	var sum [32]byte
-	if err := table.Guard(func() error { sum = sha256.Sum256(b.Data); return nil }); err != nil {
-		return nil, err
-	}
-	if hex.EncodeToString(sum[:]) != r.Head.SHA256 {
-		_ = b.Close() // the first error counts
-		return nil, &desk.DamageError{File: file, Err: desk.ErrAltered}
-	}
-	return b, nil
 }

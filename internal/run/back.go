@@ -57,6 +57,10 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	if err != nil {
 		return nil, err
 	}
+	system, err := lastSystem(t)
+	if err != nil {
+		return nil, err
+	}
 	steps, runs := b.selectSteps(done)
 	if len(steps) == 0 {
 		return nil, refuse(NothingDone, "dossier %s has nothing that could be undone%s", t.Meta.Number, b.narrowed())
@@ -72,7 +76,7 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	}
 	var findings []changeset.Finding
 	for i, c := range changes {
-		if f := holdMoved(c, &states[i]); f != nil {
+		if f := holdMoved(c, &states[i], system); f != nil {
 			findings = append(findings, *f)
 		}
 	}
@@ -85,7 +89,21 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	}
 	return writeDossier(ctx, t, tgt, newDossier{title: title, changes: changes, findings: findings,
 		undoes: &desk.Undoes{Dossier: t.Meta.Number, Runs: runs}, by: b.By, now: b.Now(), tool: b.Tool,
-		options: b.options()})
+		options: b.options(system)})
+}
+
+// lastSystem returns the fields that the target of the last run writes
+// itself.
+func lastSystem(t *desk.Dossier) ([]string, error) {
+	runs, err := Runs(t)
+	if err != nil || len(runs) == 0 {
+		return nil, err
+	}
+	last, err := ReadRun(t, runs[len(runs)-1])
+	if err != nil {
+		return nil, err
+	}
+	return last.Head.System, nil
 }
 
 func (b *Back) narrowed() string {
@@ -95,8 +113,11 @@ func (b *Back) narrowed() string {
 	return ""
 }
 
-func (b *Back) options() map[string]any {
+func (b *Back) options(system []string) map[string]any {
 	o := map[string]any{}
+	if len(system) > 0 {
+		o["system_fields"] = system
+	}
 	if b.Run > 0 {
 		o["run"] = b.Run
 	}
@@ -197,7 +218,7 @@ func (s *Step) inverse(set string) *changeset.Change {
 }
 
 // holdMoved holds what is no longer as the run left it.
-func holdMoved(c *changeset.Change, now *target.State) *changeset.Finding {
+func holdMoved(c *changeset.Change, now *target.State, system []string) *changeset.Finding {
 	code := []string{changeset.ConflictThen.Name}
 	var moved []string
 	switch {
@@ -215,7 +236,7 @@ func holdMoved(c *changeset.Change, now *target.State) *changeset.Finding {
 		}
 	case c.Act == changeset.Delete:
 		for _, f := range c.Record {
-			if v, _ := now.Record.Get(f.Name); !layout.Equal(f.Name, v, f.Value) {
+			if v, _ := now.Record.Get(f.Name); !layout.Equal(f.Name, v, f.Value) && !slices.Contains(system, f.Name) {
 				c.Held = code
 				moved = append(moved, f.Name+" is now "+quote(v)+", the run left "+quote(f.Value))
 			}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -43,6 +44,7 @@ type Head struct {
 	Backup   string    `json:"backup"`
 	SHA256   string    `json:"backup_sha256"`
 	Rollback string    `json:"rollback_sha256"`
+	System   []string  `json:"system,omitempty"` // fields that the target writes itself
 }
 
 // entry is a line of a journal after the first.
@@ -63,11 +65,15 @@ type stepLine struct {
 	Reason  string             `json:"reason,omitempty"`
 	Write   map[string]*string `json:"write,omitempty"` // intended values
 	Read    map[string]*string `json:"read,omitempty"`  // where they are not what was written
+	Seen    map[string]*string `json:"seen,omitempty"`  // of a conflict: what the target has
+	Left    []string           `json:"left,omitempty"`
+	Linked  string             `json:"linked,omitempty"`
 	Fields  []fieldLine        `json:"fields,omitempty"`
 	Record  []fieldLine        `json:"record,omitempty"`
 	Row     *string            `json:"row,omitempty"`
 	After   []string           `json:"after,omitempty"`
 	Gap     string             `json:"gap,omitempty"`
+	End     string             `json:"end,omitempty"`
 	When    *time.Time         `json:"when,omitempty"`
 }
 
@@ -89,7 +95,7 @@ func textOf(v record.Value) *string {
 
 // full is the step as a rollback file has it: everything.
 func (s *Step) full() stepLine {
-	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts()}
+	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts(), Linked: s.Linked}
 	for _, f := range s.Fields {
 		l.Fields = append(l.Fields, fieldLine{f.Field, textOf(f.From), textOf(f.To)})
 	}
@@ -97,7 +103,7 @@ func (s *Step) full() stepLine {
 		l.Record = append(l.Record, fieldLine{Field: f.Name, From: textOf(f.Value), To: textOf(f.Value)})
 	}
 	if s.Form.Kept {
-		l.Row, l.After, l.Gap = &s.Form.Row, s.Form.After.Parts(), s.Form.Gap
+		l.Row, l.After, l.Gap, l.End = &s.Form.Row, s.Form.After.Parts(), s.Form.Gap, s.Form.End
 	}
 	return l
 }
@@ -108,7 +114,7 @@ func (l *stepLine) step() (*Step, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Step{ID: id, Act: l.Act, Key: record.NewKey(l.Key...)}
+	s := &Step{ID: id, Act: l.Act, Key: record.NewKey(l.Key...), Linked: l.Linked}
 	for _, f := range l.Fields {
 		s.Fields = append(s.Fields, changeset.FieldChange{Field: f.Field, From: changeset.ValueOf(f.From), To: changeset.ValueOf(f.To)})
 	}
@@ -116,7 +122,7 @@ func (l *stepLine) step() (*Step, error) {
 		s.Record = append(s.Record, record.Field{Name: f.Field, Value: changeset.ValueOf(f.From)})
 	}
 	if l.Row != nil {
-		s.Form = target.Form{Row: *l.Row, After: record.NewKey(l.After...), Gap: l.Gap, Kept: true}
+		s.Form = target.Form{Row: *l.Row, After: record.NewKey(l.After...), Gap: l.Gap, End: l.End, Kept: true}
 	}
 	return s, nil
 }
@@ -127,18 +133,34 @@ func (s *Step) outcome() stepLine {
 	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts()}
 	if s.Outcome == Settled || s.Outcome == Conflict {
 		l = s.full()
-		l.Row, l.After, l.Gap = nil, nil, ""
+		l.Row, l.After, l.Gap, l.End = nil, nil, "", ""
 	}
 	l.Outcome, l.Reason = s.Outcome, s.Reason
 	when := s.When.UTC()
 	l.When = &when
-	for _, f := range s.Read {
-		if l.Read == nil {
-			l.Read = map[string]*string{}
-		}
-		l.Read[f.Name] = textOf(f.Value)
-	}
+	l.Read, l.Seen, l.Left = byName(s.Read), byName(s.Seen), s.Left
 	return l
+}
+
+// byName turns a record into a JSON object; none for an empty one.
+func byName(r record.Record) map[string]*string {
+	if len(r) == 0 {
+		return nil
+	}
+	m := make(map[string]*string, len(r))
+	for _, f := range r {
+		m[f.Name] = textOf(f.Value)
+	}
+	return m
+}
+
+// recordOf turns a JSON object back into a record, by name.
+func recordOf(m map[string]*string) record.Record {
+	var r record.Record
+	for _, name := range slices.Sorted(maps.Keys(m)) {
+		r = append(r, record.Field{Name: name, Value: changeset.ValueOf(m[name])})
+	}
+	return r
 }
 
 // intent is the step as a journal's intent line has it.
@@ -348,9 +370,7 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		if l.When != nil {
 			s.When = *l.When
 		}
-		for name, v := range l.Read {
-			s.Read.Set(name, changeset.ValueOf(v))
-		}
+		s.Read, s.Seen, s.Left = recordOf(l.Read), recordOf(l.Seen), l.Left
 	}
 	return nil
 }

@@ -32,9 +32,8 @@ func (s *Step) units() []unit {
 	return u
 }
 
-// standing returns the units that a dossier's runs did and that no rollback
-// has undone since.
-func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
+// everDone returns the units that a dossier's runs did, undone since or not.
+func everDone(t *desk.Dossier) (map[unit]standingUnit, error) {
 	done := map[unit]standingUnit{}
 	runs, err := Runs(t)
 	if err != nil {
@@ -54,8 +53,15 @@ func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
 			}
 		}
 	}
-	if len(done) == 0 {
-		return done, nil
+	return done, nil
+}
+
+// standing returns the units that a dossier's runs did and that no rollback
+// has undone since.
+func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
+	done, err := everDone(t)
+	if err != nil || len(done) == 0 {
+		return done, err
 	}
 	backs, err := Rollbacks(t)
 	if err != nil {

@@ -1,6 +1,8 @@
 package run
 
 import (
+	"slices"
+
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/internal/desk"
@@ -15,27 +17,37 @@ type Plan struct {
 }
 
 // MakePlan takes the approved part of a dossier's change set, without what
-// its runs have done and nothing has undone.
-func MakePlan(t *desk.Dossier, c *desk.Changes) (*Plan, error) {
-	done, err := standing(t)
-	if err != nil {
-		return nil, err
+// its runs have done, undone since or not, unless again says so. Linked
+// changes are planned only if all of them are approved.
+func MakePlan(t *desk.Dossier, c *desk.Changes, again bool) (*Plan, error) {
+	done := map[unit]standingUnit{}
+	if !again {
+		var err error
+		if done, err = everDone(t); err != nil {
+			return nil, err
+		}
 	}
 	p := new(Plan)
+	waiting := map[string]bool{} // links of which a part is not approved
 	for line := range c.Lines() {
 		ch, err := line.Change(c.Header.Fields)
 		if err != nil {
 			return nil, err
 		}
-		p.take(ch, c.Ledger.States(line, ch), done)
+		if approved := p.take(ch, c.Ledger.States(line, ch), c.Ledger.Seen(line, ch), done); !approved && ch.Linked != "" {
+			waiting[ch.Linked] = true
+		}
 	}
+	all := len(p.Steps)
+	p.Steps = slices.DeleteFunc(p.Steps, func(s *Step) bool { return s.Linked != "" && waiting[s.Linked] })
+	p.Left.Held += all - len(p.Steps)
 	return p, nil
 }
 
-func (p *Plan) take(ch *changeset.Change, states []changeset.State, done map[unit]standingUnit) {
-	s := &Step{ID: ch.ID, Act: ch.Act, Key: ch.Key}
-	open, held, was := false, false, false
-	approved := false
+// take plans one change, and reports whether all of it is approved or done.
+func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.Record, done map[unit]standingUnit) bool {
+	s := &Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Linked: ch.Linked, over: over}
+	open, held, rejected, was, approved := false, false, false, false, false
 	for i, st := range states {
 		if _, there := done[unit{ch.ID, st.Field}]; there {
 			was = true
@@ -46,6 +58,8 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, done map[uni
 			open = true
 		case changeset.Hold:
 			held = true
+		case changeset.Reject:
+			rejected = true
 		case changeset.Approve:
 			approved = true
 			if ch.Act == changeset.Amend {
@@ -66,6 +80,7 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, done map[uni
 		s.Record = ch.Record
 		p.Steps = append(p.Steps, s)
 	}
+	return !open && !held && !rejected
 }
 
 // keys returns the steps' keys in order.

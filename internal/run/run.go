@@ -42,6 +42,10 @@ type Step struct {
 	Reason  string
 	When    time.Time
 	Read    record.Record // what was read back where it is not what was written
+	Left    []string      // approved fields that were left alone, of a record written in part
+	Seen    record.Record // of a conflict: what the target has in the fields that moved
+	over    record.Record // what a person saw in the target and decided to write over
+	Linked  string        // steps with the same link are written together or not at all
 }
 
 // After returns the value that a field of the step had when it was read back
@@ -60,6 +64,20 @@ type Steps struct {
 	Conflict int `json:"conflict"`
 	Refused  int `json:"refused"`
 	Skipped  int `json:"skipped"`
+}
+
+// String writes the counts that are not zero: "5 done, 2 in conflict".
+func (n Steps) String() string {
+	words := fmt.Sprintf("%d done", n.Done)
+	for _, x := range []struct {
+		n    int
+		word string
+	}{{n.Settled, "settled"}, {n.Conflict, "in conflict"}, {n.Refused, "refused"}, {n.Skipped, "skipped"}} {
+		if x.n > 0 {
+			words += fmt.Sprintf(", %d %s", x.n, x.word)
+		}
+	}
+	return words
 }
 
 func (n *Steps) count(o Outcome) {
@@ -104,6 +122,7 @@ const (
 	NoRoom          = "no-room"        // the disk has no room for the backup
 	NothingDone     = "nothing-done"   // no run has done anything
 	NoTarget        = "no-target"      // no target was named and none is known
+	Unfinished      = "unfinished-run" // an interrupted run has to be finished first
 )
 
 // ErrNoRun says that a dossier has no such run.

@@ -2,6 +2,7 @@ package run
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"paletwin/core/changeset"
@@ -14,47 +15,60 @@ import (
 // of the three states, and says what is to become of it. A step that is to
 // be written keeps no outcome; its fields are then those still to be
 // written, and what the target had stands in it.
-func judge(s *Step, now *target.State) {
+func (j *Job) judge(s *Step, now *target.State) {
+	if !j.Options.Overwrite {
+		s.over = nil
+	}
 	switch s.Act {
 	case changeset.Amend:
-		judgeAmend(s, now)
+		j.judgeAmend(s, now)
 	case changeset.Add:
 		judgeAdd(s, now)
 	case changeset.Delete:
-		judgeDelete(s, now)
+		j.judgeDelete(s, now)
 	}
 	s.Form = now.Form
 }
 
-func (s *Step) settle() { s.Outcome = Settled }
 func (s *Step) conflict(format string, a ...any) {
 	s.Outcome, s.Reason = Conflict, fmt.Sprintf(format, a...)
 }
 
-func judgeAmend(s *Step, now *target.State) {
+// decided reports whether a person saw the value and decided to write over it.
+func (s *Step) decided(field string, now record.Value) bool {
+	v, ok := s.over.Get(field)
+	return ok && layout.Equal(field, v, now)
+}
+
+func (j *Job) judgeAmend(s *Step, now *target.State) {
 	if now.Count == 0 {
 		s.conflict("gone: the target no longer has the record")
 		return
 	}
 	var write []changeset.FieldChange
-	var moved []string
+	var moved, left []string
 	for _, f := range s.Fields {
 		c, _ := now.Record.Get(f.Field)
 		switch {
 		case layout.Equal(f.Field, c, f.To):
-		case layout.Equal(f.Field, c, f.From):
+		case layout.Equal(f.Field, c, f.From), s.decided(f.Field, c):
 			write = append(write, changeset.FieldChange{Field: f.Field, From: c, To: f.To})
 		default:
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s, wanted %s)", f.Field, quote(c), quote(f.From), quote(f.To)))
+			left = append(left, f.Field)
+			s.Seen.Set(f.Field, c)
 		}
 	}
 	switch {
-	case len(moved) > 0:
+	case len(moved) > 0 && (!j.Options.PerField || len(write) == 0):
 		s.conflict("%s", strings.Join(moved, "; "))
 	case len(write) == 0:
-		s.settle()
+		s.Outcome = Settled
 	default:
 		s.Fields = write
+		if s.Left = left; len(left) > 0 {
+			s.Reason = "in part: " + strings.Join(moved, "; ")
+		}
 	}
 }
 
@@ -69,7 +83,7 @@ func judgeAdd(s *Step, now *target.State) {
 		}
 	}
 	if len(other) == 0 {
-		s.settle()
+		s.Outcome = Settled
 		return
 	}
 	s.conflict("the target has this record already: %s", strings.Join(other, "; "))
@@ -77,15 +91,20 @@ func judgeAdd(s *Step, now *target.State) {
 
 // judgeDelete leaves a record alone that is no longer what was looked at. A
 // step that goes on holds the record as the target has it, with every field.
-func judgeDelete(s *Step, now *target.State) {
+func (j *Job) judgeDelete(s *Step, now *target.State) {
 	if now.Count == 0 {
-		s.settle()
+		s.Outcome = Settled
 		return
 	}
 	var moved []string
 	for _, f := range s.Record {
-		if c, there := now.Record.Get(f.Name); there && !layout.Equal(f.Name, c, f.Value) {
+		if slices.Contains(j.Options.System, f.Name) {
+			continue
+		}
+		c, there := now.Record.Get(f.Name)
+		if there && !layout.Equal(f.Name, c, f.Value) && !s.decided(f.Name, c) {
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", f.Name, quote(c), quote(f.Value)))
+			s.Seen.Set(f.Name, c)
 		}
 	}
 	if len(moved) > 0 {
@@ -93,6 +112,21 @@ func judgeDelete(s *Step, now *target.State) {
 		return
 	}
 	s.Record = now.Record
+}
+
+// together leaves linked steps alone of which one cannot be written.
+func together(steps []*Step) {
+	broken := map[string]record.Key{}
+	for _, s := range steps {
+		if s.Linked != "" && (s.Outcome == Conflict || len(s.Left) > 0) {
+			broken[s.Linked] = s.Key
+		}
+	}
+	for _, s := range steps {
+		if k, ok := broken[s.Linked]; ok && s.Outcome == "" {
+			s.conflict("linked with %s, which cannot be written", k)
+		}
+	}
 }
 
 // quote writes a value for a reason in words.

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"paletwin/core/changeset"
+	"paletwin/core/record"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 )
@@ -16,6 +18,7 @@ type Status struct {
 	Steps    Steps    // of all runs together
 	Standing int      // steps done and not undone
 	Undone   []string // the dossiers that undid some of it
+	Running  bool     // a process is working on it
 }
 
 // ReadStatus reads a dossier's runs.
@@ -35,6 +38,7 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 			s.Steps.count(x.Outcome)
 		}
 	}
+	s.Running = Working(t)
 	if s.Steps.Done == 0 {
 		return s, nil
 	}
@@ -59,23 +63,29 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 	return s, nil
 }
 
+// Working reports whether a process holds the dossier's lock. A run without
+// an end on which nobody works is dead.
+func Working(t *desk.Dossier) bool {
+	lock, err := t.Lock()
+	if err != nil {
+		return errors.Is(err, disk.ErrLocked)
+	}
+	_ = lock.Unlock() // it was taken only to see whether it is free
+	return false
+}
+
 // String says in a few words how far a dossier is.
 func (s *Status) String() string {
 	if len(s.Runs) == 0 {
 		return "not carried out"
 	}
 	if s.Runs[len(s.Runs)-1].Ended == "" {
+		if s.Running {
+			return "running"
+		}
 		return "interrupted"
 	}
-	words := fmt.Sprintf("%d done", s.Steps.Done)
-	for _, x := range []struct {
-		n    int
-		word string
-	}{{s.Steps.Settled, "settled"}, {s.Steps.Conflict, "in conflict"}, {s.Steps.Refused, "refused"}} {
-		if x.n > 0 {
-			words += fmt.Sprintf(", %d %s", x.n, x.word)
-		}
-	}
+	words := s.Steps.String()
 	if len(s.Undone) > 0 {
 		what := "in part"
 		if s.Standing == 0 {
@@ -138,4 +148,24 @@ func checkRun(t *desk.Dossier, n int) error {
 		return &desk.DamageError{File: filepath.Join(r.Dir, outcomeName), Err: errors.New("the file is missing")}
 	}
 	return nil
+}
+
+// Conflicts returns what the target had, field by field, in the records that
+// the last run left alone because they had moved.
+func Conflicts(t *desk.Dossier) (map[changeset.ID]record.Record, error) {
+	runs, err := Runs(t)
+	if err != nil || len(runs) == 0 {
+		return nil, err
+	}
+	r, err := ReadRun(t, runs[len(runs)-1])
+	if err != nil {
+		return nil, err
+	}
+	seen := map[changeset.ID]record.Record{}
+	for _, s := range r.Steps {
+		if len(s.Seen) > 0 {
+			seen[s.ID] = s.Seen
+		}
+	}
+	return seen, nil
 }

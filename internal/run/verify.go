@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"paletwin/core/changeset"
@@ -20,13 +21,16 @@ import (
 
 // Verification says whether what was meant to change did, and nothing else.
 type Verification struct {
-	AsMeant     int             `json:"as_meant"` // steps whose values are all there
-	NotDone     int             `json:"not_done"` // steps whose record is as before
-	Other       int             `json:"other"`    // steps whose record is something else again
-	Besides     int             `json:"besides"`  // differences nobody meant: fields, records come or gone
-	Differences []Difference    `json:"differences"`
-	Totals      []compare.Total `json:"totals"` // from the backup to now
-	When        time.Time       `json:"when"`
+	AsMeant     int                    `json:"as_meant"` // steps whose values are all there
+	NotDone     int                    `json:"not_done"` // steps whose record is as before
+	Other       int                    `json:"other"`    // steps whose record is something else again
+	Besides     int                    `json:"besides"`  // differences nobody meant: fields, records come or gone
+	System      []changeset.FieldCount `json:"system"`   // what the target wrote itself, by field
+	Differences []Difference           `json:"differences"`
+	Totals      []compare.Total        `json:"totals"` // from the backup to now
+	When        time.Time              `json:"when"`
+
+	system []string // fields that the target writes itself
 }
 
 // Holds reports whether everything is as meant.
@@ -61,7 +65,7 @@ func Verify(ctx context.Context, t *desk.Dossier, fresh *table.Image, now time.T
 	if err != nil {
 		return nil, err
 	}
-	v := &Verification{Differences: []Difference{}, When: now.UTC()}
+	v := &Verification{Differences: []Difference{}, System: []changeset.FieldCount{}, When: now.UTC(), system: last.Head.System}
 	if err := v.steps(t, last.Head.Target, fresh); err != nil {
 		return nil, err
 	}
@@ -130,7 +134,7 @@ func (v *Verification) step(s *Step, now record.Record, there bool, done map[uni
 		miss("", thereWord, was, goneWord)
 	case s.Act == changeset.Add:
 		for _, f := range s.Record {
-			if c, _ := now.Get(f.Name); !layout.Equal(f.Name, c, f.Value) {
+			if c, _ := now.Get(f.Name); !layout.Equal(f.Name, c, f.Value) && !slices.Contains(v.system, f.Name) {
 				miss(f.Name, f.Value.String(), goneWord, c.String())
 			}
 		}
@@ -205,12 +209,24 @@ func (b *besides) WriteEncoded(_ []byte, changes []*changeset.Change) error {
 			continue
 		}
 		for _, f := range ch.Fields {
-			if !b.meant[unit{ch.ID, f.Field}] {
+			if slices.Contains(b.v.system, f.Field) {
+				b.v.countSystem(f.Field)
+			} else if !b.meant[unit{ch.ID, f.Field}] {
 				b.add(Difference{"besides", key, f.Field, f.From.String(), f.To.String()})
 			}
 		}
 	}
 	return nil
+}
+
+func (v *Verification) countSystem(field string) {
+	for i := range v.System {
+		if v.System[i].Field == field {
+			v.System[i].Changes++
+			return
+		}
+	}
+	v.System = append(v.System, changeset.FieldCount{Field: field, Changes: 1})
 }
 
 func (b *besides) add(d Difference) {

@@ -37,8 +37,9 @@ type Target interface {
 	// Batch is how many steps Write takes at once; 0 means all of a run, and
 	// that either all or none are written.
 	Batch() int
-	// Write carries out the steps and returns the result of each. An error
-	// means that it is not known which steps were carried out, unless it is
+	// Write carries out the steps and returns the result of each. A record
+	// that is no longer as the step says it was is left alone. An error means
+	// that it is not known which steps were carried out, unless it is
 	// ErrMoved: then none was.
 	Write(ctx context.Context, steps []Step) ([]Result, error)
 	// Refresh lets the next Current, Backup and Table see what is there then.
@@ -60,6 +61,7 @@ type Form struct {
 	Row   string     // the row's bytes without its line end
 	After record.Key // the key of the record before; no parts if it is the first
 	Gap   string     // what stands between that record's line and the row: blank rows
+	End   string     // the row's line end; "" if it ended the file without one
 	Age   int        // of forms kept at different times, the lower is the older
 	Kept  bool       // whether the form is given
 }
@@ -74,10 +76,11 @@ type Step struct {
 	Form   Form                    // how the record is to look, if it fits its values
 }
 
-// Result is what became of one step. A refusal has its reason in words.
+// Result is what became of one step. The zero Result is a step carried out.
 type Result struct {
-	Refused bool
-	Reason  string
+	Refused bool   // the target would not take it
+	Moved   bool   // the record was no longer as the step's From values say; it was left alone
+	Reason  string // in words
 }
 
 // ErrMoved says that the target changed after it was read, and that nothing

@@ -178,7 +178,8 @@ func (f *File) Current(ctx context.Context, keys []record.Key) ([]target.State, 
 			s := &states[i]
 			if s.Count++; s.Count == 1 {
 				s.Record = csv.Record(f.img, sc.Raw())
-				s.Form = target.Form{Row: string(sc.Raw()), After: record.KeyOf(before), Gap: string(f.img.Data[end:sc.Start()]), Kept: true}
+				s.Form = target.Form{Row: string(sc.Raw()), After: record.KeyOf(before), Gap: string(f.img.Data[end:sc.Start()]), Kept: true,
+					End: string(f.img.Data[sc.End():sc.Pos()])}
 			}
 		}
 		before, end = append(before[:0], key...), sc.Pos()

@@ -65,7 +65,10 @@ func (w *writer) write(ctx context.Context, to io.Writer) error {
 	w.copyTo(w.f.img.Body)
 	w.comeBack("")
 	last := w.f.img.Body
+	stay := 0 // records that stay
+	gap := 0  // bytes of blank rows since the last of them
 	err := w.f.rows(ctx, func(key []byte, sc *csv.Scanner) error {
+		gap += sc.Start() - last
 		last = sc.Pos()
 		if i, hit := w.byKey[string(key)]; hit {
 			w.copyTo(sc.Start())
@@ -74,7 +77,14 @@ func (w *writer) write(ctx context.Context, to io.Writer) error {
 				w.from = sc.End()
 			} else {
 				w.from = sc.Pos()
+				// Blank rows before a last row without a line end stay lines,
+				// and so does the heading.
+				w.out.keep = (gap > 0 || stay == 0) && sc.End() == len(data)
 			}
+		}
+		if i, hit := w.byKey[string(key)]; !hit || w.steps[i].Act != changeset.Delete {
+			gap = 0
+			stay++
 		}
 		if len(w.after) > 0 && w.after[string(key)] != nil {
 			w.copyTo(sc.Pos())
@@ -85,9 +95,8 @@ func (w *writer) write(ctx context.Context, to io.Writer) error {
 	if err != nil {
 		return err
 	}
-	w.copyTo(last)
-	w.append()
 	w.copyTo(len(data))
+	w.append()
 	return w.out.end(len(data) > 0 && data[len(data)-1] == '\n')
 }
 
@@ -112,7 +121,7 @@ func (w *writer) comeBack(key string) {
 		if bytes.HasPrefix(w.f.img.Data[base:], []byte(gap)) {
 			w.copyTo(base + len(gap))
 		}
-		w.out.row([]byte(w.steps[i].Form.Row))
+		w.out.row([]byte(w.steps[i].Form.Row), []byte(w.steps[i].Form.End))
 		w.comeBack(w.steps[i].Key.Encoding())
 	}
 }
@@ -126,7 +135,7 @@ func (w *writer) append() {
 		}
 	}
 	for _, i := range w.appends {
-		w.out.row(w.added(w.steps[i].Record))
+		w.out.row(w.added(w.steps[i].Record), w.out.newline)
 	}
 }
 
@@ -175,6 +184,8 @@ type lines struct {
 	newline []byte
 	held    []byte // a line end that is still to be written
 	bare    bool   // what was written last has no line end
+	last    bool   // what was written last is a row that ended its file without one
+	keep    bool   // the line end that is held stays, whatever the file had
 	err     error
 }
 
@@ -187,7 +198,7 @@ func (l *lines) put(b []byte) {
 // write writes bytes as they stand.
 func (l *lines) write(b []byte) {
 	l.put(l.held)
-	l.held = nil
+	l.held, l.last, l.keep = nil, false, false
 	switch n := len(b); {
 	case bytes.HasSuffix(b, []byte("\r\n")):
 		b, l.held = b[:n-2], []byte("\r\n")
@@ -198,18 +209,19 @@ func (l *lines) write(b []byte) {
 	l.put(b)
 }
 
-// row writes a row on a line of its own.
-func (l *lines) row(b []byte) {
+// row writes a row on a line of its own, with its line end; an empty one
+// makes it the last line if nothing follows.
+func (l *lines) row(b, end []byte) {
 	if l.bare {
 		l.held = l.newline
 	}
 	l.write(b)
-	l.held, l.bare = l.newline, false
+	l.held, l.bare, l.last = end, len(end) == 0, len(end) == 0
 }
 
 // end writes the last line end, or leaves it out.
 func (l *lines) end(newline bool) error {
-	if newline {
+	if (newline || l.keep) && !l.last {
 		l.put(l.held)
 	}
 	return l.err

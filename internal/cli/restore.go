@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"context"
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/core/compare"
+	"paletwin/internal/desk"
+	"paletwin/internal/run"
+)
+
+func newRestore(a *app) *cobra.Command {
+	var n int
+	var to string
+	cmd := &cobra.Command{
+		Use:   "restore NNNN",
+		Short: "Make a dossier that takes the target back to a backup",
+		Long: `Make a dossier that takes the target back to a backup.
+
+Unlike rollback it compares everything: the target as it is now with the backup.
+What no run of the dossier wrote was changed by others since, and is held.`,
+		Example: `  paletwin restore 0001
+  paletwin restore 0001 --run 2`,
+		Args: exactly(1, 1, "a dossier: its number, its slug, or - for your newest"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := a.dossier(args[0])
+			if err != nil {
+				return err
+			}
+			return a.restore(cmd.Context(), t, to, n)
+		},
+	}
+	cmd.Flags().IntVar(&n, "run", 0, "the run whose backup it is (default: the first, the state before the dossier)")
+	cmd.Flags().StringVar(&to, "to", "", "the `target` (default: where the last run went)")
+	return cmd
+}
+
+func (a *app) restore(ctx context.Context, t *desk.Dossier, to string, n int) error {
+	made, res, err := a.makeRestore(ctx, t, to, n)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(compareJSON(made, res))
+	}
+	a.summary(summaryOf(made), res.Findings)
+	m := made.Meta.Number
+	if res.Changes.Changes() == 0 {
+		a.hint("the target is as the backup has it")
+		return nil
+	}
+	a.next("paletwin show "+m, "paletwin approve "+m+" --all && paletwin apply "+m)
+	return nil
+}
+
+func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to string, n int) (*desk.Dossier, *compare.Result, error) {
+	lock, err := t.Lock()
+	if err != nil {
+		return nil, nil, err
+	}
+	defer lock.Unlock()
+	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
+		return nil, nil, errors.Join(err, nothingDone(t))
+	}
+	tgt, err := a.target(t, to)
+	if err != nil {
+		return nil, nil, err
+	}
+	made, res, err := run.Restore(ctx, t, tgt, run.Return{Run: n, By: a.user, Now: a.now, Tool: Version})
+	if cerr := tgt.Close(); err == nil {
+		err = cerr
+	}
+	return made, res, err
+}

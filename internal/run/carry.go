@@ -1,0 +1,244 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/target"
+)
+
+// carryOut writes the steps batch by batch and ends the run.
+func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Step) (*Report, error) {
+	rep.Run = r.Head.Run
+	rep.Backup = filepath.Join(r.Dir, r.Head.Backup)
+	jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
+	forms, err := forms(j.Dossier)
+	if err != nil {
+		return nil, err
+	}
+	for from := 0; from < len(write); {
+		if from > 0 {
+			if err := wait(ctx, j.Options.Pause); err != nil {
+				return nil, err
+			}
+		}
+		part := write[from : from+j.size(write[from:])]
+		j.Progress("writing", from, len(write))
+		r.batch++
+		if err := j.batch(ctx, jr, r.batch, part, forms); err != nil {
+			if errors.Is(err, target.ErrMoved) {
+				err = errors.Join(err, j.abandon(jr, r))
+			}
+			return nil, err
+		}
+		from += len(part)
+		if j.Options.StopAfter.reached(r.Counts().Refused, len(r.Steps)) {
+			rep.Stopped = from < len(write)
+			break
+		}
+	}
+	return j.end(ctx, jr, r, rep)
+}
+
+// size returns how many of the steps to come make the next batch: as many as
+// target and options allow, and no link is cut.
+func (j *Job) size(left []*Step) int {
+	n := len(left)
+	for _, most := range []int{j.Target.Batch(), j.Options.Batch} {
+		if most > 0 {
+			n = min(n, most)
+		}
+	}
+	for n < len(left) && left[n].Linked != "" && left[n].Linked == left[n-1].Linked {
+		n++
+	}
+	return n
+}
+
+// wait waits between batches.
+func wait(ctx context.Context, d time.Duration) error {
+	if d <= 0 {
+		return ctx.Err()
+	}
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// batch carries out one batch: intent, write, read back, outcomes.
+func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, forms map[changeset.ID]target.Form) error {
+	intent := entry{Batch: n}
+	for _, s := range part {
+		intent.Intend = append(intent.Intend, s.intent())
+	}
+	if err := jr.append(intent); err != nil {
+		return err
+	}
+	results, err := j.Target.Write(ctx, forTarget(part, forms))
+	if err != nil {
+		return err
+	}
+	if err := j.readBack(ctx, part, results); err != nil {
+		return err
+	}
+	return jr.append(outcomes(n, part))
+}
+
+func outcomes(n int, part []*Step) entry {
+	e := entry{Batch: n}
+	for _, s := range part {
+		e.Outcomes = append(e.Outcomes, s.outcome())
+	}
+	return e
+}
+
+// readBack gives the steps of a batch their outcomes, and notes where the
+// target made something else of a value.
+func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Result) error {
+	if err := j.Target.Refresh(ctx); err != nil {
+		return err
+	}
+	states, err := j.Target.Current(ctx, keys(part))
+	if err != nil {
+		return err
+	}
+	for i, s := range part {
+		s.When = j.Now()
+		switch r := results[i]; {
+		case r.Refused:
+			s.Outcome, s.Reason = Refused, r.Reason
+		case r.Moved:
+			s.Outcome, s.Reason = Conflict, r.Reason
+		default:
+			s.Outcome = Done
+			s.noteRead(&states[i])
+		}
+	}
+	return nil
+}
+
+// noteRead keeps what was read back where it is not what was written.
+func (s *Step) noteRead(now *target.State) {
+	s.Read = nil
+	if now.Count == 0 || s.Act == changeset.Delete {
+		return
+	}
+	wanted := s.Record
+	if s.Act == changeset.Amend {
+		wanted = nil
+		for _, f := range s.Fields {
+			wanted = append(wanted, record.Field{Name: f.Field, Value: f.To})
+		}
+	}
+	for _, f := range now.Record {
+		if w, asked := wanted.Get(f.Name); asked && w.String() != f.Value.String() {
+			s.Read.Set(f.Name, f.Value)
+		}
+	}
+}
+
+// abandon ends a run of which it is known that the open batch was not
+// written: its steps were not attempted.
+func (j *Job) abandon(jr *journal, r *Record) error {
+	for _, s := range r.Steps {
+		if s.Outcome == "" {
+			s.Outcome, s.Reason, s.When = Skipped, "the target changed after it was read", j.Now()
+		}
+	}
+	if err := jr.append(outcomes(r.batch, r.Steps)); err != nil {
+		return err
+	}
+	return j.close(jr, r, "stopped")
+}
+
+// end writes outcome.csv and the proof, and closes the journal.
+func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Report, error) {
+	how := "complete"
+	if rep.Stopped {
+		how = "stopped"
+	}
+	for _, s := range r.Steps {
+		if s.Outcome == "" {
+			s.Outcome, s.Reason, s.When = Skipped, "the run ended after too many refusals", j.Now()
+		}
+		rep.partly(s)
+	}
+	rep.Steps, rep.Attempted, rep.Outcome = r.Counts(), r.Steps, filepath.Join(r.Dir, outcomeName)
+	if err := j.close(jr, r, how); err != nil {
+		return nil, err
+	}
+	j.Progress("checking", 0, 0)
+	img, release, err := j.Target.Table(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rep.Verify, err = Verify(ctx, j.Dossier, img, j.Now())
+	return rep, errors.Join(err, release())
+}
+
+// close writes outcome.csv and the journal's last line.
+func (j *Job) close(jr *journal, r *Record, how string) error {
+	if err := writeOutcome(j.Dossier, filepath.Join(r.Dir, outcomeName), r.Steps); err != nil {
+		return err
+	}
+	when := j.Now().UTC()
+	r.Ended = how
+	return jr.append(entry{End: how, When: &when})
+}
+
+// finish ends a run that was interrupted, under its own number and with its
+// own backup and rollback file. A step whose batch was open is done if the
+// target has what it wanted.
+func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
+	rep := &Report{Target: j.Target.Name(), Resumed: true}
+	j.Options.System = r.Head.System
+	var rest []*Step
+	for _, s := range r.Steps {
+		if s.Outcome == "" {
+			rest = append(rest, s)
+		}
+	}
+	states, err := j.Target.Current(ctx, keys(rest))
+	if err != nil {
+		return nil, err
+	}
+	var write, known []*Step
+	for i, s := range rest {
+		if states[i].Count > 1 {
+			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
+		}
+		if r.open[s.ID] && has(s, &states[i]) {
+			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", j.Now()
+			s.noteRead(&states[i])
+			known = append(known, s)
+			continue
+		}
+		planned := *s
+		j.judge(s, &states[i])
+		if s.Outcome == "" {
+			// What is written and what is undone stands in the rollback file.
+			*s = planned
+			write = append(write, s)
+			continue
+		}
+		s.When = j.Now()
+		known = append(known, s)
+	}
+	if len(known) > 0 {
+		jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
+		if err := jr.append(outcomes(r.batch, known)); err != nil {
+			return nil, err
+		}
+		r.size = jr.size
+	}
+	return j.carryOut(ctx, r, rep, write)
+}

@@ -1,0 +1,136 @@
+package run
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"paletwin/core/changeset"
+	"paletwin/core/table"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+)
+
+// prepare makes the run's folder: backup and rollback file, both read back,
+// and the journal's heading, with which the run has begun.
+func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record, error) {
+	if err := j.room(); err != nil {
+		return nil, err
+	}
+	fsys, dir := j.Dossier.FS(), Dir(j.Dossier, n)
+	if err := mkdirs(fsys, j.Dossier.Path("runs"), dir); err != nil {
+		return nil, err
+	}
+	j.Progress("backing up", 0, 0)
+	head := Head{Form: "journal", Version: 1, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
+		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System}
+	if err := j.backup(ctx, dir, &head); err != nil {
+		return nil, err
+	}
+	if err := j.rollbackFile(dir, &head, write); err != nil {
+		return nil, err
+	}
+	if err := fsys.SyncDir(j.Dossier.Path("runs")); err != nil {
+		return nil, err
+	}
+	jr := &journal{fsys: fsys, name: filepath.Join(dir, journalName)}
+	if err := jr.append(head); err != nil {
+		return nil, err
+	}
+	r := &Record{Head: head, Dir: dir, Steps: steps, open: map[changeset.ID]bool{}}
+	var settled []*Step
+	for _, s := range steps {
+		if s.Outcome != "" {
+			settled = append(settled, s)
+		}
+	}
+	if len(settled) > 0 {
+		if err := jr.append(outcomes(0, settled)); err != nil {
+			return nil, err
+		}
+	}
+	r.size = jr.size
+	return r, nil
+}
+
+func mkdirs(fsys disk.FS, dirs ...string) error {
+	for _, d := range dirs {
+		if err := fsys.Mkdir(d); err != nil && !errors.Is(err, os.ErrExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// room refuses to begin where backup and rewriting do not fit on the disk.
+func (j *Job) room() error {
+	s, ok := j.Target.(interface{ Size() int64 })
+	if !ok {
+		return nil
+	}
+	dir := j.Dossier.Dir
+	if room, err := j.Dossier.FS().Free(dir); err == nil && room >= 0 && room < 2*s.Size() {
+		return refuse(NoRoom, "the disk of %s has %d MB free, and backup and rewriting need %d MB", dir, room>>20, 2*s.Size()>>20+1)
+	}
+	return nil
+}
+
+// backup writes the target's whole state and reads it back.
+func (j *Job) backup(ctx context.Context, dir string, head *Head) error {
+	fsys, file := j.Dossier.FS(), filepath.Join(dir, head.Backup)
+	w, err := disk.WriteFile(fsys, file, 0o600, func(w io.Writer) error { return j.Target.Backup(ctx, w) })
+	if err != nil {
+		return err
+	}
+	sum, err := disk.Sum(fsys, file)
+	if err != nil {
+		return err
+	}
+	if sum != w.SHA256 {
+		return fmt.Errorf("%s: %w", file, ErrBackup)
+	}
+	head.SHA256 = sum
+	return nil
+}
+
+// rollbackFile writes what every step's record was, and reads it back.
+func (j *Job) rollbackFile(dir string, head *Head, write []*Step) error {
+	set := j.Dossier.Set()
+	w, err := writeRollback(j.Dossier.FS(), dir, map[string]any{"paletwin": "rollback", "version": 1, "dossier": head.Dossier, "run": head.Run,
+		"record_set": set.Name, "key": set.Key, "target": head.Target}, write)
+	if err != nil {
+		return err
+	}
+	sum, err := disk.Sum(j.Dossier.FS(), filepath.Join(dir, rollbackName))
+	if err != nil {
+		return err
+	}
+	if sum != w.SHA256 {
+		return fmt.Errorf("%s: %w", rollbackName, ErrBackup)
+	}
+	head.Rollback = w.SHA256
+	return nil
+}
+
+// OpenBackup opens a run's backup and checks its digest.
+func OpenBackup(t *desk.Dossier, r *Record) (*desk.Table, error) {
+	file := filepath.Join(r.Dir, r.Head.Backup)
+	b, err := desk.OpenTable(t.FS(), file, r.Head.Backup)
+	if err != nil {
+		return nil, &desk.DamageError{File: file, Err: err}
+	}
+	var sum [32]byte
+	if err := table.Guard(func() error { sum = sha256.Sum256(b.Data); return nil }); err != nil {
+		return nil, err
+	}
+	if hex.EncodeToString(sum[:]) != r.Head.SHA256 {
+		_ = b.Close() // the first error counts
+		return nil, &desk.DamageError{File: file, Err: desk.ErrAltered}
+	}
+	return b, nil
+}

@@ -45,6 +45,7 @@ type Options struct {
 	Blank         string          // Held, Clear or Ignore; "" is Held
 	Allow         []changeset.Act // the acts that may be proposed; nil allows all
 	OtherRegister bool            // go on where the copy is no copy of the snapshot
+	AllMissing    bool            // deletes that were asked for stay open, however many they are
 	DeleteList    *KeyList        // records to delete, or nil
 	Cores         int             // 0 means all
 	// Counted, if not nil, is told the numbers of records and of rows before

@@ -1,4 +1,4 @@
-//go:build !faults
+//go:build !(faults && unix)
 
 package cli
 

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"io"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -61,16 +62,15 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	if err != nil {
 		return nil, err
 	}
-	steps, runs := b.selectSteps(done)
-	if len(steps) == 0 {
+	changes, runs := b.inverse(t.Set().Name, done)
+	if len(changes) == 0 {
 		return nil, refuse(NothingDone, "dossier %s has nothing that could be undone%s", t.Meta.Number, b.narrowed())
 	}
-	set := t.Set()
-	changes := make([]*changeset.Change, len(steps))
-	for i, s := range steps {
-		changes[i] = s.inverse(set.Name)
+	named := make([]record.Key, len(changes))
+	for i, c := range changes {
+		named[i] = c.Key
 	}
-	states, err := tgt.Current(ctx, keys(steps))
+	states, err := tgt.Current(ctx, named)
 	if err != nil {
 		return nil, err
 	}
@@ -134,10 +134,11 @@ func (b *Back) options(system []string) map[string]any {
 	return o
 }
 
-// selectSteps returns the steps that stand and are asked for, with the
-// fields that are, and the runs they belong to, newest first.
-func (b *Back) selectSteps(done map[unit]standingUnit) ([]*Step, []int) {
-	picked := map[*Step]*Step{}
+// inverse returns the changes that undo what stands and is asked for, one a
+// record, and the runs they belong to, newest first. Fields of one record
+// that several runs wrote come together.
+func (b *Back) inverse(set string, done map[unit]standingUnit) ([]*changeset.Change, []int) {
+	byID := map[changeset.ID]*changeset.Change{}
 	var runs []int
 	for u, d := range done {
 		switch {
@@ -146,75 +147,51 @@ func (b *Back) selectSteps(done map[unit]standingUnit) ([]*Step, []int) {
 			len(b.Fields) > 0 && !slices.Contains(b.Fields, u.field):
 			continue
 		}
-		s := picked[d.step]
-		if s == nil {
-			c := *d.step
-			c.Fields = nil
-			s = &c
-			picked[d.step] = s
+		c := byID[u.id]
+		if c == nil {
+			c = &changeset.Change{Act: d.step.Act.Inverse(), Key: d.step.Key}
+			c.ID = changeset.MakeID(set, c.Key, c.Act)
+			byID[u.id] = c
 		}
-		if f := fieldOf(d.step, u.field); f != nil {
-			s.Fields = append(s.Fields, *f)
-		}
+		d.step.undo(c, u.field)
 		if !slices.Contains(runs, d.run) {
 			runs = append(runs, d.run)
 		}
 	}
-	steps := make([]*Step, 0, len(picked))
-	for from, s := range picked {
-		order(s.Fields, from.Fields)
-		steps = append(steps, s)
-	}
-	sortSteps(steps)
+	changes := slices.Collect(maps.Values(byID))
+	slices.SortFunc(changes, func(a, b *changeset.Change) int { return compareKeys(a.Key, b.Key, a.Act, b.Act) })
 	slices.SortFunc(runs, func(a, b int) int { return b - a })
-	return steps, runs
+	return changes, runs
 }
 
-func fieldOf(s *Step, name string) *changeset.FieldChange {
+// undo adds to c what undoes a field of the step, or all of an add or delete:
+// from what was read back after the run to what was there before.
+func (s *Step) undo(c *changeset.Change, field string) {
 	for i := range s.Fields {
-		if s.Fields[i].Field == name {
-			return &s.Fields[i]
+		if f := &s.Fields[i]; f.Field == field {
+			c.Fields = append(c.Fields, changeset.FieldChange{Field: field, From: s.After(f), To: f.From})
 		}
 	}
-	return nil
+	for _, f := range s.Record {
+		if r, ok := s.Read.Get(f.Name); ok && s.Act == changeset.Add {
+			f.Value = r
+		}
+		c.Record = append(c.Record, f)
+	}
 }
 
-// order puts fields into the order that they have in like.
-func order(fields, like []changeset.FieldChange) {
-	at := func(f changeset.FieldChange) int {
-		return slices.IndexFunc(like, func(l changeset.FieldChange) bool { return l.Field == f.Field })
+// compareKeys orders changes by their keys' parts, and then by act.
+func compareKeys(a, b record.Key, actA, actB changeset.Act) int {
+	if c := slices.Compare(a.Parts(), b.Parts()); c != 0 {
+		return c
 	}
-	slices.SortFunc(fields, func(a, b changeset.FieldChange) int { return at(a) - at(b) })
+	return int(actA) - int(actB)
 }
 
 // sortSteps puts steps into the order of their keys, so that the same
 // selection always makes the same file.
 func sortSteps(steps []*Step) {
-	slices.SortFunc(steps, func(a, b *Step) int {
-		if c := slices.Compare(a.Key.Parts(), b.Key.Parts()); c != 0 {
-			return c
-		}
-		return int(a.Act) - int(b.Act)
-	})
-}
-
-// inverse is the change that undoes the step: from what was read back after
-// the run to what was there before.
-func (s *Step) inverse(set string) *changeset.Change {
-	c := &changeset.Change{Act: s.Act.Inverse(), Key: s.Key}
-	c.ID = changeset.MakeID(set, c.Key, c.Act)
-	for i := range s.Fields {
-		f := &s.Fields[i]
-		c.Fields = append(c.Fields, changeset.FieldChange{Field: f.Field, From: s.After(f), To: f.From})
-	}
-	for _, f := range s.Record {
-		v := f.Value
-		if r, ok := s.Read.Get(f.Name); ok && s.Act == changeset.Add {
-			v = r
-		}
-		c.Record = append(c.Record, record.Field{Name: f.Name, Value: v})
-	}
-	return c
+	slices.SortFunc(steps, func(a, b *Step) int { return compareKeys(a.Key, b.Key, a.Act, b.Act) })
 }
 
 // holdMoved holds what is no longer as the run left it.
@@ -300,6 +277,9 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 			return err
 		}
 		for _, c := range n.changes {
+			slices.SortFunc(c.Fields, func(a, b changeset.FieldChange) int {
+				return slices.Index(fields, a.Field) - slices.Index(fields, b.Field)
+			})
 			if err := cw.Write(c); err != nil {
 				return err
 			}

@@ -375,6 +375,21 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 	return nil
 }
 
+// beginJournal writes a journal's first lines, whole or not at all: with them
+// the run has begun.
+func beginJournal(fsys disk.FS, name string, lines []any) (disk.Written, error) {
+	return disk.WriteFile(fsys, name, 0o600, func(w io.Writer) error {
+		e := json.NewEncoder(w)
+		e.SetEscapeHTML(false)
+		for _, l := range lines {
+			if err := e.Encode(l); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // journal appends to a run's journal.
 type journal struct {
 	fsys disk.FS

@@ -49,19 +49,28 @@ func (b *bench) reopen() {
 
 // compare makes a dossier of snapshot and edited with everything approved.
 func (b *bench) compare(snapshot, edited []byte) *desk.Dossier {
-	c := &desk.Comparison{Title: "law", By: "petr", Now: clock(), Snapshot: desk.Source{Name: "s.csv", Stream: bytes.NewReader(snapshot)},
-		Edited:  &desk.Source{Name: "e.csv", Stream: bytes.NewReader(edited)},
-		Options: compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true}}
-	d, _, err := b.desk.Compare(context.Background(), c)
+	d, _, err := b.desk.Compare(ctx(), b.comparison(desk.Source{Name: "s.csv", Stream: bytes.NewReader(snapshot)}, edited))
 	require.NoError(b.t, err)
 	b.approve(d)
 	return d
 }
 
+func (b *bench) comparison(snapshot desk.Source, edited []byte) *desk.Comparison {
+	return &desk.Comparison{Title: "law", By: "petr", Now: clock(), Snapshot: snapshot,
+		Edited:  &desk.Source{Name: "e.csv", Stream: bytes.NewReader(edited)},
+		Options: compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true}}
+}
+
 func (b *bench) approve(d *desk.Dossier) {
-	_, err := d.Decide(&desk.Order{Decision: changeset.Approve, Held: true, By: "petr", When: clock()})
+	_, err := d.Decide(b.everything())
 	require.NoError(b.t, err)
 }
+
+func (b *bench) everything() *desk.Order {
+	return &desk.Order{Decision: changeset.Approve, Held: true, By: "petr", When: clock()}
+}
+
+func ctx() context.Context { return context.Background() }
 
 func (b *bench) target() *file.File {
 	f, err := file.Open(b.fs, b.register, []string{"k"})

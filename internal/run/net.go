@@ -1,6 +1,8 @@
 package run
 
 import (
+	"slices"
+
 	"paletwin/core/changeset"
 	"paletwin/internal/desk"
 )
@@ -74,7 +76,7 @@ func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
 		}
 		for u, d := range done {
 			back := changeset.MakeID(t.Set().Name, d.step.Key, d.step.Act.Inverse())
-			if _, ok := undone[unit{back, u.field}]; ok {
+			if _, ok := undone[unit{back, u.field}]; ok && slices.Contains(b.Meta.Undoes.Runs, d.run) {
 				delete(done, u)
 			}
 		}

@@ -38,10 +38,6 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 	if err := fsys.SyncDir(j.Dossier.Path("runs")); err != nil {
 		return nil, err
 	}
-	jr := &journal{fsys: fsys, name: filepath.Join(dir, journalName)}
-	if err := jr.append(head); err != nil {
-		return nil, err
-	}
 	r := &Record{Head: head, Dir: dir, Steps: steps, open: map[changeset.ID]bool{}}
 	var settled []*Step
 	for _, s := range steps {
@@ -49,13 +45,13 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 			settled = append(settled, s)
 		}
 	}
+	lines := []any{head}
 	if len(settled) > 0 {
-		if err := jr.append(outcomes(0, settled)); err != nil {
-			return nil, err
-		}
+		lines = append(lines, outcomes(0, settled))
 	}
-	r.size = jr.size
-	return r, nil
+	w, err := beginJournal(fsys, filepath.Join(dir, journalName), lines)
+	r.size = w.Size
+	return r, err
 }
 
 func mkdirs(fsys disk.FS, dirs ...string) error {

@@ -58,7 +58,7 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 		Snapshot: desk.Source{Name: filepath.Base(tgt.Name()), Stream: &now},
 		Edited:   &desk.Source{Path: filepath.Join(r.Dir, r.Head.Backup), Name: r.Head.Backup},
 		Undoes:   &desk.Undoes{Dossier: t.Meta.Number, Runs: []int{b.Run}, Restore: true},
-		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Missing: compare.Asked, Blank: compare.Clear, OtherRegister: true,
+		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true,
 			Judge: func(ch *changeset.Change) { holdOthers(ch, wrote) }}}
 	return t.Desk().Compare(ctx, c)
 }

@@ -1,0 +1,275 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/csv"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const (
+	oldRegister = "k,v,w\n1,a,x\n2,b,x\n3,\"c\",x\n\n4,d,x\n5,e,x\n"
+	editedCopy  = "k,v,w\n1,A,x\n2,b,x\n3,C,x\n4,d,x\n6,f,y\n"
+	newRegister = "k,v,w\n1,A,x\n2,b,x\n3,\"C\",x\n\n4,d,x\n6,f,y\n"
+)
+
+// command runs the program in a folder and returns its output and exit code.
+func command(t *testing.T, bin, dir string, env []string, args ...string) (string, int) {
+	cmd := exec.Command(bin, args...)
+	cmd.Dir, cmd.Env = dir, append(os.Environ(), env...)
+	out, err := cmd.CombinedOutput()
+	if _, ended := err.(*exec.ExitError); err != nil && !ended {
+		t.Fatal(err)
+	}
+	return string(out), cmd.ProcessState.ExitCode()
+}
+
+// office makes a folder with a register and an approved dossier.
+func office(t *testing.T, dir string) {
+	for name, text := range map[string]string{"aids.csv": oldRegister, "edited.csv": editedCopy, "register.csv": oldRegister} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	for _, args := range [][]string{{"compare", "aids.csv", "edited.csv", "--key", "k"}, {"approve", "1", "--all", "--held"}} {
+		out, code := command(t, program, dir, nil, args...)
+		require.Zero(t, code, out)
+	}
+}
+
+func register(t *testing.T, dir string) string {
+	b, err := os.ReadFile(filepath.Join(dir, "register.csv"))
+	require.NoError(t, err)
+	return string(b)
+}
+
+// TestKilledAtEveryOperation kills the real program (SIGKILL) before its
+// first, second, third … file operation of an apply. After each the register
+// is whole, old or new; the next apply completes; the rollback gives the
+// bytes of before.
+func TestKilledAtEveryOperation(t *testing.T) {
+	bin := filepath.Join(t.TempDir(), "paletwin-faults")
+	build := exec.Command("go", "build", "-tags", "faults", "-o", bin, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	start := t.TempDir()
+	office(t, start)
+	killed := 0
+	for n := 1; ; n++ {
+		dir := t.TempDir()
+		require.NoError(t, os.CopyFS(dir, os.DirFS(start)))
+		require.NoError(t, os.Chmod(filepath.Join(dir, "desk.yaml"), 0o600))
+		out, code := command(t, bin, dir, []string{fmt.Sprintf("PALETWIN_KILL_AT=%d", n)}, "apply", "1", "--to", "register.csv", "--yes")
+		if code == 0 {
+			break
+		}
+		require.Equal(t, -1, code, out) // by a signal
+		killed++
+		require.Contains(t, []string{oldRegister, newRegister}, register(t, dir), "at %d", n)
+		out, code = command(t, program, dir, nil, "apply", "1", "--to", "register.csv", "--yes", "--json")
+		require.Zero(t, code, "at %d: %s", n, out)
+		require.Equal(t, newRegister, register(t, dir), "at %d", n)
+		require.Equal(t, 4, doneOnce(t, dir), "at %d: nothing twice, nothing lost", n)
+		out, code = command(t, program, dir, nil, "rollback", "1", "--apply", "--yes")
+		require.Zero(t, code, "at %d: %s", n, out)
+		require.Equal(t, oldRegister, register(t, dir), "at %d", n)
+		left, err := filepath.Glob(filepath.Join(dir, ".register*"))
+		require.NoError(t, err)
+		require.Empty(t, left)
+	}
+	t.Logf("killed at %d points", killed)
+	assert.Greater(t, killed, 60)
+}
+
+// doneOnce counts the records that all outcome files together say are done,
+// and fails if one is done twice.
+func doneOnce(t *testing.T, dir string) int {
+	files, err := filepath.Glob(filepath.Join(dir, "dossiers/0001-*/runs/*/outcome.csv"))
+	require.NoError(t, err)
+	seen := map[string]bool{}
+	for _, name := range files {
+		f, err := os.Open(name)
+		require.NoError(t, err)
+		rows, err := csv.NewReader(f).ReadAll()
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+		for _, row := range rows[1:] {
+			if row[3] == "done" {
+				assert.False(t, seen[row[0]+row[1]], "%s %s twice", row[0], row[1])
+				seen[row[0]+row[1]] = true
+			}
+		}
+	}
+	return len(seen)
+}
+
+// large makes a register of many records and its edited copy.
+func large(t *testing.T, dir string, records int) {
+	var a, b strings.Builder
+	a.WriteString("k,v,w\n")
+	b.WriteString("k,v,w\n")
+	for i := range records {
+		fmt.Fprintf(&a, "%07d,value %d,8.0\n", i, i)
+		fmt.Fprintf(&b, "%07d,value %d,%s\n", i, i, []string{"8.0", "9.0"}[i%2])
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "aids.csv"), []byte(a.String()), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "edited.csv"), []byte(b.String()), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "register.csv"), []byte(a.String()), 0o644))
+}
+
+// Ctrl-C, early and late, in a comparison and in a run: nothing half-written
+// is left, and the same command again goes through.
+func TestInterrupted(t *testing.T) {
+	dir := t.TempDir()
+	large(t, dir, 200_000)
+	before := register(t, dir)
+	interrupted := 0
+	for _, wait := range []time.Duration{0, 5, 20, 60, 120, 200} {
+		interrupted += interrupt(t, dir, wait*time.Millisecond, "compare", "aids.csv", "edited.csv", "--key", "k")
+		drafts, err := filepath.Glob(filepath.Join(dir, "dossiers/.draft*"))
+		require.NoError(t, err)
+		assert.Empty(t, drafts)
+	}
+	assert.Positive(t, interrupted)
+	out, code := command(t, program, dir, nil, "compare", "aids.csv", "edited.csv", "--key", "k", "--title", "whole")
+	require.Zero(t, code, out)
+	out, code = command(t, program, dir, nil, "approve", "whole", "--all")
+	require.Zero(t, code, out)
+	for _, wait := range []time.Duration{0, 50, 150, 300, 500} {
+		interrupt(t, dir, wait*time.Millisecond, "apply", "whole", "--to", "register.csv", "--yes")
+	}
+	out, code = command(t, program, dir, nil, "apply", "whole", "--to", "register.csv", "--yes")
+	require.Zero(t, code, out)
+	assert.Contains(t, register(t, dir), "\n0000001,value 1,9.0\n")
+	out, code = command(t, program, dir, nil, "rollback", "whole", "--apply", "--yes")
+	require.Zero(t, code, out)
+	assert.Equal(t, before, register(t, dir))
+}
+
+// interrupt runs a command, sends it an interrupt after a while, and returns
+// 1 if that reached it.
+func interrupt(t *testing.T, dir string, wait time.Duration, args ...string) int {
+	cmd := exec.Command(program, args...)
+	cmd.Dir = dir
+	require.NoError(t, cmd.Start())
+	time.Sleep(wait)
+	_ = cmd.Process.Signal(syscall.SIGINT) // it may have ended by itself
+	err := cmd.Wait()
+	if err == nil {
+		return 0
+	}
+	return 1
+}
+
+// Two processes, one dossier or one target: the second is told, and nothing
+// is lost.
+func TestTwoProcesses(t *testing.T) {
+	dir := t.TempDir()
+	large(t, dir, 100_000)
+	for _, title := range []string{"one", "two"} {
+		out, code := command(t, program, dir, nil, "compare", "aids.csv", "edited.csv", "--key", "k", "--title", title)
+		require.Zero(t, code, out)
+		out, code = command(t, program, dir, nil, "approve", title, "--all")
+		require.Zero(t, code, out)
+	}
+	codes := make(chan int, 4)
+	for _, title := range []string{"one", "two", "one", "two"} {
+		go func() {
+			cmd := exec.Command(program, "apply", title, "--to", "register.csv", "--yes")
+			cmd.Dir = dir
+			_ = cmd.Run() // its exit code tells
+			codes <- cmd.ProcessState.ExitCode()
+		}()
+	}
+	ok := 0
+	for range 4 {
+		if code := <-codes; code == 0 {
+			ok++
+		} else {
+			assert.Contains(t, []int{1, 3}, code)
+		}
+	}
+	assert.Positive(t, ok)
+	for _, title := range []string{"one", "two"} {
+		out, code := command(t, program, dir, nil, "apply", title, "--to", "register.csv", "--yes", "--other-target")
+		require.Zero(t, code, out)
+	}
+	want, err := os.ReadFile(filepath.Join(dir, "edited.csv"))
+	require.NoError(t, err)
+	assert.Equal(t, string(want), register(t, dir))
+	out, code := command(t, program, dir, nil, "history", "--check")
+	assert.Zero(t, code, out)
+}
+
+// A full disk: the register stays as it was, and says so in words.
+func TestDiskFull(t *testing.T) {
+	dir := t.TempDir()
+	office(t, dir)
+	// A limit on the size of files stands in for a disk without room.
+	cmd := exec.Command("sh", "-c", "trap '' XFSZ; ulimit -f 0; exec "+program+" apply 1 --to register.csv --yes")
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "paletwin:")
+	assert.Equal(t, oldRegister, register(t, dir))
+	text, code := command(t, program, dir, nil, "apply", "1", "--to", "register.csv", "--yes")
+	require.Zero(t, code, text)
+	assert.Equal(t, newRegister, register(t, dir))
+}
+
+// A detached run goes on by itself; its progress and outcome can be asked
+// for; one that was killed is recognised as dead and finished by apply.
+func TestDetached(t *testing.T) {
+	dir := t.TempDir()
+	large(t, dir, 20_000)
+	out, code := command(t, program, dir, nil, "compare", "aids.csv", "edited.csv", "--key", "k")
+	require.Zero(t, code, out)
+	out, code = command(t, program, dir, nil, "approve", "1", "--all")
+	require.Zero(t, code, out)
+	out, code = command(t, program, dir, nil, "apply", "1", "--to", "register.csv", "--detach")
+	assert.Equal(t, 2, code, out)
+	out, code = command(t, program, dir, nil, "apply", "1", "--to", "register.csv", "--yes", "--batch", "2500", "--pause", "300ms", "--detach")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "run 1 of 0001 goes on by itself")
+	out, code = command(t, program, dir, nil, "history")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "running")
+	out, code = command(t, program, dir, nil, "history", "1", "--run", "1", "--follow")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "10000 done")
+	out, code = command(t, program, dir, nil, "verify", "1")
+	assert.Zero(t, code, out)
+
+	out, code = command(t, program, dir, nil, "rollback", "1")
+	require.Zero(t, code, out)
+	out, code = command(t, program, dir, nil, "approve", "2", "--all")
+	require.Zero(t, code, out)
+	cmd := exec.Command(program, "apply", "2", "--yes", "--batch", "2500", "--pause", "1m")
+	cmd.Dir = dir
+	require.NoError(t, cmd.Start())
+	journal := filepath.Join(dir, "dossiers/0002-rollback-of-0001/runs/1/journal.jsonl")
+	require.Eventually(t, func() bool {
+		b, err := os.ReadFile(journal)
+		return err == nil && strings.Contains(string(b), `"outcomes"`)
+	}, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, cmd.Process.Kill())
+	require.Error(t, cmd.Wait())
+	out, code = command(t, program, dir, nil, "history", "2", "--run", "1", "--follow")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "interrupted: no process is working on it")
+	out, code = command(t, program, dir, nil, "apply", "2", "--yes")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "run 1 was interrupted; it is finished now")
+	aids, err := os.ReadFile(filepath.Join(dir, "aids.csv"))
+	require.NoError(t, err)
+	assert.Equal(t, string(aids), register(t, dir))
+}

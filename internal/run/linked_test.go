@@ -1,0 +1,95 @@
+package run
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+)
+
+// linkedDossier is one with a key change, an add and a delete that belong
+// together, and an amend that stands alone.
+func linkedDossier(t *testing.T) (*bench, *desk.Dossier) {
+	register := []byte("k,v\n1,a\n2,b\n3,c\n")
+	b := newBench(t, t.TempDir(), disk.OS{}, register)
+	base := b.compare(register, []byte("k,v\n1,A\n2,b\n3,c\n"))
+	rec := func(k, v string) record.Record {
+		return record.Record{{Name: "k", Value: record.Text(k)}, {Name: "v", Value: record.Text(v)}}
+	}
+	change := func(act changeset.Act, k string) *changeset.Change {
+		key := record.NewKey(k)
+		return &changeset.Change{ID: changeset.MakeID("aids", key, act), Act: act, Key: key}
+	}
+	amend, del, add := change(changeset.Amend, "1"), change(changeset.Delete, "2"), change(changeset.Add, "9")
+	amend.Fields = []changeset.FieldChange{{Field: "v", From: record.Text("a"), To: record.Text("A")}}
+	del.Record, add.Record = rec("2", "b"), rec("9", "b")
+	for _, c := range []*changeset.Change{del, add} {
+		c.Linked, c.Held = "key 2 → 9", []string{"missing"}
+	}
+	f := b.target()
+	defer f.Close()
+	d, err := writeDossier(ctx(), base, f, newDossier{title: "linked", changes: []*changeset.Change{amend, del, add}, by: "petr", now: clock()})
+	require.NoError(t, err)
+	return b, d
+}
+
+func TestLinkedChangesAreDecidedTogether(t *testing.T) {
+	_, d := linkedDossier(t)
+	del := changeset.MakeID("aids", record.NewKey("2"), changeset.Delete)
+	n, err := d.Decide(&desk.Order{Decision: changeset.Approve, Names: []string{del.String()}, By: "petr", When: clock()})
+	require.NoError(t, err)
+	assert.Equal(t, 2, n.Changes, "the add goes with the delete")
+	_, err = d.Decide(&desk.Order{Decision: changeset.Reject, Filter: changeset.Filter{Acts: []changeset.Act{changeset.Add}}, Held: true, By: "petr", When: clock()})
+	require.NoError(t, err)
+	c, err := d.Changes()
+	require.NoError(t, err)
+	defer c.Close()
+	p, err := MakePlan(d, c, false)
+	require.NoError(t, err)
+	assert.Len(t, p.Steps, 2, "a group leaves alone what a person decided, so both stay approved")
+}
+
+func TestLinkedChangesAreWrittenTogetherOrNotAtAll(t *testing.T) {
+	b, d := linkedDossier(t)
+	b.approve(d)
+	require.NoError(t, os.WriteFile(b.register, []byte("k,v\n1,a\n2,theirs\n3,c\n"), 0o644))
+	rep, err := b.apply(d, Options{})
+	require.NoError(t, err)
+	assert.Equal(t, Steps{Done: 1, Conflict: 2}, rep.Steps)
+	assert.Equal(t, "k,v\n1,A\n2,theirs\n3,c\n", b.bytes())
+
+	b, d = linkedDossier(t)
+	b.approve(d)
+	rep, err = b.apply(d, Options{First: 2, Batch: 1})
+	require.NoError(t, err)
+	assert.Equal(t, Steps{Done: 3}, rep.Steps, "neither a trial nor a batch cuts a link")
+	assert.Equal(t, "k,v\n1,A\n3,c\n9,b\n", b.bytes())
+}
+
+func TestLinkedChangesWaitForEachOther(t *testing.T) {
+	b, d := linkedDossier(t)
+	b.approve(d)
+	add := changeset.MakeID("aids", record.NewKey("9"), changeset.Add)
+	// A decisions file in which only one of the two is approved, as another
+	// program could write it.
+	c, err := d.Changes()
+	require.NoError(t, err)
+	defer c.Close()
+	for line := range c.Lines() {
+		if line.ID() == add {
+			a := changeset.DecisionAct{RecordSet: "aids", Decision: changeset.Reject, By: "petr", On: []changeset.Pair{{ID: add, Digest: changeset.DigestOf(line)}}}
+			require.NoError(t, disk.Append(disk.OS{}, d.Path("decisions.jsonl"), int64(c.Ledger.Size()), a.AppendLine(nil, c.Ledger.Last())))
+		}
+	}
+	rep, err := b.apply(d, Options{})
+	require.NoError(t, err)
+	assert.Equal(t, Steps{Done: 1}, rep.Steps)
+	assert.Equal(t, "k,v\n1,A\n2,b\n3,c\n", b.bytes())
+	assert.Equal(t, 1, rep.Left.Held)
+}

@@ -1,0 +1,210 @@
+package targettest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"paletwin/core/changeset"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/internal/target"
+)
+
+// Mean is a target in memory that misbehaves as real systems do. Its zero
+// fields behave.
+type Mean struct {
+	fields  []string
+	key     []string
+	records []record.Record
+
+	BatchSize int                              // how many steps it takes at once
+	Refuse    func(s *target.Step) string      // a reason not to take a step, or ""
+	Alter     func(field, value string) string // what it makes of a value
+	Before    func(m *Mean, batch int)         // called before each batch: a colleague at work
+	LoseAt    int                              // the batch that is carried out and whose answer is lost
+	DieAt     int                              // the step, counted over all, after which it dies
+	System    string                           // a field that it writes itself at each write
+
+	batches, steps int
+	Writes         map[string]int // how often each record was written
+}
+
+// NewMean returns a target with the given records, the heading first.
+func NewMean(key []string, rows ...[]string) *Mean {
+	m := &Mean{fields: rows[0], key: key, Writes: map[string]int{}}
+	for _, row := range rows[1:] {
+		m.records = append(m.records, m.record(row))
+	}
+	return m
+}
+
+func (m *Mean) record(row []string) record.Record {
+	var r record.Record
+	for i, f := range m.fields {
+		r = append(r, record.Field{Name: f, Value: record.Text(row[i])})
+	}
+	return r
+}
+
+// ErrLost is what a target says whose answer was lost, and one that died.
+var ErrLost = errors.New("the connection was lost")
+
+func (m *Mean) Name() string                  { return "mean:records" }
+func (m *Mean) Fields() []string              { return m.fields }
+func (m *Mean) Ext() string                   { return ".csv" }
+func (m *Mean) Batch() int                    { return max(m.BatchSize, 1) }
+func (m *Mean) Refresh(context.Context) error { return nil }
+func (m *Mean) Close() error                  { return nil }
+
+func (m *Mean) keyOf(r record.Record) record.Key {
+	parts := make([]string, len(m.key))
+	for i, k := range m.key {
+		v, _ := r.Get(k)
+		parts[i] = v.String()
+	}
+	return record.NewKey(parts...)
+}
+
+func (m *Mean) find(k record.Key) int {
+	return slices.IndexFunc(m.records, func(r record.Record) bool { return m.keyOf(r) == k })
+}
+
+func (m *Mean) Current(_ context.Context, keys []record.Key) ([]target.State, error) {
+	states := make([]target.State, len(keys))
+	for i, k := range keys {
+		for _, r := range m.records {
+			if m.keyOf(r) == k {
+				if states[i].Count++; states[i].Count == 1 {
+					states[i].Record = r.Clone()
+				}
+			}
+		}
+	}
+	return states, nil
+}
+
+func (m *Mean) csv() []byte {
+	var b []byte
+	row := func(cell func(i int) string) {
+		for i := range m.fields {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = csv.AppendCell(b, cell(i), ',', false)
+		}
+		b = append(b, '\n')
+	}
+	row(func(i int) string { return m.fields[i] })
+	for _, r := range m.records {
+		row(func(i int) string { v, _ := r.Get(m.fields[i]); return v.String() })
+	}
+	return b
+}
+
+func (m *Mean) Backup(_ context.Context, w io.Writer) error {
+	_, err := w.Write(m.csv())
+	return err
+}
+
+func (m *Mean) Table(context.Context) (*table.Image, func() error, error) {
+	img, err := csv.Open(m.Name(), m.csv())
+	return img, func() error { return nil }, err
+}
+
+func (m *Mean) Write(_ context.Context, steps []target.Step) ([]target.Result, error) {
+	m.batches++
+	if m.Before != nil {
+		m.Before(m, m.batches)
+	}
+	results := make([]target.Result, len(steps))
+	for i := range steps {
+		results[i] = m.step(&steps[i])
+		if m.steps++; m.steps == m.DieAt {
+			m.DieAt = 0
+			return nil, ErrLost
+		}
+	}
+	if m.batches == m.LoseAt {
+		return nil, ErrLost
+	}
+	return results, nil
+}
+
+// step carries out one step if the record is as the step says it was.
+func (m *Mean) step(s *target.Step) target.Result {
+	if m.Refuse != nil {
+		if why := m.Refuse(s); why != "" {
+			return target.Result{Refused: true, Reason: why}
+		}
+	}
+	at := m.find(s.Key)
+	switch s.Act {
+	case changeset.Add:
+		if at >= 0 {
+			return target.Result{Moved: true, Reason: "the record is there already"}
+		}
+		r := m.record(make([]string, len(m.fields)))
+		for _, f := range s.Record {
+			m.set(&r, f.Name, f.Value)
+		}
+		m.records = append(m.records, r)
+	case changeset.Delete:
+		if at < 0 {
+			return target.Result{Moved: true, Reason: "the record is gone"}
+		}
+		for _, f := range s.Record {
+			if c, _ := m.records[at].Get(f.Name); !layout.Equal(f.Name, c, f.Value) && f.Name != m.System {
+				return target.Result{Moved: true, Reason: fmt.Sprintf("%s is now %q", f.Name, c)}
+			}
+		}
+		m.records = slices.Delete(m.records, at, at+1)
+	default:
+		if at < 0 {
+			return target.Result{Moved: true, Reason: "the record is gone"}
+		}
+		for _, f := range s.Fields {
+			if c, _ := m.records[at].Get(f.Field); !layout.Equal(f.Field, c, f.From) {
+				return target.Result{Moved: true, Reason: fmt.Sprintf("%s is now %q", f.Field, c)}
+			}
+		}
+		for _, f := range s.Fields {
+			m.set(&m.records[at], f.Field, f.To)
+		}
+	}
+	m.Writes[s.Key.String()]++
+	return target.Result{}
+}
+
+func (m *Mean) set(r *record.Record, field string, v record.Value) {
+	text := v.String()
+	if m.Alter != nil {
+		text = m.Alter(field, text)
+	}
+	r.Set(field, record.Text(text))
+	if m.System != "" {
+		r.Set(m.System, record.Text(fmt.Sprintf("write %d", len(m.Writes))))
+	}
+}
+
+// Colleague changes a field of a record behind everybody's back.
+func (m *Mean) Colleague(key, field, value string) {
+	m.records[m.find(record.NewKey(key))].Set(field, record.Text(value))
+}
+
+// Value returns a field of a record, "(gone)" if it is not there.
+func (m *Mean) Value(key, field string) string {
+	at := m.find(record.NewKey(key))
+	if at < 0 {
+		return "(gone)"
+	}
+	v, _ := m.records[at].Get(field)
+	return v.String()
+}
+
+// State returns the whole content.
+func (m *Mean) State() string { return string(m.csv()) }

@@ -112,7 +112,7 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if err := c.scan(ctx); err != nil {
 		return nil, err
 	}
-	if err := table.Guard(c.match); err != nil {
+	if err := table.Guard(func() error { return c.match(ctx) }); err != nil {
 		return nil, err
 	}
 	if err := c.judgeFile(); err != nil {
@@ -125,7 +125,7 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 		return nil, err
 	}
 	c.report()
-	if err := c.totals(ctx); err != nil {
+	if err := table.Guard(func() error { return c.totals(ctx) }); err != nil {
 		return nil, err
 	}
 	return c.res, nil
@@ -143,6 +143,9 @@ type comparison struct {
 
 	mate    []uint32            // for each snapshot record its state, or the copy's row + mateRow
 	adds    []uint32            // the copy's rows that match no record
+	equal   bitset              // the records whose row is known to have the mate's bytes
+	byKey   *index              // the snapshot's, once it is needed
+	others  *slots              // the copy's rows that match no record
 	repeats map[uint32][]uint32 // rows of the copy that share a snapshot record
 	matched int                 // the copy's rows that match
 

@@ -306,15 +306,12 @@ func TestEqualHashesAreConfirmed(t *testing.T) {
 	m := image(t, "s.csv", [][]string{{"k"}, {"a"}, {"b"}, {"c"}})
 	s := newSide(m, []int{0})
 	require.NoError(t, s.scan(context.Background()))
-	for i := range s.hash {
-		s.hash[i] = 42
-	}
-	x := newIndex(s, 1)
+	x := newSlots(s, 1)
 	for i := range uint32(3) {
-		_, there := x.insert(i)
+		_, there := x.insert(i, 42)
 		assert.False(t, there)
 	}
-	_, there := x.insert(1)
+	_, there := x.insert(1, 42)
 	assert.True(t, there)
 	r, ok := x.find(42, record.AppendPart(nil, "c"))
 	assert.True(t, ok)

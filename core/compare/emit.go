@@ -115,6 +115,9 @@ func (c *comparison) emit(ctx context.Context) error {
 func (c *comparison) records(b *batch, lo, hi int) {
 	d := differ{c: c}
 	for i := lo; i < hi; i++ {
+		if (i-lo)%group == 0 && c.copy != nil {
+			c.nextMates(i, min(i+group, hi))
+		}
 		switch m := c.mate[i]; m {
 		case mateNone:
 			if c.copy != nil {
@@ -126,9 +129,26 @@ func (c *comparison) records(b *batch, lo, hi int) {
 		case mateListed:
 			b.delete(c, uint32(i), nil)
 		default:
+			if c.o.DeleteList == nil && c.equal.has(uint32(i)) {
+				b.tally.unchanged++
+				continue
+			}
 			d.pair(b, uint32(i), m-mateRow)
 		}
 	}
+}
+
+// nextMates brings the copy's rows for the records lo to hi close.
+func (c *comparison) nextMates(lo, hi int) byte {
+	var rows [group]uint32
+	n := 0
+	for i := lo; i < hi; i++ {
+		if m := c.mate[i]; m >= mateRow && !c.equal.has(uint32(i)) {
+			rows[n] = m - mateRow
+			n++
+		}
+	}
+	return c.copy.touch(rows[:n], true)
 }
 
 // lacking handles a record that the copy does not have.
@@ -168,7 +188,7 @@ func (b *batch) add(c *comparison, ch *changeset.Change) {
 // differ compares pairs of rows; it keeps the room for their cells.
 type differ struct {
 	c        *comparison
-	old, new [][]byte
+	old, new csv.Row
 }
 
 // pair compares record i with row j of the copy.
@@ -179,8 +199,8 @@ func (d *differ) pair(b *batch, i, j uint32) {
 	var fields []changeset.FieldChange
 	kept := b.tally.blankKept
 	if !c.sameColumns() || !bytes.Equal(was, is) {
-		d.old = csv.Split(d.old[:0], was, c.snap.img.Comma)
-		d.new = csv.Split(d.new[:0], is, c.copy.img.Comma)
+		d.old.Split(was, c.snap.img.Comma, 0)
+		d.new.Split(is, c.copy.img.Comma, 0)
 		fields = d.fields(b, j)
 	}
 	switch {
@@ -224,10 +244,14 @@ func (d *differ) fields(b *batch, j uint32) []changeset.FieldChange {
 	c := d.c
 	var fields []changeset.FieldChange
 	for f, col := range c.pair {
-		if col < 0 || bytes.Equal(d.old[f], d.new[col]) {
+		if col < 0 {
 			continue
 		}
-		was, is := csv.Unquote(d.old[f]), csv.Unquote(d.new[col])
+		was, is := d.old.Cell(f), d.new.Cell(col)
+		if bytes.Equal(was, is) {
+			continue
+		}
+		was, is = csv.Unquote(was), csv.Unquote(is)
 		name := c.res.Fields[f]
 		if layout.EqualBytes(name, was, is) {
 			continue

@@ -23,6 +23,9 @@ type KeyList struct {
 // field, or, for a key of one field, a bare list with a key a line.
 func ReadKeyList(name string, data []byte, key []string) (*KeyList, error) {
 	l := &KeyList{Name: name, row: map[record.Key]int{}}
+	if err := csv.CheckText(name, data, 0, len(data)); err != nil {
+		return nil, err
+	}
 	if m, err := csv.Open(name, data); err == nil {
 		if !slices.ContainsFunc(key, func(k string) bool { return m.Column(k) < 0 }) {
 			return l, l.readTable(m, key)

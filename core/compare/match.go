@@ -1,95 +1,185 @@
 package compare
 
 import (
+	"bytes"
+	"context"
 	"fmt"
 	"slices"
+	"sort"
 
 	"paletwin/core/changeset"
+	"paletwin/core/record"
 )
 
 // match finds for each row of the copy the snapshot's record, and refuses a
 // snapshot in which a key repeats.
-func (c *comparison) match() error {
+func (c *comparison) match(ctx context.Context) error {
 	c.mate = make([]uint32, c.snap.len())
+	c.equal = newBits(c.snap.len())
 	c.repeats = map[uint32][]uint32{}
-	var byKey *index
 	if c.snap.unsorted {
-		var err error
-		if byKey, err = c.indexSnapshot(); err != nil {
+		if err := c.indexSnapshot(ctx); err != nil {
 			return err
 		}
 	}
-	if c.copy != nil {
-		c.matchCopy(byKey)
+	if c.copy == nil {
+		return nil
 	}
-	return nil
+	return c.matchCopy(ctx)
 }
 
 // indexSnapshot indexes all of the snapshot's rows; a repeated key is a
 // refusal that names all rows with one.
-func (c *comparison) indexSnapshot() (*index, error) {
-	x := newIndex(c.snap, c.snap.len())
-	var twice []uint32
-	for i := range uint32(c.snap.len()) {
-		if first, there := x.insert(i); there {
-			twice = append(twice, first, i)
-		}
+func (c *comparison) indexSnapshot(ctx context.Context) error {
+	x, twice, err := buildIndex(ctx, c.snap, c.o.Cores)
+	if err != nil {
+		return err
 	}
-	if len(twice) == 0 {
-		return x, nil
+	if len(twice) > 0 {
+		return &Refusal{Code: KeyRepeat, File: c.snap.img.Name, Rows: c.snap.rowNumbers(twice),
+			Text: fmt.Sprintf("the snapshot %s has the same key on several rows; the first is %s", c.snap.img.Name, c.snap.key(twice[0]))}
 	}
-	slices.Sort(twice)
-	twice = slices.Compact(twice)
-	return nil, &Refusal{Code: KeyRepeat, File: c.snap.img.Name, Rows: c.snap.rowNumbers(twice),
-		Text: fmt.Sprintf("the snapshot %s has the same key on several rows; the first is %s", c.snap.img.Name, c.snap.key(twice[0]))}
+	c.byKey = x
+	return nil
 }
 
-// ahead is how many rows match looks ahead on either side for the place
-// where both files are in step again, before it asks the index.
-const ahead = 4
+const (
+	// ahead is how many rows match looks ahead for the place where both
+	// files are in step again, before it asks the index.
+	ahead = 4
+	// strays is the share of rows, as 1/n, that may be out of step before all
+	// the others are looked up at once, on all cores.
+	strays = 64
+)
 
-// matchCopy walks the copy. next is the record expected for the next row.
-func (c *comparison) matchCopy(byKey *index) {
+// matchCopy walks the copy in step with the snapshot while their keys keep
+// matching. next is the record expected for the next row.
+func (c *comparison) matchCopy(ctx context.Context) error {
 	bad := c.copy.stopped()
-	var others *index // the copy's rows that match no record, to find repeats
+	same := c.sameColumns()
 	var key []byte
-	next := uint32(0)
-	n := uint32(c.snap.len())
+	next, n := uint32(0), uint32(c.snap.len())
+	out := 0 // rows out of step
 	for j := range uint32(c.copy.len()) {
 		if len(bad) > 0 && bad[0] == j {
 			bad = bad[1:]
 			next++
 			continue
 		}
-		h := c.copy.hash[j]
-		key = c.copy.keyEncoding(key[:0], c.copy.raw(j))
-		i, ok := next, false
-		for ; i < min(next+ahead, n) && !ok; i++ {
-			ok = c.snap.hash[i] == h && c.snap.hasKey(i, key)
-		}
-		if ok {
-			i--
-		} else {
-			if byKey == nil {
-				byKey, _ = c.indexSnapshot() // the keys ascend, so none repeats
+		raw := c.copy.raw(j)
+		if same && next < n && bytes.Equal(c.snap.raw(next), raw) {
+			if c.pairUp(next, j) {
+				c.equal.set(next)
 			}
-			i, ok = byKey.find(h, key)
-		}
-		if ok {
-			c.pairUp(i, j)
-			next = i + 1
+			next++
 			continue
 		}
-		if others == nil {
-			others = newIndex(c.copy, 16)
+		key = c.copy.keyEncoding(key[:0], raw)
+		i, ok := next, false
+		for ; i < min(next+ahead, n) && !ok; i++ {
+			ok = c.snap.hasKey(i, key)
 		}
-		if first, there := others.insert(j); there {
-			c.repeatAdd(first, j)
-		} else {
-			c.adds = append(c.adds, j)
+		i--
+		if !ok {
+			if out++; out > strays+c.copy.len()/strays {
+				return c.matchRest(ctx, j, bad)
+			}
+			if i, ok = c.seek(key); !ok {
+				c.add(j, hashOf(key))
+				continue
+			}
+		}
+		c.pairUp(i, j)
+		next = i + 1
+	}
+	c.dropRepeatedAdds()
+	return nil
+}
+
+// seek looks one key up: in the index, or, in a snapshot whose keys ascend
+// and which needs no index, by halving.
+func (c *comparison) seek(key []byte) (uint32, bool) {
+	if c.byKey != nil {
+		return c.byKey.find(hashOf(key), key)
+	}
+	want := key
+	if len(c.snap.keyCol) == 1 {
+		want = []byte(record.KeyOf(key).Parts()[0])
+	}
+	i := sort.Search(c.snap.len(), func(i int) bool {
+		at, _ := c.snap.rowKey(c.snap.raw(uint32(i)))
+		return bytes.Compare(at, want) >= 0
+	})
+	return uint32(i), i < c.snap.len() && c.snap.hasKey(uint32(i), key)
+}
+
+// matchRest looks up the rows from j on, all at once on all cores; bad are
+// those among them that have a stop.
+func (c *comparison) matchRest(ctx context.Context, j uint32, bad []uint32) error {
+	if c.byKey == nil {
+		if err := c.indexSnapshot(ctx); err != nil {
+			return err
+		}
+	}
+	found := make([]uint32, c.copy.len()-int(j)) // row + 1, or 0
+	err := c.copy.ranges(ctx, c.o.Cores, int(j), func(lo, hi int) {
+		c.lookUp(lo, hi, found[lo-int(j):])
+	})
+	if err != nil {
+		return err
+	}
+	var key []byte
+	for k, f := range found {
+		r := j + uint32(k)
+		switch {
+		case len(bad) > 0 && bad[0] == r:
+			bad = bad[1:]
+		case f > 0:
+			c.pairUp(f-1, r)
+		default:
+			key = c.copy.keyEncoding(key[:0], c.copy.raw(r))
+			c.add(r, hashOf(key))
 		}
 	}
 	c.dropRepeatedAdds()
+	return nil
+}
+
+// lookUp finds the records of the copy's rows lo to hi, a group at a time:
+// found gets the record + 1, or 0.
+func (c *comparison) lookUp(lo, hi int, found []uint32) {
+	var keys []byte
+	var ends [group]int
+	var hashes [group]uint32
+	for from := lo; from < hi; from += group {
+		n := min(group, hi-from)
+		keys = keys[:0]
+		for k := range n {
+			start := len(keys)
+			keys = c.copy.keyEncoding(keys, c.copy.rawKey(uint32(from+k)))
+			ends[k], hashes[k] = len(keys), hashOf(keys[start:])
+		}
+		c.byKey.prepare(hashes[:n])
+		start := 0
+		for k := range n {
+			if i, ok := c.byKey.find(hashes[k], keys[start:ends[k]]); ok {
+				found[from+k-lo] = i + 1
+			}
+			start = ends[k]
+		}
+	}
+}
+
+// add notes that row j of the copy matches no record.
+func (c *comparison) add(j, hash uint32) {
+	if c.others == nil {
+		c.others = newSlots(c.copy, 16)
+	}
+	if first, there := c.others.insert(j, hash); there {
+		c.repeatAdd(first, j)
+	} else {
+		c.adds = append(c.adds, j)
+	}
 }
 
 // stopped lists the copy's rows that have a stop on their key, in order.
@@ -99,18 +189,21 @@ func (s *side) stopped() []uint32 {
 	return bad
 }
 
-// pairUp notes that row j of the copy is record i, or that it repeats it.
-func (c *comparison) pairUp(i, j uint32) {
+// pairUp notes that row j of the copy is record i, or that it repeats it. It
+// reports whether it is the first that is.
+func (c *comparison) pairUp(i, j uint32) bool {
+	c.matched++
 	switch m := c.mate[i]; {
 	case m == mateNone:
 		c.mate[i] = j + mateRow
+		return true
 	case m == mateRepeat:
 		c.repeats[i] = append(c.repeats[i], j)
 	default:
 		c.repeats[i] = []uint32{m - mateRow, j}
 		c.mate[i] = mateRepeat
 	}
-	c.matched++
+	return false
 }
 
 // repeatAdd notes that row j has the key of row first, which no record has.

@@ -4,22 +4,20 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"slices"
 	"sort"
-
-	"github.com/zeebo/xxh3"
 
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
 
-// side is one table scanned: its rows as offsets and key hashes.
+// side is one table scanned: its rows as offsets.
 type side struct {
 	img    *table.Image
 	keyCol []int
 
 	start []int64          // where each row starts; one more at the end, for the last row's end
-	hash  []uint32         // of each row's key
 	gaps  []gap            // rows that a spreadsheet counts and that are no records
 	ends  map[uint32]int64 // where a row ends that such rows follow
 	last  int64            // where the row before ends
@@ -30,9 +28,11 @@ type side struct {
 	noKey     []uint32
 	short     []uint32
 	long      []uint32
-	scanned   []byte // the key of the row before, its encoding
-	current   []byte
+	before    []byte // the key of the row before: its cell, or the encoding of several
+	spare     []byte // room for the encoding of the next
+	kept      []byte // the room that before is in
 	wantCells int
+	keyInside bool // a cell follows the key's in every row, so that line ends do not touch it
 }
 
 // gap says that skipped rows, all in all, stand before the row of that index.
@@ -42,15 +42,16 @@ type gap struct {
 }
 
 func newSide(img *table.Image, keyCol []int) *side {
-	return &side{img: img, keyCol: keyCol, wantCells: len(img.Heading)}
+	return &side{img: img, keyCol: keyCol, wantCells: len(img.Heading), keyInside: slices.Max(keyCol) < len(img.Heading)-1}
 }
 
-func (s *side) len() int { return len(s.hash) }
+func (s *side) len() int { return max(len(s.start)-1, 0) }
 
 // scan walks the table's rows and notes what is wrong with them.
 func (s *side) scan(ctx context.Context) error {
 	sc := csv.Body(s.img)
 	s.reserve()
+	checked := 0
 	for n := 0; ; n++ {
 		if n&0xffff == 0 && ctx.Err() != nil {
 			return ctx.Err()
@@ -62,15 +63,29 @@ func (s *side) scan(ctx context.Context) error {
 		if !ok {
 			break
 		}
+		if sc.Pos() > checked {
+			to := min(checked+checkBlock+(sc.Pos()-checked), len(s.img.Data))
+			if err := csv.CheckText(s.img.Name, s.img.Data, checked, to); err != nil {
+				return err
+			}
+			checked = to
+		}
 		s.row(sc)
 	}
 	s.bare = sc.Bare
-	if sc.Row > s.img.HeadingRow+len(s.hash) {
-		s.endHere(len(s.hash))
+	if err := csv.CheckText(s.img.Name, s.img.Data, checked, len(s.img.Data)); err != nil {
+		return err
+	}
+	if sc.Row > s.img.HeadingRow+len(s.start) {
+		s.endHere(len(s.start))
 	}
 	s.start = append(s.start, int64(len(s.img.Data)))
 	return nil
 }
+
+// checkBlock is how many bytes are checked to be text at a time, just before
+// their rows are read.
+const checkBlock = 256 << 10
 
 // reserve makes room for the rows that the file's first rows let expect.
 func (s *side) reserve() {
@@ -78,21 +93,20 @@ func (s *side) reserve() {
 	head := body[:min(len(body), 64<<10)]
 	if rows := bytes.Count(head, []byte{'\n'}); rows > 0 {
 		n := len(body)/(len(head)/rows) + len(body)/(len(head)/rows)/32 + 16
-		s.start, s.hash = make([]int64, 0, n+1), make([]uint32, 0, n)
+		s.start = make([]int64, 0, n+1)
 	}
 }
 
 // row takes in the scanner's current row.
 func (s *side) row(sc *csv.Scanner) {
 	raw := sc.Raw()
-	s.current = s.keyEncoding(s.current[:0], raw)
-	noKey := blankKey(s.current)
+	key, noKey := s.rowKey(raw)
 	if noKey && csv.BlankRow(raw, s.img.Comma) {
 		s.blank++
 		return
 	}
-	i := len(s.hash)
-	if skipped := sc.Row - s.img.HeadingRow - 1 - i; len(s.gaps) == 0 && skipped > 0 || len(s.gaps) > 0 && skipped > s.gaps[len(s.gaps)-1].skipped {
+	i := len(s.start)
+	if skipped := sc.Row - s.img.HeadingRow - 1 - i; skipped > 0 && (len(s.gaps) == 0 || skipped > s.gaps[len(s.gaps)-1].skipped) {
 		s.gaps = append(s.gaps, gap{i, skipped})
 		s.endHere(i)
 	}
@@ -105,11 +119,12 @@ func (s *side) row(sc *csv.Scanner) {
 		s.noKey = append(s.noKey, uint32(i))
 	}
 	s.start = append(s.start, int64(sc.Start()))
-	s.hash = append(s.hash, hashOf(s.current))
-	if !s.unsorted && i > 0 && bytes.Compare(s.scanned, s.current) >= 0 {
+	if !s.unsorted && i > 0 && bytes.Compare(s.before, key) >= 0 {
 		s.unsorted = true
 	}
-	s.scanned, s.current = s.current, s.scanned
+	if s.before = key; len(s.keyCol) > 1 {
+		s.spare, s.kept = s.kept, key // the two take turns
+	}
 	s.last = int64(sc.End())
 }
 
@@ -123,7 +138,17 @@ func (s *side) endHere(i int) {
 	}
 }
 
-func hashOf(key []byte) uint32 { return uint32(xxh3.Hash(key)) }
+// rowKey returns what the order of keys is judged by, and whether a part of
+// the key is blank: for a key of one field its cell, else the encoding.
+func (s *side) rowKey(raw []byte) (key []byte, blank bool) {
+	if len(s.keyCol) == 1 {
+		cell, _ := csv.Cell(raw, s.keyCol[0], s.img.Comma)
+		key = csv.Unquote(cell)
+		return key, len(key) == 0
+	}
+	s.spare = s.keyEncoding(s.spare[:0], raw)
+	return s.spare, record.KeyOf(s.spare).Blank()
+}
 
 // blankBeyond reports whether the cells beyond the headings are empty.
 func (s *side) blankBeyond(raw []byte) bool {
@@ -138,14 +163,6 @@ func (s *side) blankBeyond(raw []byte) bool {
 // keyEncoding appends the key of a row to dst, as record.Key encodes it.
 func (s *side) keyEncoding(dst, raw []byte) []byte {
 	return csv.AppendKey(dst, raw, s.keyCol, s.img.Comma)
-}
-
-// blankKey reports whether a part of an encoded key is empty.
-func blankKey(enc []byte) bool {
-	if len(enc) > 1 && int(enc[0]) == len(enc)-1 {
-		return false // one part of less than 128 bytes: the common case
-	}
-	return record.KeyOf(enc).Blank()
 }
 
 // raw returns the bytes of a row without its line end.
@@ -163,6 +180,36 @@ func (s *side) raw(i uint32) []byte {
 	}
 	return s.img.Data[from:to:to]
 }
+
+// rawKey returns bytes of a row from which its key can be read: the row, and
+// perhaps its line end. It does not touch the row's end, which may be far
+// from its beginning where rows are read in no order.
+func (s *side) rawKey(i uint32) []byte {
+	if s.keyInside {
+		return s.img.Data[s.start[i]:s.start[i+1]]
+	}
+	return s.raw(i)
+}
+
+// touch reads the first byte of each of the given rows, and the last if whole
+// says so: first all that tells where they are and then all of them, so that
+// the memory's answers overlap.
+func (s *side) touch(rows []uint32, whole bool) (sum byte) {
+	var at, end [group]int64
+	for k, i := range rows {
+		at[k], end[k] = s.start[i], s.start[i+1]
+	}
+	for k := range rows {
+		sum ^= s.img.Data[at[k]]
+		if whole {
+			sum ^= s.img.Data[end[k]-1]
+		}
+	}
+	return sum
+}
+
+// group is how many rows are touched at once.
+const group = 32
 
 func (s *side) key(i uint32) record.Key { return record.KeyOf(s.keyEncoding(nil, s.raw(i))) }
 

@@ -3,6 +3,7 @@ package compare
 import (
 	"context"
 	"math/big"
+	"slices"
 
 	"github.com/cockroachdb/apd/v3"
 	"golang.org/x/sync/errgroup"
@@ -190,14 +191,38 @@ func (s *sum) value(v record.Value, sign int64) {
 	}
 }
 
-// totals sums the columns that the changes move.
-func (c *comparison) totals(ctx context.Context) error {
+// summed returns the columns to sum: those that the changes move, that are no
+// part of the key, and that look like numbers worth summing in a sample of
+// rows.
+func (c *comparison) summed() []int {
 	var cols []int
 	for f, name := range c.res.Fields {
-		if s := c.moved.of(name); s.any && !s.bad {
+		if s := c.moved.of(name); s.any && !s.bad && !slices.Contains(c.snap.keyCol, f) {
 			cols = append(cols, f)
 		}
 	}
+	const sample = 4096
+	sums := make([]sum, len(cols))
+	var cells csv.Row
+	step := max(c.snap.len()/sample, 1)
+	for i := 0; i < c.snap.len(); i += step {
+		cells.Split(c.snap.raw(uint32(i)), c.snap.img.Comma, 0)
+		for n, col := range cols {
+			sums[n].add(csv.Unquote(cells.Cell(col)), 1)
+		}
+	}
+	kept := cols[:0]
+	for n, col := range cols {
+		if !sums[n].bad && (!sums[n].any || sums[n].numeric()) {
+			kept = append(kept, col)
+		}
+	}
+	return kept
+}
+
+// totals sums the columns that the changes move.
+func (c *comparison) totals(ctx context.Context) error {
+	cols := c.summed()
 	if len(cols) == 0 {
 		return nil
 	}
@@ -240,14 +265,14 @@ func (s *side) sums(ctx context.Context, cols []int, cores int) ([]sum, error) {
 			return table.Guard(func() error {
 				sums := make([]sum, len(cols))
 				parts[w] = sums
-				var cells [][]byte
+				var cells csv.Row
 				for i := w * s.len() / cores; i < (w+1)*s.len()/cores; i++ {
 					if i&0xffff == 0 && ctx.Err() != nil {
 						return ctx.Err()
 					}
-					cells = csv.SplitN(cells[:0], s.raw(uint32(i)), s.img.Comma, last+1)
+					cells.Split(s.raw(uint32(i)), s.img.Comma, last+1)
 					for n, col := range cols {
-						sums[n].add(csv.Unquote(cells[col]), 1)
+						sums[n].add(csv.Unquote(cells.Cell(col)), 1)
 					}
 				}
 				return nil

@@ -16,6 +16,7 @@ import (
 // read splits data into rows of decoded cells.
 func read(data []byte, comma byte) (rows [][]string, numbers []int, err error) {
 	s := NewScanner(data, 0, comma)
+	var split Row
 	for {
 		ok, err := s.Next()
 		if !ok || err != nil {
@@ -23,14 +24,15 @@ func read(data []byte, comma byte) (rows [][]string, numbers []int, err error) {
 		}
 		var row []string
 		cells := Split(nil, s.Raw(), comma)
+		split.Split(s.Raw(), comma, 0)
 		for i, c := range cells {
 			row = append(row, string(Unquote(c)))
 			one, there := Cell(s.Raw(), i, comma)
-			if !there || !bytes.Equal(one, c) {
-				return nil, nil, errors.New("Cell and Split disagree")
+			if !there || !bytes.Equal(one, c) || !bytes.Equal(split.Cell(i), c) {
+				return nil, nil, errors.New("Cell, Split and Row.Split disagree")
 			}
 		}
-		if len(cells) != s.Width() {
+		if len(cells) != s.Width() || len(cells) != split.Len() {
 			return nil, nil, errors.New("Width and Split disagree")
 		}
 		rows, numbers = append(rows, row), append(numbers, s.Line)

@@ -12,14 +12,14 @@ import (
 const sniffed = 64 << 10
 
 // Open reads the heading of a CSV file given as its bytes and finds its
-// delimiter, line end and byte-order mark. The name is for messages. Errors
+// delimiter, line end and byte-order mark; see CheckText for the rest. The name is for messages. Errors
 // are *table.Error.
 func Open(name string, data []byte) (*table.Image, error) {
 	m := &table.Image{Name: name, Data: data, Found: table.Found{Format: "csv", Encoding: "utf-8", Newline: "lf"}}
 	if len(data) == 0 {
 		return nil, &table.Error{Code: table.Empty, File: name, Text: "the file is empty"}
 	}
-	if err := checkText(name, data); err != nil {
+	if err := checkHead(name, data); err != nil {
 		return nil, err
 	}
 	pos := 0
@@ -66,8 +66,8 @@ func Body(m *table.Image) *Scanner {
 	return s
 }
 
-// checkText refuses what is no UTF-8 text, saying where.
-func checkText(name string, data []byte) error {
+// checkHead refuses what is no text by the look of its first bytes.
+func checkHead(name string, data []byte) error {
 	head := data[:min(len(data), 8<<10)]
 	switch {
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
@@ -77,11 +77,29 @@ func checkText(name string, data []byte) error {
 	case bytes.Count(head, []byte{0}) > len(head)/64+1:
 		return &table.Error{Code: table.Binary, File: name, Text: "the file is binary, not text"}
 	}
-	if i := bytes.IndexByte(data, 0); i >= 0 {
-		return textError(table.NUL, name, data, i, "a NUL byte stands in the text")
+	return CheckText(name, data, 0, len(head))
+}
+
+// CheckText refuses NUL bytes and what is not UTF-8 in the bytes from one
+// offset up to another, where a character may be cut, and says where. Open
+// checks a file's first bytes alone: whoever reads on checks on, close to
+// where it reads, since the bytes are at hand then.
+func CheckText(name string, data []byte, from, to int) error {
+	part := data[from:to]
+	if i := bytes.IndexByte(part, 0); i >= 0 {
+		return textError(table.NUL, name, data, from+i, "a NUL byte stands in the text")
 	}
-	if i := invalidUTF8(data); i >= 0 {
-		return textError(table.NotUTF8, name, data, i, fmt.Sprintf("the byte %02X is not UTF-8", data[i]))
+	if utf8.Valid(part) {
+		return nil
+	}
+	for to < len(data) && to < from+len(part)+utf8.UTFMax && !utf8.RuneStart(data[to]) {
+		to++
+	}
+	for from > 0 && !utf8.RuneStart(data[from]) {
+		from--
+	}
+	if i := invalidUTF8(data[from:to]); i >= 0 {
+		return textError(table.NotUTF8, name, data, from+i, fmt.Sprintf("the byte %02X is not UTF-8", data[from+i]))
 	}
 	return nil
 }
@@ -108,23 +126,12 @@ func textError(code table.Code, name string, data []byte, at int, text string) e
 
 // invalidUTF8 returns the offset of the first byte that is not UTF-8, or -1.
 func invalidUTF8(data []byte) int {
-	const block = 64 << 10
 	for at := 0; at < len(data); {
-		end := min(at+block, len(data))
-		for end < len(data) && !utf8.RuneStart(data[end]) && end-at < block+utf8.UTFMax {
-			end++
+		r, w := utf8.DecodeRune(data[at:])
+		if r == utf8.RuneError && w == 1 {
+			return at
 		}
-		if utf8.Valid(data[at:end]) {
-			at = end
-			continue
-		}
-		for at < end {
-			r, w := utf8.DecodeRune(data[at:])
-			if r == utf8.RuneError && w == 1 {
-				return at
-			}
-			at += w
-		}
+		at += w
 	}
 	return -1
 }

@@ -102,8 +102,10 @@ func (f *File) Refresh(ctx context.Context) error {
 	f.m = m
 	err = table.Guard(func() error {
 		f.sum = xxh3.Hash128(m.Data)
-		f.img, err = csv.Open(filepath.Base(f.path), m.Data)
-		return err
+		if f.img, err = csv.Open(filepath.Base(f.path), m.Data); err != nil {
+			return err
+		}
+		return csv.CheckText(f.img.Name, m.Data, 0, len(m.Data))
 	})
 	if err != nil {
 		return err

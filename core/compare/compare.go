@@ -48,6 +48,11 @@ type Options struct {
 	AllMissing    bool            // deletes that were asked for stay open, however many they are
 	DeleteList    *KeyList        // records to delete, or nil
 	Cores         int             // 0 means all
+	Memory        int64           // bytes that may be used beside the files' own pages; 0 means as many as it takes
+	// Spill gives a zeroed array of so many bytes that does not count as
+	// memory, such as a mapped temporary file. It is asked when Memory would
+	// not do; without it, Memory is not kept.
+	Spill func(bytes int64) ([]byte, error)
 	// Counted, if not nil, is told the numbers of records and of rows before
 	// the first change is made.
 	Counted func(snapshot, edited int)
@@ -144,7 +149,6 @@ type comparison struct {
 	mate    []uint32            // for each snapshot record its state, or the copy's row + mateRow
 	adds    []uint32            // the copy's rows that match no record
 	equal   bitset              // the records whose row is known to have the mate's bytes
-	byKey   *index              // the snapshot's, once it is needed
 	others  *slots              // the copy's rows that match no record
 	repeats map[uint32][]uint32 // rows of the copy that share a snapshot record
 	matched int                 // the copy's rows that match

@@ -319,3 +319,59 @@ func TestEqualHashesAreConfirmed(t *testing.T) {
 	_, ok = x.find(42, record.AppendPart(nil, "d"))
 	assert.False(t, ok)
 }
+
+// However little memory there is, and whatever is spilled, the change set
+// has the same bytes.
+func TestSameBytesWithLittleMemory(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		snapshot := register(t)
+		edited := edit(t, snapshot)
+		o := Options{Key: []string{"k", "l"}, OtherRegister: true}
+		res, want := run(t, snapshot, edited, o)
+		spilled := 0
+		o.Memory = rapid.Int64Range(1, 4000).Draw(t, "memory")
+		o.Cores = rapid.IntRange(1, 3).Draw(t, "cores")
+		o.Spill = func(n int64) ([]byte, error) { spilled++; return make([]byte, n), nil }
+		got, k := run(t, snapshot, edited, o)
+		assert.Equal(t, string(want.lines), string(k.lines))
+		assert.Equal(t, res, got)
+	})
+}
+
+// A shuffled copy of a sorted snapshot takes the way over the index, in one
+// round or in many.
+func TestShuffledAtEveryMemory(t *testing.T) {
+	rows, edited := [][]string{{"k", "v"}}, [][]string{{"k", "v"}}
+	const n = 5000
+	for i := range n {
+		rows = append(rows, []string{fmt.Sprintf("%05d", i), "a"})
+	}
+	for i := range n {
+		edited = append(edited, []string{fmt.Sprintf("%05d", i*7919%n), "b"})
+	}
+	_, want := run(t, rows, edited, Options{})
+	require.Len(t, want.changes, n)
+	for _, memory := range []int64{1, 60_000, 90_000, 250_000} {
+		spilled := 0
+		_, got := run(t, rows, edited, Options{Memory: memory, Spill: func(n int64) ([]byte, error) { spilled++; return make([]byte, n), nil }})
+		assert.True(t, bytes.Equal(want.lines, got.lines))
+		assert.Equal(t, memory < 250_000, spilled > 0, "%d bytes", memory)
+	}
+}
+
+func TestOffsetsReadBack(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var o offsets
+		var want []int64
+		at := int64(0)
+		for range rapid.IntRange(0, 100).Draw(t, "n") {
+			at += rapid.SampledFrom([]int64{0, 1, 20, 3000, 70_000, 1 << 33}).Draw(t, "length")
+			o.append(at)
+			want = append(want, at)
+		}
+		require.Equal(t, len(want), o.len())
+		for i, w := range want {
+			assert.Equal(t, w, o.at(uint32(i)))
+		}
+	})
+}

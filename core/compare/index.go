@@ -103,28 +103,26 @@ func (s *side) sameKey(a, b uint32) bool {
 	return s.hasKey(a, s.keyEncoding(room[:0], s.rawKey(b)))
 }
 
-// index finds a side's rows by key. It is built on all cores: the low bits of
-// a hash say in which of its tables a row is.
+// index finds the snapshot's rows by key. The low bits of a hash say in which
+// of its parts a row is; a part is built by one goroutine, and where memory
+// is short only some of the parts stand at a time (comparison.resolve).
 type index struct {
 	s     *side
-	parts []*slots
+	parts []*slots // nil where a part does not stand
 }
 
-// buildIndex indexes all rows of s. twice lists the rows whose key stands on
-// several rows, in order.
-func buildIndex(ctx context.Context, s *side, cores int) (x *index, twice []uint32, err error) {
-	n := 1 << bits.Len(uint(cores-1))
-	x = &index{s: s, parts: make([]*slots, n)}
-	hashes, err := s.hashes(ctx, cores)
-	if err != nil {
-		return nil, nil, err
-	}
-	found := make([][]uint32, n)
-	err = each(n, func(p int) error {
-		part := newSlots(s, len(hashes)/n+len(hashes)/n/16)
-		x.parts[p] = part
+func (x *index) part(hash uint32) *slots { return x.parts[int(hash)&(len(x.parts)-1)] }
+
+// build builds the parts lo to hi from the hashes of all rows, a goroutine a
+// part, and returns the rows whose key stands on several rows.
+func (x *index) build(hashes []uint32, lo, hi int) (twice []uint32, err error) {
+	clear(x.parts)
+	found := make([][]uint32, hi-lo)
+	err = each(hi-lo, func(p int) error {
+		part := newSlots(x.s, len(hashes)/len(x.parts)+len(hashes)/len(x.parts)/16)
+		x.parts[lo+p] = part
 		for i, h := range hashes {
-			if int(h)&(n-1) != p {
+			if int(h)&(len(x.parts)-1) != lo+p {
 				continue
 			}
 			if first, there := part.insert(uint32(i), h); there {
@@ -133,14 +131,7 @@ func buildIndex(ctx context.Context, s *side, cores int) (x *index, twice []uint
 		}
 		return nil
 	})
-	twice = slices.Concat(found...)
-	slices.Sort(twice)
-	return x, slices.Compact(twice), err
-}
-
-// find returns the row with the given encoded key, whose hash is h.
-func (x *index) find(h uint32, key []byte) (uint32, bool) {
-	return x.parts[int(h)&(len(x.parts)-1)].find(h, key)
+	return slices.Concat(found...), err
 }
 
 // prepare brings the rows that are likely to have the given hashes close, so
@@ -149,36 +140,36 @@ func (x *index) prepare(hashes []uint32) byte {
 	var rows [group]uint32
 	n := 0
 	for _, h := range hashes {
-		part := x.parts[int(h)&(len(x.parts)-1)]
-		if v := part.slot[part.at(h)]; v.row != 0 {
-			rows[n] = v.row - 1
-			n++
+		if part := x.part(h); part != nil {
+			if v := part.slot[part.at(h)]; v.row != 0 {
+				rows[n] = v.row - 1
+				n++
+			}
 		}
 	}
 	return x.s.touch(rows[:n], false)
 }
 
-// hashes returns the hash of each row's key.
-func (s *side) hashes(ctx context.Context, cores int) ([]uint32, error) {
-	h := make([]uint32, s.len())
-	return h, s.ranges(ctx, cores, 0, func(lo, hi int) {
+// hashKeys fills h with the hashes of the keys of the rows that row names.
+func (s *side) hashKeys(ctx context.Context, cores int, h []uint32, row func(k int) uint32) error {
+	return ranges(ctx, cores, len(h), func(lo, hi int) {
 		var key []byte
-		for i := lo; i < hi; i++ {
-			key = s.keyEncoding(key[:0], s.rawKey(uint32(i)))
-			h[i] = hashOf(key)
+		for k := lo; k < hi; k++ {
+			key = s.keyEncoding(key[:0], s.rawKey(row(k)))
+			h[k] = hashOf(key)
 		}
 	})
 }
 
-// ranges calls f on all cores for ranges of the rows from the given one on.
-func (s *side) ranges(ctx context.Context, cores, from int, f func(lo, hi int)) error {
+// ranges calls f on all cores for ranges of the numbers below n.
+func ranges(ctx context.Context, cores, n int, f func(lo, hi int)) error {
 	const step = 1 << 14
 	return each(cores, func(w int) error {
-		for lo := from + w*step; lo < s.len(); lo += cores * step {
+		for lo := w * step; lo < n; lo += cores * step {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			f(lo, min(lo+step, s.len()))
+			f(lo, min(lo+step, n))
 		}
 		return nil
 	})

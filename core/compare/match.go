@@ -4,63 +4,83 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"math/bits"
 	"slices"
 	"sort"
+	"unsafe"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 )
 
 // match finds for each row of the copy the snapshot's record, and refuses a
-// snapshot in which a key repeats.
+// snapshot in which a key repeats. The copy is walked in step with the
+// snapshot while their keys keep matching; the rows that are out of step are
+// looked up afterwards, all at once.
 func (c *comparison) match(ctx context.Context) error {
 	c.mate = make([]uint32, c.snap.len())
 	c.equal = newBits(c.snap.len())
 	c.repeats = map[uint32][]uint32{}
-	if c.snap.unsorted {
-		if err := c.indexSnapshot(ctx); err != nil {
+	s := new(strays)
+	if c.copy != nil {
+		s.end = uint32(c.copy.len())
+		c.inStep(s)
+	}
+	switch {
+	case c.snap.unsorted || s.many:
+		if err := c.resolve(ctx, s); err != nil {
 			return err
 		}
+	default:
+		for _, j := range s.rows {
+			c.halve(j)
+		}
 	}
-	if c.copy == nil {
-		return nil
-	}
-	return c.matchCopy(ctx)
+	c.sortRows()
+	return nil
 }
 
-// indexSnapshot indexes all of the snapshot's rows; a repeated key is a
-// refusal that names all rows with one.
-func (c *comparison) indexSnapshot(ctx context.Context) error {
-	x, twice, err := buildIndex(ctx, c.snap, c.o.Cores)
-	if err != nil {
-		return err
+// strays are the copy's rows that are out of step: those listed, and, once
+// there are many, all from rest on.
+type strays struct {
+	rows []uint32
+	many bool
+	rest uint32
+	end  uint32
+}
+
+func (s *strays) len() int {
+	if s.many {
+		return len(s.rows) + int(s.end-s.rest)
 	}
-	if len(twice) > 0 {
-		return &Refusal{Code: KeyRepeat, File: c.snap.img.Name, Rows: c.snap.rowNumbers(twice),
-			Text: fmt.Sprintf("the snapshot %s has the same key on several rows; the first is %s", c.snap.img.Name, c.snap.key(twice[0]))}
+	return len(s.rows)
+}
+
+// row returns the k-th stray.
+func (s *strays) row(k int) uint32 {
+	if k < len(s.rows) {
+		return s.rows[k]
 	}
-	c.byKey = x
-	return nil
+	return s.rest + uint32(k-len(s.rows))
 }
 
 const (
 	// ahead is how many rows match looks ahead for the place where both
-	// files are in step again, before it asks the index.
+	// files are in step again.
 	ahead = 4
-	// strays is the share of rows, as 1/n, that may be out of step before all
-	// the others are looked up at once, on all cores.
-	strays = 64
+	// fewStrays is the share of rows, as 1/n, that may be out of step before
+	// all that follow are looked up.
+	fewStrays = 64
 )
 
-// matchCopy walks the copy in step with the snapshot while their keys keep
-// matching. next is the record expected for the next row.
-func (c *comparison) matchCopy(ctx context.Context) error {
+// inStep walks the copy in step with the snapshot and notes the strays. next
+// is the record expected for the next row.
+func (c *comparison) inStep(s *strays) {
 	bad := c.copy.stopped()
 	same := c.sameColumns()
 	var key []byte
 	next, n := uint32(0), uint32(c.snap.len())
-	out := 0 // rows out of step
-	for j := range uint32(c.copy.len()) {
+	for j := range s.end {
 		if len(bad) > 0 && bad[0] == j {
 			bad = bad[1:]
 			next++
@@ -79,95 +99,172 @@ func (c *comparison) matchCopy(ctx context.Context) error {
 		for ; i < min(next+ahead, n) && !ok; i++ {
 			ok = c.snap.hasKey(i, key)
 		}
-		i--
-		if !ok {
-			if out++; out > strays+c.copy.len()/strays {
-				return c.matchRest(ctx, j, bad)
-			}
-			if i, ok = c.seek(key); !ok {
-				c.add(j, hashOf(key))
-				continue
-			}
+		if ok {
+			c.pairUp(i-1, j)
+			next = i
+			continue
 		}
-		c.pairUp(i, j)
-		next = i + 1
+		if len(s.rows) > fewStrays+int(s.end)/fewStrays {
+			s.many, s.rest = true, j
+			return
+		}
+		s.rows = append(s.rows, j)
 	}
-	c.dropRepeatedAdds()
-	return nil
 }
 
-// seek looks one key up: in the index, or, in a snapshot whose keys ascend
-// and which needs no index, by halving.
-func (c *comparison) seek(key []byte) (uint32, bool) {
-	if c.byKey != nil {
-		return c.byKey.find(hashOf(key), key)
-	}
+// halve looks one stray up in a snapshot whose keys ascend.
+func (c *comparison) halve(j uint32) {
+	key := c.copy.keyEncoding(nil, c.copy.raw(j))
 	want := key
 	if len(c.snap.keyCol) == 1 {
 		want = []byte(record.KeyOf(key).Parts()[0])
 	}
-	i := sort.Search(c.snap.len(), func(i int) bool {
+	i := uint32(sort.Search(c.snap.len(), func(i int) bool {
 		at, _ := c.snap.rowKey(c.snap.raw(uint32(i)))
 		return bytes.Compare(at, want) >= 0
-	})
-	return uint32(i), i < c.snap.len() && c.snap.hasKey(uint32(i), key)
+	}))
+	if int(i) < c.snap.len() && c.snap.hasKey(i, key) {
+		c.pairUp(i, j)
+	} else {
+		c.add(j, hashOf(key))
+	}
 }
 
-// matchRest looks up the rows from j on, all at once on all cores; bad are
-// those among them that have a stop.
-func (c *comparison) matchRest(ctx context.Context, j uint32, bad []uint32) error {
-	if c.byKey == nil {
-		if err := c.indexSnapshot(ctx); err != nil {
-			return err
-		}
-	}
-	found := make([]uint32, c.copy.len()-int(j)) // row + 1, or 0
-	err := c.copy.ranges(ctx, c.o.Cores, int(j), func(lo, hi int) {
-		c.lookUp(lo, hi, found[lo-int(j):])
-	})
+// resolve indexes the snapshot, refuses it if a key repeats, and looks the
+// strays up: all at once if memory allows, else a part of the index after
+// the other, with the arrays that are only gone through in order spilled.
+func (c *comparison) resolve(ctx context.Context, s *strays) error {
+	n, m := c.snap.len(), s.len()
+	rounds := c.rounds(m)
+	cores := 1 << bits.Len(uint(c.o.Cores-1))
+	hashes, err := c.array(n, rounds > 1)
 	if err != nil {
 		return err
 	}
-	var key []byte
-	for k, f := range found {
-		r := j + uint32(k)
-		switch {
-		case len(bad) > 0 && bad[0] == r:
-			bad = bad[1:]
-		case f > 0:
-			c.pairUp(f-1, r)
-		default:
-			key = c.copy.keyEncoding(key[:0], c.copy.raw(r))
-			c.add(r, hashOf(key))
+	if err := c.snap.hashKeys(ctx, c.o.Cores, hashes, func(k int) uint32 { return uint32(k) }); err != nil {
+		return err
+	}
+	wanted, err := c.array(m, rounds > 1)
+	if err != nil {
+		return err
+	}
+	if err := c.copyHashes(ctx, wanted, s); err != nil {
+		return err
+	}
+	found, err := c.array(m, rounds > 1) // the record + 1, or 0
+	if err != nil {
+		return err
+	}
+	x := &index{s: c.snap, parts: make([]*slots, cores*rounds)}
+	var twice []uint32
+	for r := range rounds {
+		more, err := x.build(hashes, r*cores, (r+1)*cores)
+		if err != nil {
+			return err
+		}
+		twice = append(twice, more...)
+		if err := ranges(ctx, c.o.Cores, m, func(lo, hi int) { c.lookUp(x, s, wanted, found, lo, hi) }); err != nil {
+			return err
 		}
 	}
-	c.dropRepeatedAdds()
+	if len(twice) > 0 {
+		slices.Sort(twice)
+		twice = slices.Compact(twice)
+		return &Refusal{Code: KeyRepeat, File: c.snap.img.Name, Rows: c.snap.rowNumbers(twice),
+			Text: fmt.Sprintf("the snapshot %s has the same key on several rows; the first is %s", c.snap.img.Name, c.snap.key(twice[0]))}
+	}
+	c.takeFound(s, wanted, found)
 	return nil
 }
 
-// lookUp finds the records of the copy's rows lo to hi, a group at a time:
-// found gets the record + 1, or 0.
-func (c *comparison) lookUp(lo, hi int, found []uint32) {
-	var keys []byte
-	var ends [group]int
-	var hashes [group]uint32
+func (c *comparison) copyHashes(ctx context.Context, h []uint32, s *strays) error {
+	if c.copy == nil {
+		return nil
+	}
+	return c.copy.hashKeys(ctx, c.o.Cores, h, s.row)
+}
+
+// lookUp looks the strays lo to hi up in the parts of the index that stand, a
+// group at a time.
+func (c *comparison) lookUp(x *index, s *strays, wanted, found []uint32, lo, hi int) {
+	var key []byte
 	for from := lo; from < hi; from += group {
-		n := min(group, hi-from)
-		keys = keys[:0]
-		for k := range n {
-			start := len(keys)
-			keys = c.copy.keyEncoding(keys, c.copy.rawKey(uint32(from+k)))
-			ends[k], hashes[k] = len(keys), hashOf(keys[start:])
-		}
-		c.byKey.prepare(hashes[:n])
-		start := 0
-		for k := range n {
-			if i, ok := c.byKey.find(hashes[k], keys[start:ends[k]]); ok {
-				found[from+k-lo] = i + 1
+		to := min(from+group, hi)
+		x.prepare(wanted[from:to])
+		for k := from; k < to; k++ {
+			part := x.part(wanted[k])
+			if part == nil {
+				continue
 			}
-			start = ends[k]
+			key = c.copy.keyEncoding(key[:0], c.copy.rawKey(s.row(k)))
+			if i, ok := part.find(wanted[k], key); ok {
+				found[k] = i + 1
+			}
 		}
 	}
+}
+
+// takeFound pairs the strays with what was found for them.
+func (c *comparison) takeFound(s *strays, wanted, found []uint32) {
+	var bad []uint32
+	if c.copy != nil {
+		bad = c.copy.stopped()
+	}
+	for k, f := range found {
+		j := s.row(k)
+		if _, stop := slices.BinarySearch(bad, j); stop {
+			continue
+		}
+		if f > 0 {
+			c.pairUp(f-1, j)
+		} else {
+			c.add(j, wanted[k])
+		}
+	}
+}
+
+// rounds says in how many rounds the index has to be built so that what is
+// accessed at random stays within the memory allowed.
+func (c *comparison) rounds(strays int) int {
+	if c.o.Memory <= 0 || c.o.Spill == nil {
+		return 1
+	}
+	n := int64(c.snap.len())
+	rows := n
+	if c.copy != nil {
+		rows += int64(c.copy.len())
+	}
+	const perRow, perMate, perHash, perSlot = 3, 4, 4, 22 // bytes; a slot's share is at most 8 * 8/3
+	stays := rows*perRow + n*perMate
+	whole := stays + n*perHash + int64(strays)*2*perHash + n*perSlot
+	r := 1
+	for whole > c.o.Memory && stays+n*perSlot/int64(r) > c.o.Memory && r < 1024 || r == 1 && whole > c.o.Memory {
+		r *= 2
+	}
+	return r
+}
+
+// array returns n zeros, spilled if asked.
+func (c *comparison) array(n int, spill bool) ([]uint32, error) {
+	if !spill || n == 0 {
+		return make([]uint32, n), nil
+	}
+	b, err := c.o.Spill(int64(n) * 4)
+	if err != nil {
+		return nil, err
+	}
+	return unsafe.Slice((*uint32)(unsafe.Pointer(&b[0])), n), nil
+}
+
+// sortRows puts what was found out of order into the copy's order, and takes
+// repeated rows out of the adds.
+func (c *comparison) sortRows() {
+	for _, rows := range c.repeats {
+		slices.Sort(rows)
+	}
+	slices.Sort(c.adds)
+	n := uint32(c.snap.len())
+	c.adds = slices.DeleteFunc(c.adds, func(j uint32) bool { return len(c.repeats[n+j]) > 0 })
 }
 
 // add notes that row j of the copy matches no record.
@@ -214,11 +311,6 @@ func (c *comparison) repeatAdd(first, j uint32) {
 		c.repeats[g] = []uint32{first}
 	}
 	c.repeats[g] = append(c.repeats[g], j)
-}
-
-func (c *comparison) dropRepeatedAdds() {
-	n := uint32(c.snap.len())
-	c.adds = slices.DeleteFunc(c.adds, func(j uint32) bool { return len(c.repeats[n+j]) > 0 })
 }
 
 // judgeFile decides, once keys are matched, whether the copy is a copy at

@@ -17,7 +17,7 @@ type side struct {
 	img    *table.Image
 	keyCol []int
 
-	start []int64          // where each row starts; one more at the end, for the last row's end
+	start offsets          // where each row starts; one more at the end, for the last row's end
 	gaps  []gap            // rows that a spreadsheet counts and that are no records
 	ends  map[uint32]int64 // where a row ends that such rows follow
 	last  int64            // where the row before ends
@@ -45,7 +45,7 @@ func newSide(img *table.Image, keyCol []int) *side {
 	return &side{img: img, keyCol: keyCol, wantCells: len(img.Heading), keyInside: slices.Max(keyCol) < len(img.Heading)-1}
 }
 
-func (s *side) len() int { return max(len(s.start)-1, 0) }
+func (s *side) len() int { return max(s.start.len()-1, 0) }
 
 // scan walks the table's rows and notes what is wrong with them.
 func (s *side) scan(ctx context.Context) error {
@@ -76,10 +76,10 @@ func (s *side) scan(ctx context.Context) error {
 	if err := csv.CheckText(s.img.Name, s.img.Data, checked, len(s.img.Data)); err != nil {
 		return err
 	}
-	if sc.Row > s.img.HeadingRow+len(s.start) {
-		s.endHere(len(s.start))
+	if sc.Row > s.img.HeadingRow+s.start.len() {
+		s.endHere(s.start.len())
 	}
-	s.start = append(s.start, int64(len(s.img.Data)))
+	s.start.append(int64(len(s.img.Data)))
 	return nil
 }
 
@@ -93,7 +93,7 @@ func (s *side) reserve() {
 	head := body[:min(len(body), 64<<10)]
 	if rows := bytes.Count(head, []byte{'\n'}); rows > 0 {
 		n := len(body)/(len(head)/rows) + len(body)/(len(head)/rows)/32 + 16
-		s.start = make([]int64, 0, n+1)
+		s.start.reserve(n + 1)
 	}
 }
 
@@ -105,7 +105,7 @@ func (s *side) row(sc *csv.Scanner) {
 		s.blank++
 		return
 	}
-	i := len(s.start)
+	i := s.start.len()
 	if skipped := sc.Row - s.img.HeadingRow - 1 - i; skipped > 0 && (len(s.gaps) == 0 || skipped > s.gaps[len(s.gaps)-1].skipped) {
 		s.gaps = append(s.gaps, gap{i, skipped})
 		s.endHere(i)
@@ -118,7 +118,7 @@ func (s *side) row(sc *csv.Scanner) {
 	case noKey:
 		s.noKey = append(s.noKey, uint32(i))
 	}
-	s.start = append(s.start, int64(sc.Start()))
+	s.start.append(int64(sc.Start()))
 	if !s.unsorted && i > 0 && bytes.Compare(s.before, key) >= 0 {
 		s.unsorted = true
 	}
@@ -167,7 +167,7 @@ func (s *side) keyEncoding(dst, raw []byte) []byte {
 
 // raw returns the bytes of a row without its line end.
 func (s *side) raw(i uint32) []byte {
-	from, to := s.start[i], s.start[i+1]
+	from, to := s.start.at(i), s.start.at(i+1)
 	if s.ends != nil {
 		if end, ok := s.ends[i]; ok {
 			return s.img.Data[from:end:end]
@@ -186,7 +186,7 @@ func (s *side) raw(i uint32) []byte {
 // from its beginning where rows are read in no order.
 func (s *side) rawKey(i uint32) []byte {
 	if s.keyInside {
-		return s.img.Data[s.start[i]:s.start[i+1]]
+		return s.img.Data[s.start.at(i):s.start.at(i+1)]
 	}
 	return s.raw(i)
 }
@@ -197,7 +197,7 @@ func (s *side) rawKey(i uint32) []byte {
 func (s *side) touch(rows []uint32, whole bool) (sum byte) {
 	var at, end [group]int64
 	for k, i := range rows {
-		at[k], end[k] = s.start[i], s.start[i+1]
+		at[k], end[k] = s.start.at(i), s.start.at(i+1)
 	}
 	for k := range rows {
 		sum ^= s.img.Data[at[k]]

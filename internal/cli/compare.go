@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -24,7 +26,7 @@ type compareFlags struct {
 	key                      []string
 	missing, blank, allow    string
 	deleteList, into, title  string
-	recordSet                string
+	recordSet, memory        string
 	noDossier, otherRegister bool
 }
 
@@ -49,6 +51,7 @@ func newCompare(a *app) *cobra.Command {
 	fl.StringVar(&f.into, "into", "", "compare anew into the `dossier`, which must not have run yet")
 	fl.BoolVar(&f.noDossier, "no-dossier", false, "only print the summary; keep nothing")
 	fl.StringVar(&f.title, "title", "", "what the dossier is called (default: the edited file's name)")
+	fl.StringVar(&f.memory, "memory", "", "use no more memory than this beside the files' own pages: 512MiB")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
 	return cmd
 }
@@ -57,6 +60,11 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	c, err := a.comparison(args, f)
 	if err != nil {
 		return err
+	}
+	if c.Options.Memory > 0 {
+		spill := disk.NewSpill("")
+		defer spill.Close()
+		c.Options.Spill = spill.Bytes
 	}
 	if f.noDossier {
 		return a.compareOnly(ctx, c)
@@ -103,6 +111,10 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 	if !slices.Contains([]string{compare.Held, compare.Clear, compare.Ignore}, f.blank) {
 		return nil, usage("--blank is hold, clear or keep, not %q", f.blank)
 	}
+	var err error
+	if c.Options.Memory, err = parseSize(f.memory); err != nil {
+		return nil, err
+	}
 	for _, w := range strings.Split(f.allow, ",") {
 		act, err := changeset.ParseAct(strings.TrimSpace(w))
 		if err != nil {
@@ -137,6 +149,24 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		c.Options.RecordSet = recordSetName(args[0])
 	}
 	return c, nil
+}
+
+var sizeForm = regexp.MustCompile(`^([0-9]+)\s*([KMG]?)i?B?$`)
+
+// parseSize reads a number of bytes: 512MiB, 2G.
+func parseSize(text string) (int64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	m := sizeForm.FindStringSubmatch(text)
+	if m == nil {
+		return 0, usage("--memory takes a size such as 512MiB or 2G, not %q", text)
+	}
+	n, err := strconv.ParseInt(m[1], 10, 32)
+	if err != nil || n == 0 {
+		return 0, usage("--memory takes a size such as 512MiB or 2G, not %q", text)
+	}
+	return n << (10 * strings.Index("BKMG", cmp.Or(m[2], "B"))), nil
 }
 
 func (a *app) source(name string) desk.Source {

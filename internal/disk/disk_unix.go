@@ -19,6 +19,15 @@ func mapFile(f *os.File, size int64) ([]byte, func() error, error) {
 	return b, func() error { return unix.Munmap(b) }, nil
 }
 
+// mapShared maps a file for reading and writing.
+func mapShared(f *os.File, size int64) ([]byte, func() error, error) {
+	b, err := unix.Mmap(int(f.Fd()), 0, int(size), unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
+	if err != nil {
+		return nil, nil, err
+	}
+	return b, func() error { return unix.Munmap(b) }, nil
+}
+
 // syncDir makes a rename in a folder last.
 func syncDir(name string) error {
 	d, err := os.Open(name)

@@ -19,6 +19,9 @@ fuzz:
 	go test ./core/table/csv -run '^$$' -fuzz FuzzOpen -fuzztime 10s
 	go test ./core/changeset -run '^$$' -fuzz FuzzParse -fuzztime 10s
 
+bench:
+	go run ./bench
+
 demo:
 	go run ./cmd/paletwin demo
 

@@ -151,20 +151,35 @@ var ErrChain = errors.New("the decisions were altered: a line does not follow fr
 // Ledger is the decisions on one record set's changes.
 type Ledger struct {
 	acts  []DecisionAct
-	byID  map[ID][]entry
+	byID  map[ID]int // the last of its entries + 1
+	all   []entry
 	last  []byte
 	whole int
 }
 
+// entry is one pair of an act, and where the one before it on the same change
+// is, + 1.
 type entry struct {
-	act  int
-	pair int
+	act, pair, before int
 }
+
+// entries returns what was decided on a change, in order.
+func (l *Ledger) entries(id ID) []entry {
+	var found []entry
+	for i := l.byID[id]; i > 0; i = l.all[i-1].before {
+		found = append(found, l.all[i-1])
+	}
+	slices.Reverse(found)
+	return found
+}
+
+// Has reports whether anything was decided on a change.
+func (l *Ledger) Has(id ID) bool { return l.byID[id] > 0 }
 
 // OpenLedger reads decisions.jsonl given as its bytes. A torn last line is
 // passed over. Acts on other record sets are checked and left out.
 func OpenLedger(data []byte, recordSet string) (*Ledger, error) {
-	l := &Ledger{byID: map[ID][]entry{}}
+	l := &Ledger{byID: map[ID]int{}}
 	for n := 1; ; n++ {
 		line, rest, ok := bytes.Cut(data, []byte{'\n'})
 		if !ok {
@@ -194,8 +209,11 @@ func (l *Ledger) Take(a *DecisionAct, line []byte) {
 
 func (l *Ledger) add(a *DecisionAct) {
 	l.acts = append(l.acts, *a)
+	l.all = slices.Grow(l.all, len(a.On))
 	for i := range a.On {
-		l.byID[a.On[i].ID] = append(l.byID[a.On[i].ID], entry{len(l.acts) - 1, i})
+		id := a.On[i].ID
+		l.all = append(l.all, entry{len(l.acts) - 1, i, l.byID[id]})
+		l.byID[id] = len(l.all)
 	}
 }
 
@@ -220,7 +238,7 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		How       string                        `json:"how"`
 		ByField   bool                          `json:"by_field"`
 		Held      bool                          `json:"held"`
-		On        [][]string                    `json:"on"`
+		On        json.RawMessage               `json:"on"`
 		Previous  string                        `json:"previous"`
 		Seen      map[string]map[string]*string `json:"seen"`
 	}
@@ -228,7 +246,7 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		return nil, "", errors.New("is no decision")
 	}
 	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, When: j.When, Note: j.Note,
-		ByField: j.ByField, Held: j.Held, How: j.How, On: make([]Pair, len(j.On))}
+		ByField: j.ByField, Held: j.Held, How: j.How}
 	for text, values := range j.Seen {
 		id, err := ParseID(text)
 		if err != nil {
@@ -243,29 +261,65 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		}
 		a.Seen[id] = r
 	}
-	for i, on := range j.On {
-		if len(on) < 2 || len(on[1]) != 32 {
-			return nil, "", errors.New("is no decision")
-		}
-		id, err := ParseID(on[0])
-		if err != nil {
-			return nil, "", err
-		}
-		a.On[i].ID = id
-		if _, err := hex.Decode(a.On[i].Digest[:], []byte(on[1])); err != nil {
-			return nil, "", err
-		}
-		if len(on) > 2 {
-			a.On[i].Field = on[2]
-		}
+	var err error
+	a.On, err = parsePairs(j.On)
+	if err != nil {
+		return nil, "", err
 	}
 	return a, j.Previous, nil
+}
+
+// parsePairs reads an act's list of pairs. One act may be on a million
+// changes, so the form that AppendLine writes is read directly.
+func parsePairs(b []byte) ([]Pair, error) {
+	const plain = len(`["7f3a91c2d4e5f607","9b74c9897bac770ffc029102a200c5de"]`)
+	pairs := make([]Pair, 0, len(b)/plain)
+	rest, ok := bytes.CutPrefix(b, []byte{'['})
+	for ok && len(rest) > plain {
+		var p Pair
+		var err error
+		if rest, err = parsePair(rest, &p, plain); err != nil {
+			return nil, err
+		}
+		pairs = append(pairs, p)
+		rest = bytes.TrimPrefix(rest, []byte{','})
+	}
+	if !ok || string(rest) != "]" {
+		return nil, errors.New("is no decision")
+	}
+	return pairs, nil
+}
+
+// parsePair reads one pair from the start of b and returns what follows it.
+func parsePair(b []byte, p *Pair, plain int) ([]byte, error) {
+	bad := errors.New("is no decision")
+	if string(b[:2]) != `["` || string(b[18:21]) != `","` || b[53] != '"' {
+		return nil, bad
+	}
+	if _, err := hex.Decode(p.ID[:], b[2:18]); err != nil {
+		return nil, bad
+	}
+	if _, err := hex.Decode(p.Digest[:], b[21:53]); err != nil {
+		return nil, bad
+	}
+	if b[54] == ']' {
+		return b[plain:], nil
+	}
+	d := json.NewDecoder(bytes.NewReader(b[55:]))
+	if err := d.Decode(&p.Field); err != nil || b[54] != ',' {
+		return nil, bad
+	}
+	rest, ok := bytes.CutPrefix(b[55+d.InputOffset():], []byte{']'})
+	if !ok {
+		return nil, bad
+	}
+	return rest, nil
 }
 
 // Seen returns what the target had when a person last decided to write over
 // it, if that decision is on the change as it is.
 func (l *Ledger) Seen(line Line, c *Change) record.Record {
-	entries := l.byID[c.ID]
+	entries := l.entries(c.ID)
 	for i := len(entries) - 1; i >= 0; i-- {
 		a, p := &l.acts[entries[i].act], &l.acts[entries[i].act].On[entries[i].pair]
 		same := p.Field == "" && p.Digest == DigestOf(line)
@@ -300,7 +354,7 @@ func (s *State) ToolHeld() bool { return s.Decision == Hold && s.By == Tool }
 // an amend in order, or one.
 func (l *Ledger) States(line Line, c *Change) []State {
 	var whole Digest
-	entries := l.byID[c.ID]
+	entries := l.entries(c.ID)
 	if len(entries) > 0 {
 		whole = DigestOf(line)
 	}

@@ -191,6 +191,15 @@ func (l Line) Plain() bool {
 	return !bytes.Contains(l, []byte(`"held":[`)) && !bytes.Contains(l, []byte(`"stop":[`)) && !bytes.Contains(l, []byte(`"linked":"`))
 }
 
+// Units returns how many units the change has: the fields of an amend, or
+// one.
+func (l Line) Units() int {
+	if l.Act() != Amend {
+		return 1
+	}
+	return bytes.Count(l, []byte(`,"to":`)) // in a text, a quote has a backslash before it
+}
+
 type lineJSON struct {
 	ID     string   `json:"id"`
 	Act    Act      `json:"act"`

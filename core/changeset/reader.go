@@ -63,10 +63,13 @@ func open(data []byte) (r *Reader, body []byte, err error) {
 	return r, data[:last], nil
 }
 
-// Lines gives the changes' lines in order.
-func (r *Reader) Lines() iter.Seq[Line] {
+// Lines is a run of a change set's lines, newlines included.
+type Lines []byte
+
+// All gives the lines in order.
+func (l Lines) All() iter.Seq[Line] {
 	return func(yield func(Line) bool) {
-		for rest := r.lines; len(rest) > 0; {
+		for rest := l; len(rest) > 0; {
 			n := bytes.IndexByte(rest, '\n')
 			if !yield(Line(rest[:n:n])) {
 				return
@@ -74,6 +77,21 @@ func (r *Reader) Lines() iter.Seq[Line] {
 			rest = rest[n+1:]
 		}
 	}
+}
+
+// Lines gives the changes' lines in order.
+func (r *Reader) Lines() iter.Seq[Line] { return Lines(r.lines).All() }
+
+// Parts cuts the changes' lines into at most n runs of about one length.
+func (r *Reader) Parts(n int) []Lines {
+	var parts []Lines
+	for rest, size := r.lines, len(r.lines)/n+1; len(rest) > 0; {
+		end := min(size, len(rest)) - 1
+		end += bytes.IndexByte(rest[end:], '\n') + 1
+		parts = append(parts, Lines(rest[:end:end]))
+		rest = rest[end:]
+	}
+	return parts
 }
 
 // Changes gives the decoded changes in order. It stops at the first line

@@ -92,6 +92,37 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 	return dst
 }
 
+// Plain reports whether the ruling goes by nothing that a line hides, so that
+// PlainPair does for plain lines on which nothing was decided.
+func (r *Ruling) Plain() bool {
+	f := &r.Filter
+	return !r.Named && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
+}
+
+// PlainPair is Pairs for a line that need not be decoded: it is plain, and
+// open.
+func (r *Ruling) PlainPair(dst []Pair, n *Touched, line Line) []Pair {
+	act := line.Act()
+	if len(r.Filter.Acts) > 0 && !slices.Contains(r.Filter.Acts, act) {
+		return dst
+	}
+	n.Changes++
+	n.Units += line.Units()
+	if act == Delete {
+		n.Deletes++
+	}
+	return append(dst, Pair{ID: line.ID(), Digest: DigestOf(line)})
+}
+
+// Add adds another count.
+func (n *Touched) Add(o Touched) {
+	n.Units += o.Units
+	n.Changes += o.Changes
+	n.Deletes += o.Deletes
+	n.Passed += o.Passed
+	n.Stopped += o.Stopped
+}
+
 // touchesHeld reports whether a hold of the tool is decided: where it was
 // asked for, where the field was named, and for a record named by its id
 // that is added or deleted, which has no field to name.

@@ -113,7 +113,7 @@ func (c *comparison) emit(ctx context.Context) error {
 
 // records makes the amends and deletes of the records lo to hi.
 func (c *comparison) records(b *batch, lo, hi int) {
-	d := differ{c: c}
+	d := differ{c: c, same: c.copy != nil && c.sameColumns()}
 	for i := lo; i < hi; i++ {
 		if (i-lo)%group == 0 && c.copy != nil {
 			c.nextMates(i, min(i+group, hi))
@@ -188,6 +188,7 @@ func (b *batch) add(c *comparison, ch *changeset.Change) {
 // differ compares pairs of rows; it keeps the room for their cells.
 type differ struct {
 	c        *comparison
+	same     bool // rows of equal bytes are equal records
 	old, new csv.Row
 }
 
@@ -198,8 +199,15 @@ func (d *differ) pair(b *batch, i, j uint32) {
 	listed := c.o.DeleteList != nil && c.listed(record.KeyOf(c.snap.keyEncoding(nil, was)))
 	var fields []changeset.FieldChange
 	kept := b.tally.blankKept
-	if !c.sameColumns() || !bytes.Equal(was, is) {
+	if !d.same || !bytes.Equal(was, is) {
 		d.old.Split(was, c.snap.img.Comma, 0)
+		if d.same && d.old.Same(is, c.copy.img.Comma) {
+			is = nil
+		}
+	} else {
+		is = nil
+	}
+	if is != nil {
 		d.new.Split(is, c.copy.img.Comma, 0)
 		fields = d.fields(b, j)
 	}

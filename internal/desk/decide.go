@@ -2,9 +2,13 @@ package desk
 
 import (
 	"fmt"
+	"maps"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -87,7 +91,8 @@ func (t *Dossier) Decide(o *Order) (changeset.Touched, error) {
 // for whole changes and one for fields; and one for changes that are linked
 // with these.
 func (o *Order) acts(c *Changes, n *changeset.Touched) ([]changeset.DecisionAct, error) {
-	r := &ruler{c: c, n: n, links: map[string]bool{}, touched: map[changeset.ID]bool{}}
+	r := newRuler(c)
+	defer func() { *n = r.n }()
 	var acts []changeset.DecisionAct
 	var err error
 	if len(o.Names) == 0 {
@@ -119,12 +124,42 @@ func (o *Order) acts(c *Changes, n *changeset.Touched) ([]changeset.DecisionAct,
 func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
 	ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held}
 	a := changeset.DecisionAct{ByField: len(o.Filter.Fields) > 0, Held: o.Held || len(o.Filter.Findings) > 0}
-	for line := range r.c.Lines() {
-		if err := r.rule(&ruling, line, &a); err != nil {
+	parts := r.c.Parts(runtime.GOMAXPROCS(0) * 4)
+	on := make([][]changeset.Pair, len(parts))
+	ruled := make([]*ruler, len(parts))
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, lines := range parts {
+		g.Go(func() (err error) {
+			ruled[i] = newRuler(r.c)
+			on[i], err = ruled[i].group(&ruling, lines)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	for _, x := range ruled {
+		r.n.Add(x.n)
+		maps.Copy(r.links, x.links)
+		maps.Copy(r.touched, x.touched)
+	}
+	a.On = slices.Concat(on...)
+	return []changeset.DecisionAct{a}, nil
+}
+
+// group rules on lines, without decoding those that hide nothing.
+func (r *ruler) group(ruling *changeset.Ruling, lines changeset.Lines) ([]changeset.Pair, error) {
+	var a changeset.DecisionAct
+	plain := ruling.Plain()
+	for line := range lines.All() {
+		if plain && line.Plain() && !r.c.Ledger.Has(line.ID()) {
+			a.On = ruling.PlainPair(a.On, &r.n, line)
+		} else if err := r.rule(ruling, line, &a); err != nil {
 			return nil, err
 		}
 	}
-	return []changeset.DecisionAct{a}, nil
+	return a.On, nil
 }
 
 func (o *Order) named(r *ruler) ([]changeset.DecisionAct, error) {
@@ -155,9 +190,13 @@ func (o *Order) named(r *ruler) ([]changeset.DecisionAct, error) {
 // ruler rules on changes and notes what it touched, and the links.
 type ruler struct {
 	c       *Changes
-	n       *changeset.Touched
+	n       changeset.Touched
 	links   map[string]bool
 	touched map[changeset.ID]bool // of linked changes
+}
+
+func newRuler(c *Changes) *ruler {
+	return &ruler{c: c, links: map[string]bool{}, touched: map[changeset.ID]bool{}}
 }
 
 func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset.DecisionAct) error {
@@ -166,7 +205,7 @@ func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset
 		return err
 	}
 	before := len(a.On)
-	a.On = ruling.Pairs(a.On, r.n, line, ch, r.c.Ledger.States(line, ch))
+	a.On = ruling.Pairs(a.On, &r.n, line, ch, r.c.Ledger.States(line, ch))
 	if ch.Linked != "" && len(a.On) > before {
 		r.links[ch.Linked], r.touched[ch.ID] = true, true
 	}

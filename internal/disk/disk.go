@@ -13,6 +13,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"github.com/zeebo/xxh3"
 )
 
 // FS is what desk, run and the file target ask of the operating system. Each
@@ -128,6 +130,7 @@ var ErrFolder = errors.New("is a folder")
 type Written struct {
 	SHA256 string // 64 hex digits
 	Size   int64
+	quick  xxh3.Uint128 // for ReadsBack
 }
 
 // WriteFile writes a file whole or not at all: to a temporary name beside
@@ -136,7 +139,7 @@ type Written struct {
 // temporary name is replaced.
 func WriteFile(fsys FS, name string, perm fs.FileMode, write func(io.Writer) error) (Written, error) {
 	tmp := TempName(name)
-	w, err := WriteTemp(fsys, tmp, perm, write)
+	w, err := writeTemp(fsys, tmp, perm, true, write)
 	if err != nil {
 		return w, err
 	}
@@ -150,7 +153,12 @@ func TempName(name string) string {
 
 // WriteTemp writes and syncs a file that Replace will put in its place. On
 // an error nothing is left.
-func WriteTemp(fsys FS, tmp string, perm fs.FileMode, write func(io.Writer) error) (w Written, err error) {
+func WriteTemp(fsys FS, tmp string, perm fs.FileMode, write func(io.Writer) error) error {
+	_, err := writeTemp(fsys, tmp, perm, false, write)
+	return err
+}
+
+func writeTemp(fsys FS, tmp string, perm fs.FileMode, full bool, write func(io.Writer) error) (w Written, err error) {
 	if err := fsys.Remove(tmp); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return w, err
 	}
@@ -163,15 +171,15 @@ func WriteTemp(fsys FS, tmp string, perm fs.FileMode, write func(io.Writer) erro
 			_ = fsys.Remove(tmp) // the first error counts
 		}
 	}()
-	sum := sha256.New()
-	n := &counter{w: io.MultiWriter(f, sum)}
-	if err = write(n); err == nil {
+	s := newSums(f, full)
+	if err = write(s); err == nil {
 		err = f.Sync()
 	}
+	w = s.close()
 	if cerr := f.Close(); err == nil {
 		err = cerr
 	}
-	return Written{hex.EncodeToString(sum.Sum(nil)), n.n}, err
+	return w, err
 }
 
 // Replace renames tmp to name and syncs the folder.
@@ -181,17 +189,6 @@ func Replace(fsys FS, tmp, name string) error {
 		return err
 	}
 	return fsys.SyncDir(filepath.Dir(name))
-}
-
-type counter struct {
-	w io.Writer
-	n int64
-}
-
-func (c *counter) Write(p []byte) (int, error) {
-	n, err := c.w.Write(p)
-	c.n += int64(n)
-	return n, err
 }
 
 // ReadFile reads a whole small file.

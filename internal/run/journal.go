@@ -242,6 +242,7 @@ type Record struct {
 	Ended string  // "complete", "stopped", or "" if it was interrupted
 	When  time.Time
 	size  int64                 // of the journal's whole lines
+	fresh bool                  // this process wrote its backup and read it back
 	batch int                   // the last batch's number
 	open  map[changeset.ID]bool // steps of a batch whose outcomes are missing
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"path/filepath"
 	"slices"
 	"time"
@@ -30,6 +31,7 @@ type Verification struct {
 	Totals      []compare.Total        `json:"totals"` // from the backup to now
 	When        time.Time              `json:"when"`
 
+	set    string   // the record set's name
 	system []string // fields that the target writes itself
 }
 
@@ -65,16 +67,18 @@ func Verify(ctx context.Context, t *desk.Dossier, fresh *table.Image, now time.T
 	if err != nil {
 		return nil, err
 	}
-	v := &Verification{Differences: []Difference{}, System: []changeset.FieldCount{}, When: now.UTC(), system: last.Head.System}
-	if err := v.steps(t, last.Head.Target, fresh); err != nil {
-		return nil, err
-	}
+	return verify(ctx, t, last, fresh, now)
+}
+
+// verify is Verify with the last run at hand.
+func verify(ctx context.Context, t *desk.Dossier, last *Record, fresh *table.Image, now time.Time) (*Verification, error) {
+	v := &Verification{Differences: []Difference{}, System: []changeset.FieldCount{}, When: now.UTC(), set: t.Set().Name, system: last.Head.System}
 	backup, err := OpenBackup(t, last)
 	if err != nil {
 		return nil, err
 	}
 	defer backup.Close()
-	if err := v.besides(ctx, t, last, backup.Image, fresh); err != nil {
+	if err := v.compare(ctx, t, last, backup.Image, fresh); err != nil {
 		return nil, err
 	}
 	_, err = disk.WriteFile(t.FS(), filepath.Join(last.Dir, verifyName), 0o600, func(w io.Writer) error {
@@ -86,20 +90,19 @@ func Verify(ctx context.Context, t *desk.Dossier, fresh *table.Image, now time.T
 	return v, err
 }
 
-// steps looks each standing step that went to the target up in the fresh
-// state.
-func (v *Verification) steps(t *desk.Dossier, target string, fresh *table.Image) error {
-	done, err := standing(t)
-	if err != nil {
-		return err
-	}
-	byRun := map[*Step]bool{}
+// earlier looks up, in the fresh state, the steps that stand and were done by
+// earlier runs on the target; the last run's are judged by the comparison.
+func (v *Verification) earlier(t *desk.Dossier, last *Record, fresh *table.Image, done map[unit]standingUnit) error {
+	seen := map[*Step]bool{}
 	var all []*Step
 	for _, d := range done {
-		if !byRun[d.step] && d.target == target {
-			byRun[d.step] = true
+		if !seen[d.step] && d.target == last.Head.Target && d.run != last.Head.Run {
+			seen[d.step] = true
 			all = append(all, d.step)
 		}
+	}
+	if len(all) == 0 {
+		return nil
 	}
 	sortSteps(all)
 	found, err := csv.Lookup(fresh, t.Set().Key, keys(all))
@@ -163,23 +166,35 @@ func (v *Verification) step(s *Step, now record.Record, there bool, done map[uni
 	v.Differences = append(v.Differences, bad...)
 }
 
-// besides compares the last run's backup with the fresh state and keeps what
-// no step of that run is about.
-func (v *Verification) besides(ctx context.Context, t *desk.Dossier, last *Record, backup, fresh *table.Image) error {
-	sink := &besides{v: v, meant: map[unit]bool{}}
-	for _, s := range last.Steps {
-		if s.Outcome == Done {
-			for _, u := range s.units() {
-				sink.meant[u] = true
-			}
+// compare compares the last run's backup with the fresh state: what differs
+// is a step of that run, as meant or not, or moved besides.
+func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Record, backup, fresh *table.Image) error {
+	done, err := standing(t)
+	if err != nil {
+		return err
+	}
+	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, now: map[record.Key]*changeset.Change{}}
+	for u, d := range done {
+		if d.run == last.Head.Run {
+			sink.steps[u.id] = d.step
 		}
 	}
 	res, err := compare.Run(ctx, backup, fresh, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key,
-		Missing: compare.Asked, Blank: compare.Clear, OtherRegister: true}, sink)
+		Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true}, sink)
 	if err != nil {
 		return err
 	}
 	v.Totals = res.Totals
+	if err := v.earlier(t, last, fresh, done); err != nil {
+		return err
+	}
+	steps := slices.Collect(maps.Values(sink.steps))
+	sortSteps(steps)
+	for _, s := range steps {
+		now, there := sink.state(s)
+		v.step(s, now, there, done)
+	}
+	v.Differences = append(v.Differences, sink.besides...)
 	for _, f := range res.Findings {
 		if f.Level == changeset.Stop {
 			v.Besides++
@@ -189,34 +204,90 @@ func (v *Verification) besides(ctx context.Context, t *desk.Dossier, last *Recor
 	return nil
 }
 
-// besides is the sink of the comparison that looks for what nobody meant.
-type besides struct {
-	v     *Verification
-	meant map[unit]bool
+// differences is the sink of the comparison of backup and fresh state.
+type differences struct {
+	v       *Verification
+	steps   map[changeset.ID]*Step // of the last run
+	now     map[record.Key]*changeset.Change
+	besides []Difference
 }
 
-func (b *besides) WriteEncoded(_ []byte, changes []*changeset.Change) error {
+func (d *differences) WriteEncoded(_ []byte, changes []*changeset.Change) error {
 	for _, ch := range changes {
-		key := ch.Key.String()
-		if ch.Act != changeset.Amend {
-			expected, found := goneWord, thereWord
-			if ch.Act == changeset.Delete {
-				expected, found = found, expected
-			}
-			if !b.meant[unit{ch.ID, ""}] {
-				b.add(Difference{"besides", key, "", expected, found})
-			}
-			continue
+		d.take(ch)
+	}
+	return nil
+}
+
+// take sorts one change into what a step is about and what moved besides.
+func (d *differences) take(ch *changeset.Change) {
+	key := ch.Key.String()
+	amend := d.steps[changeset.MakeID(d.v.set, ch.Key, changeset.Amend)]
+	step := d.steps[ch.ID]
+	if amend != nil || step != nil {
+		d.now[ch.Key] = ch
+	}
+	if ch.Act != changeset.Amend {
+		expected, found := goneWord, thereWord
+		if ch.Act == changeset.Delete {
+			expected, found = found, expected
 		}
-		for _, f := range ch.Fields {
-			if slices.Contains(b.v.system, f.Field) {
-				b.v.countSystem(f.Field)
-			} else if !b.meant[unit{ch.ID, f.Field}] {
-				b.add(Difference{"besides", key, f.Field, f.From.String(), f.To.String()})
-			}
+		if step == nil && amend == nil {
+			d.beside(Difference{"besides", key, "", expected, found})
+		}
+		return
+	}
+	for _, f := range ch.Fields {
+		switch {
+		case slices.Contains(d.v.system, f.Field):
+			d.v.countSystem(f.Field)
+		case step == nil || step.field(f.Field) == nil:
+			d.beside(Difference{"besides", key, f.Field, f.From.String(), f.To.String()})
+		}
+	}
+}
+
+func (d *differences) beside(x Difference) {
+	d.v.Besides++
+	d.besides = append(d.besides, x)
+}
+
+// field returns the step's change of a field, or nil.
+func (s *Step) field(name string) *changeset.FieldChange {
+	for i := range s.Fields {
+		if s.Fields[i].Field == name {
+			return &s.Fields[i]
 		}
 	}
 	return nil
+}
+
+// state returns a step's record as far as the comparison saw it: what did not
+// change since the backup is as the step found it.
+func (d *differences) state(s *Step) (now record.Record, there bool) {
+	ch := d.now[s.Key]
+	switch s.Act {
+	case changeset.Add:
+		if ch == nil || ch.Act != changeset.Add {
+			return nil, false
+		}
+		return ch.Record, true
+	case changeset.Delete:
+		return s.Record, ch == nil || ch.Act != changeset.Delete
+	}
+	if ch != nil && ch.Act == changeset.Delete {
+		return nil, false
+	}
+	for _, f := range s.Fields {
+		v := f.From
+		if ch != nil {
+			if c := ch.Field(f.Field); c != nil {
+				v = c.To
+			}
+		}
+		now.Set(f.Field, v)
+	}
+	return now, true
 }
 
 func (v *Verification) countSystem(field string) {
@@ -227,9 +298,4 @@ func (v *Verification) countSystem(field string) {
 		}
 	}
 	v.System = append(v.System, changeset.FieldCount{Field: field, Changes: 1})
-}
-
-func (b *besides) add(d Difference) {
-	b.v.Besides++
-	b.v.Differences = append(b.v.Differences, d)
 }

@@ -66,7 +66,9 @@ func (s *Scanner) Next() (bool, error) {
 		s.Line += 1 + s.lines
 		s.lines, s.cells = 0, 0
 		end := len(s.data)
-		if i := bytes.IndexByte(s.data[s.pos:], '\n'); i >= 0 {
+		if s.quote == s.pos {
+			end++ // the row starts with a quote, so its end is not the next line end
+		} else if i := bytes.IndexByte(s.data[s.pos:], '\n'); i >= 0 {
 			end = s.pos + i
 		}
 		if s.quote < end {

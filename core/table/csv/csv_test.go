@@ -32,11 +32,36 @@ func read(data []byte, comma byte) (rows [][]string, numbers []int, err error) {
 				return nil, nil, errors.New("Cell, Split and Row.Split disagree")
 			}
 		}
+		if err := sameIsRight(&split, row, comma); err != nil {
+			return nil, nil, err
+		}
 		if len(cells) != s.Width() || len(cells) != split.Len() {
 			return nil, nil, errors.New("Width and Split disagree")
 		}
 		rows, numbers = append(rows, row), append(numbers, s.Line)
 	}
+}
+
+// sameIsRight writes the row's cells in quotes and not, and asks Same.
+func sameIsRight(r *Row, cells []string, comma byte) error {
+	for _, quoted := range []bool{false, true} {
+		var raw []byte
+		for i, c := range cells {
+			if i > 0 {
+				raw = append(raw, comma)
+			}
+			raw = AppendCell(raw, c, comma, quoted)
+		}
+		if !r.Same(raw, comma) {
+			continue // it may always ask for a closer look
+		}
+		for i, c := range Split(nil, raw, comma) {
+			if !bytes.Equal(Unquote(c), Unquote(r.Cell(i))) {
+				return errors.New("Same says that rows are which are not")
+			}
+		}
+	}
+	return nil
 }
 
 // standard reads data with encoding/csv.
@@ -158,6 +183,17 @@ func TestRowAndLineNumbers(t *testing.T) {
 	ok, err = s.Next()
 	require.True(t, ok && err == nil)
 	assert.Equal(t, []int{4, 5}, []int{s.Row, s.Line}, "the blank line is a row, the line break inside the cell is none")
+}
+
+func TestSameSeesThroughQuotes(t *testing.T) {
+	var r Row
+	r.Split([]byte(`a,,"b,c",d`), ',', 0)
+	for raw, want := range map[string]bool{
+		`a,,"b,c",d`: true, `"a","","b,c","d"`: true, `a,,"b,c","d"`: true,
+		`a,,"b,c",e`: false, `a,,"b,c"`: false, `a,,"b,c",d,`: false, `"a"",","b,c",d`: false, `"a,","b,c",d`: false,
+	} {
+		assert.Equal(t, want, r.Same([]byte(raw), ','), raw)
+	}
 }
 
 func TestAppendCellReadsBack(t *testing.T) {

@@ -182,3 +182,32 @@ func (r *Row) plain(comma byte, most int) {
 	}
 	r.ends = append(r.ends, int32(len(raw)))
 }
+
+// Same reports whether another row has the cells of r, each as it stands
+// there or with quotes round it. False may mean no more than that the rows
+// have to be looked at cell by cell.
+func (r *Row) Same(raw []byte, comma byte) bool {
+	at := 0
+	for n := range r.ends {
+		if n > 0 {
+			if at >= len(raw) || raw[at] != comma {
+				return false
+			}
+			at++
+		}
+		cell := r.Cell(n)
+		if at < len(raw) && raw[at] == '"' && (len(cell) == 0 || cell[0] != '"') {
+			end := at + 1 + len(cell)
+			if end >= len(raw) || raw[end] != '"' || !bytes.Equal(raw[at+1:end], cell) || bytes.IndexByte(cell, '"') >= 0 {
+				return false
+			}
+			at = end + 1
+			continue
+		}
+		if len(raw)-at < len(cell) || !bytes.Equal(raw[at:at+len(cell)], cell) {
+			return false
+		}
+		at += len(cell)
+	}
+	return at == len(raw)
+}

@@ -216,7 +216,7 @@ func (f *File) Table(context.Context) (*table.Image, func() error, error) {
 func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
 	w := newWriter(f, steps)
 	tmp := disk.TempName(f.path)
-	_, err := disk.WriteTemp(f.fsys, tmp, f.m.Info.Mode().Perm(), func(out io.Writer) error {
+	err := disk.WriteTemp(f.fsys, tmp, f.m.Info.Mode().Perm(), func(out io.Writer) error {
 		return table.Guard(func() error { return w.write(ctx, out) })
 	})
 	if err != nil {

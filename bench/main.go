@@ -1,0 +1,262 @@
+// Command bench measures what docs/performance.md says, on this machine: whole
+// processes, in turn with the floor, medians of several runs, as ratios.
+//
+//	go run ./bench                    one million records
+//	go run ./bench -records 100000    fewer
+//	go run ./bench -large             10 and 20 million records, too (10 GB of disk)
+package main
+
+import (
+	"bufio"
+	"flag"
+	"fmt"
+	"io"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+func main() {
+	log.SetFlags(0)
+	b := new(bench)
+	flag.IntVar(&b.records, "records", 1_000_000, "records of the register")
+	flag.IntVar(&b.runs, "runs", 5, "runs of each command")
+	flag.StringVar(&b.dir, "dir", "bench/data", "where the data stands")
+	large := flag.Bool("large", false, "10 and 20 million records, too")
+	flag.Parse()
+	b.build()
+	b.generate(b.records)
+	fmt.Printf("%d records, %d runs each, medians\n\n| figure | ratio | seconds | floor | anonymous memory |\n| --- | --- | --- | --- | --- |\n", b.records, b.runs)
+	b.comparisons()
+	b.dossier()
+	b.runsFigures()
+	b.references()
+	if *large {
+		b.large()
+	}
+}
+
+type bench struct {
+	dir     string
+	records int
+	runs    int
+}
+
+func (b *bench) path(elem ...string) string {
+	p, err := filepath.Abs(filepath.Join(append([]string{b.dir}, elem...)...))
+	if err != nil {
+		log.Fatal(err)
+	}
+	return p
+}
+
+func (b *bench) bin(name string) string { return b.path("bin", name) }
+
+func (b *bench) data(n int, name string) string { return b.path(fmt.Sprint(n), name) }
+
+func must(err error, what ...any) {
+	if err != nil {
+		log.Fatalln(append(what, err)...)
+	}
+}
+
+// build builds the programs once.
+func (b *bench) build() {
+	must(os.MkdirAll(b.path("bin"), 0o755))
+	for name, pkg := range map[string]string{"paletwin": "./cmd/paletwin", "stdlib": "./bench/stdlib", "gen": "./bench/gen", "changes": "./bench/changes"} {
+		c := exec.Command("go", "build", "-o", b.bin(name), pkg)
+		c.Env = append(os.Environ(), "CGO_ENABLED=0")
+		c.Stderr = os.Stderr
+		must(c.Run(), "go build", pkg)
+	}
+}
+
+// generate makes the reference work where it is not there.
+func (b *bench) generate(n int, files ...string) {
+	if _, err := os.Stat(b.data(n, "register.csv")); err == nil {
+		return
+	}
+	must(exec.Command(b.bin("gen"), append([]string{b.path(fmt.Sprint(n)), fmt.Sprint(n)}, files...)...).Run(), "gen")
+}
+
+// measured is what one run of a command took.
+type measured struct {
+	wall time.Duration
+	anon int64 // bytes of anonymous memory at their peak, sampled
+}
+
+// run runs a command and samples its memory. The exit codes 0 and 3 are fine.
+func run(args ...string) measured {
+	c := exec.Command(args[0], args[1:]...)
+	c.Stdout, c.Stderr = io.Discard, io.Discard
+	start := time.Now()
+	must(c.Start(), args)
+	done := make(chan int64)
+	stop := make(chan bool)
+	go func() {
+		var peak int64
+		for {
+			select {
+			case <-stop:
+				done <- peak
+				return
+			case <-time.After(2 * time.Millisecond):
+				peak = max(peak, anonymous(c.Process.Pid))
+			}
+		}
+	}()
+	err := c.Wait()
+	wall := time.Since(start)
+	stop <- true
+	if code := c.ProcessState.ExitCode(); err != nil && code != 3 {
+		log.Fatalf("%v: %v", args, err)
+	}
+	return measured{wall, <-done}
+}
+
+// anonymous returns a process's anonymous memory (Linux: RssAnon).
+func anonymous(pid int) int64 {
+	f, err := os.Open(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0
+	}
+	defer f.Close()
+	for s := bufio.NewScanner(f); s.Scan(); {
+		if rest, ok := strings.CutPrefix(s.Text(), "RssAnon:"); ok {
+			var kb int64
+			if _, err := fmt.Sscan(rest, &kb); err == nil {
+				return kb << 10
+			}
+		}
+	}
+	return 0
+}
+
+func median[T int64 | float64 | time.Duration](v []T) T {
+	slices.Sort(v)
+	return v[len(v)/2]
+}
+
+// pair runs command and floor in turn and prints the median of their ratios.
+// before prepares each run and is not measured.
+func (b *bench) pair(figure string, records int, before func(), command, floor []string) {
+	var ratios []float64
+	var walls, floors []time.Duration
+	var anon []int64
+	for i := range b.runs + 1 {
+		if before != nil {
+			before()
+		}
+		m, f := run(command...), run(floor...)
+		if i == 0 {
+			continue // warm-up
+		}
+		ratios = append(ratios, m.wall.Seconds()/f.wall.Seconds())
+		walls, floors, anon = append(walls, m.wall), append(floors, f.wall), append(anon, m.anon)
+	}
+	a := median(anon)
+	fmt.Printf("| %s | %.2f | %.2f | %.2f | %d MB, %.0f bytes a record |\n", figure, median(ratios), median(walls).Seconds(), median(floors).Seconds(), a>>20, float64(a)/float64(records))
+}
+
+func (b *bench) comparisons() {
+	register := b.data(b.records, "register.csv")
+	for _, copy := range []string{"same", "shuffled", "reordered", "quoted"} {
+		edited := b.data(b.records, copy+".csv")
+		b.pair("compare, "+copy+", against a plain read of both files", b.records, nil,
+			[]string{b.bin("paletwin"), "compare", register, edited, "--key", "asset_no", "--no-dossier"}, []string{b.bin("stdlib"), register, edited})
+	}
+}
+
+func (b *bench) desk() string { return b.path("desk") }
+
+func (b *bench) paletwin(args ...string) []string {
+	return append([]string{b.bin("paletwin"), "--desk", b.desk()}, args...)
+}
+
+func (b *bench) clean() { must(os.RemoveAll(b.desk())) }
+
+func (b *bench) dossier() {
+	register, edited := b.data(b.records, "register.csv"), b.data(b.records, "same.csv")
+	b.pair("compare into a dossier, against a plain read of both files", b.records, b.clean,
+		b.paletwin("compare", register, edited, "--key", "asset_no"), []string{b.bin("stdlib"), register, edited})
+}
+
+// runsFigures measures runs and decisions.
+func (b *bench) runsFigures() {
+	register, edited, target := b.data(b.records, "register.csv"), b.data(b.records, "same.csv"), b.path("target.csv")
+	b.pair("apply of 1 % amends (backup, write, read back, verify), against a plain read of the register", b.records, func() {
+		b.clean()
+		must(os.RemoveAll(target))
+		must(exec.Command("cp", register, target).Run())
+		run(b.paletwin("compare", register, edited, "--key", "asset_no", "--allow", "amend")...)
+		run(b.paletwin("approve", "1", "--all")...)
+		must(exec.Command("sync").Run())
+	}, b.paletwin("apply", "1", "--to", target, "--yes"), []string{b.bin("stdlib"), register})
+	must(os.RemoveAll(target))
+
+	all := b.path("all.csv")
+	b.everyRecord(register, all)
+	b.clean()
+	run(b.paletwin("compare", register, all, "--key", "asset_no")...)
+	found, err := filepath.Glob(filepath.Join(b.desk(), "dossiers/0001-*"))
+	must(err)
+	changes := filepath.Join(found[0], "changes.register.jsonl")
+	forget := func() { must(os.RemoveAll(filepath.Join(found[0], "decisions.jsonl"))) }
+	read := []string{b.bin("changes"), changes}
+	b.pair("approve all of as many changes as records, against reading the change set", b.records, forget, b.paletwin("approve", "1", "--all"), read)
+	id := firstID(changes)
+	b.pair("approve one of them, against reading the change set", b.records, forget, b.paletwin("approve", "1", id), read)
+	b.clean()
+	must(os.RemoveAll(all))
+}
+
+// everyRecord writes a copy of the register with one field of every record
+// amended.
+func (b *bench) everyRecord(register, to string) {
+	in, err := os.ReadFile(register)
+	must(err)
+	out := strings.ReplaceAll(string(in), ",D", ",E")
+	must(os.WriteFile(to, []byte(out), 0o644))
+}
+
+func firstID(changes string) string {
+	f, err := os.Open(changes)
+	must(err)
+	defer f.Close()
+	s := bufio.NewScanner(f)
+	s.Buffer(nil, 1<<20)
+	s.Scan()
+	s.Scan()
+	return s.Text()[len(`{"id":"`):][:16]
+}
+
+// references measures the same work done by other means.
+func (b *bench) references() {
+	register, edited := b.data(b.records, "register.csv"), b.data(b.records, "same.csv")
+	floor := []string{b.bin("stdlib"), register, edited}
+	sh := func(script string) []string { return []string{"sh", "-c", script, "sh", register, edited} }
+	b.pair("for reference: sort both files and comm (lines that differ, no fields)", b.records, nil,
+		sh(`d=$(mktemp -d); LC_ALL=C sort "$1" >$d/a; LC_ALL=C sort "$2" >$d/b; LC_ALL=C comm -3 $d/a $d/b | wc -l; rm -r $d`), floor)
+	if _, err := exec.LookPath("sqlite3"); err != nil {
+		return
+	}
+	b.pair("for reference: SQLite, import and full outer join", b.records, nil,
+		sh(`sqlite3 :memory: ".mode csv" ".import '$1' a" ".import '$2' b" "create unique index ia on a(asset_no)" "create index ib on b(asset_no)" "select count(*) from a full outer join b using (asset_no) where a.service_fee is not b.service_fee or a.depot is not b.depot or a.name is not b.name"`), floor)
+}
+
+// large measures how the work grows, and little memory.
+func (b *bench) large() {
+	const ten, twenty = 10_000_000, 20_000_000
+	b.generate(ten, "register.csv", "same.csv")
+	b.generate(twenty, "register.csv", "shuffled.csv")
+	b.runs = 1
+	compare := func(n int, copy string, more ...string) []string {
+		return append([]string{b.bin("paletwin"), "compare", b.data(n, "register.csv"), b.data(n, copy), "--key", "asset_no", "--no-dossier"}, more...)
+	}
+	b.pair("10 million records, same order, against 1 million", ten, nil, compare(ten, "same.csv"), compare(b.records, "same.csv"))
+	b.pair("20 million records, shuffled, --memory 512MiB, against 1 million", twenty, nil, compare(twenty, "shuffled.csv", "--memory", "512MiB"), compare(b.records, "shuffled.csv"))
+}

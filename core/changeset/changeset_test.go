@@ -105,11 +105,10 @@ func TestSealTellsEveryAlteration(t *testing.T) {
 	for i := range good {
 		bad := bytes.Clone(good)
 		bad[i] ^= 1
-		if r, err := Parse(bad); err == nil {
+		if _, err := Parse(bad); err == nil {
 			// A count beside the seal, or a digit of the seal in the other
 			// case, is all that may pass; the seal itself is the same.
 			assert.Greater(t, i, bytes.LastIndex(good, []byte(`"amend"`))-1, "byte %d", i)
-			assert.Len(t, r.lines, len(r.lines))
 		}
 		_, err := Parse(good[:i])
 		assert.Error(t, err, "cut at %d", i)

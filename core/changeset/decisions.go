@@ -79,6 +79,7 @@ type DecisionAct struct {
 // AppendLine appends the act as a line whose chain goes back to previous,
 // the line before it without its newline (nil for the first).
 func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
+	dst = slices.Grow(dst, 400+58*len(a.On))
 	dst = append(dst, `{"paletwin":"decision","version":1,"record_set":`...)
 	dst = AppendString(dst, a.RecordSet)
 	dst = append(dst, `,"decision":"`...)

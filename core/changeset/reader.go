@@ -24,20 +24,38 @@ type Reader struct {
 	Header Header
 	Seal   Seal
 	lines  []byte
+	sealed []byte // what the seal covers
 }
 
 // Parse checks the seal of a change set given as its bytes and reads its
 // header. Errors are ErrCut, ErrSeal, ErrNot or ErrVersion.
 func Parse(data []byte) (*Reader, error) {
+	r, err := ParseUnchecked(data)
+	if err != nil {
+		return nil, err
+	}
+	return r, r.CheckSeal()
+}
+
+// ParseUnchecked is Parse without the check of the seal, which reads all
+// bytes. Whoever uses what the Reader gives calls CheckSeal before anything
+// comes of it.
+func ParseUnchecked(data []byte) (*Reader, error) {
 	r, body, err := open(data)
 	if err != nil {
 		return nil, err
 	}
-	sum := sha256.Sum256(body)
-	if r.Seal.Seal != "sha256:"+hex.EncodeToString(sum[:]) {
-		return nil, ErrSeal
-	}
+	r.sealed = body
 	return r, nil
+}
+
+// CheckSeal returns ErrSeal if the seal does not fit.
+func (r *Reader) CheckSeal() error {
+	sum := sha256.Sum256(r.sealed)
+	if r.Seal.Seal != "sha256:"+hex.EncodeToString(sum[:]) {
+		return ErrSeal
+	}
+	return nil
 }
 
 // open reads header and seal line without checking the one against the
@@ -65,6 +83,9 @@ func open(data []byte) (r *Reader, body []byte, err error) {
 
 // Lines is a run of a change set's lines, newlines included.
 type Lines []byte
+
+// Plain reports whether every line is, by Line.Plain.
+func (l Lines) Plain() bool { return Line(l).Plain() }
 
 // All gives the lines in order.
 func (l Lines) All() iter.Seq[Line] {

@@ -59,32 +59,44 @@ func (t *Dossier) Decide(o *Order) (changeset.Touched, error) {
 		return changeset.Touched{}, err
 	}
 	defer lock.Unlock()
-	c, err := t.Changes()
+	c, err := t.changesUnchecked()
 	if err != nil {
 		return changeset.Touched{}, err
 	}
 	defer c.Close()
-	if o.Choose != nil {
-		if o.Filter, err = o.Choose(c.Header.Fields); err != nil {
-			return changeset.Touched{}, err
-		}
+	sealed := make(chan error, 1) // the seal is checked while the changes are gone through
+	go func() { sealed <- c.check() }()
+	n, acts, err := o.rule(c)
+	if bad := <-sealed; bad != nil {
+		return changeset.Touched{}, bad
 	}
-	var n changeset.Touched
-	acts, err := o.acts(c, &n)
 	if err != nil {
 		return n, err
 	}
-	for i := range acts {
-		a := &acts[i]
-		if len(a.On) == 0 {
-			continue
-		}
-		a.RecordSet, a.Decision, a.By, a.When, a.Note, a.How = t.Set().Name, o.Decision, o.By, o.When, o.Note, o.How
-		if err := t.append(c.Ledger, a); err != nil {
-			return n, err
+	return n, t.write(c, o, acts)
+}
+
+// rule completes the order and collects what it touches.
+func (o *Order) rule(c *Changes) (n changeset.Touched, acts []changeset.DecisionAct, err error) {
+	if o.Choose != nil {
+		if o.Filter, err = o.Choose(c.Header.Fields); err != nil {
+			return n, nil, err
 		}
 	}
-	return n, nil
+	acts, err = o.acts(c, &n)
+	return n, slices.DeleteFunc(acts, func(a changeset.DecisionAct) bool { return len(a.On) == 0 }), err
+}
+
+// write appends the acts.
+func (t *Dossier) write(c *Changes, o *Order, acts []changeset.DecisionAct) error {
+	for i := range acts {
+		a := &acts[i]
+		a.RecordSet, a.Decision, a.By, a.When, a.Note, a.How = t.Set().Name, o.Decision, o.By, o.When, o.Note, o.How
+		if err := t.append(c.Ledger, a, i < len(acts)-1); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // acts collects what the order touches: one act for a group; for names, one
@@ -125,6 +137,9 @@ func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
 	ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held}
 	a := changeset.DecisionAct{ByField: len(o.Filter.Fields) > 0, Held: o.Held || len(o.Filter.Findings) > 0}
 	parts := r.c.Parts(runtime.GOMAXPROCS(0) * 4)
+	if len(parts) == 0 {
+		return nil, nil
+	}
 	on := make([][]changeset.Pair, len(parts))
 	ruled := make([]*ruler, len(parts))
 	var g errgroup.Group
@@ -144,16 +159,19 @@ func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
 		maps.Copy(r.links, x.links)
 		maps.Copy(r.touched, x.touched)
 	}
-	a.On = slices.Concat(on...)
+	if a.On = on[0]; len(on) > 1 {
+		a.On = slices.Concat(on...)
+	}
 	return []changeset.DecisionAct{a}, nil
 }
 
 // group rules on lines, without decoding those that hide nothing.
 func (r *ruler) group(ruling *changeset.Ruling, lines changeset.Lines) ([]changeset.Pair, error) {
 	var a changeset.DecisionAct
-	plain := ruling.Plain()
+	plain, all := ruling.Plain(), lines.Plain()
+	a.On = make([]changeset.Pair, 0, len(lines)/100)
 	for line := range lines.All() {
-		if plain && line.Plain() && !r.c.Ledger.Has(line.ID()) {
+		if plain && (all || line.Plain()) && !r.c.Ledger.Has(line.ID()) {
 			a.On = ruling.PlainPair(a.On, &r.n, line)
 		} else if err := r.rule(ruling, line, &a); err != nil {
 			return nil, err

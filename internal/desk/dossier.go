@@ -171,6 +171,15 @@ type Changes struct {
 	*changeset.Reader
 	Ledger *changeset.Ledger
 	m      *disk.Mapping
+	file   string
+}
+
+// check compares the change set's bytes with its seal.
+func (c *Changes) check() error {
+	if err := c.CheckSeal(); err != nil {
+		return &DamageError{c.file, err}
+	}
+	return nil
 }
 
 // Close lets the file go.
@@ -179,12 +188,26 @@ func (c *Changes) Close() error { return c.m.Close() }
 // Changes opens the change set of the dossier's record set and the decisions
 // on it; seal, digest and chain are checked.
 func (t *Dossier) Changes() (*Changes, error) {
+	c, err := t.changesUnchecked()
+	if err != nil {
+		return nil, err
+	}
+	if err := c.check(); err != nil {
+		_ = c.Close() // the first error counts
+		return nil, err
+	}
+	return c, nil
+}
+
+// changesUnchecked is Changes without the check of the seal's bytes, which
+// check makes up for.
+func (t *Dossier) changesUnchecked() (*Changes, error) {
 	file := t.Path(ChangesName(t.Set().Name))
 	m, err := t.desk.FS.Map(file)
 	if err != nil {
 		return nil, &DamageError{file, err}
 	}
-	r, err := changeset.Parse(m.Data)
+	r, err := changeset.ParseUnchecked(m.Data)
 	if err == nil && r.Seal.Seal != t.Set().Seal {
 		err = changeset.ErrSeal
 	}
@@ -192,7 +215,7 @@ func (t *Dossier) Changes() (*Changes, error) {
 		_ = m.Close() // the first error counts
 		return nil, &DamageError{file, err}
 	}
-	c := &Changes{Reader: r, m: m}
+	c := &Changes{Reader: r, m: m, file: file}
 	if c.Ledger, err = t.ledger(); err != nil {
 		_ = m.Close() // the first error counts
 		return nil, err
@@ -214,13 +237,16 @@ func (t *Dossier) ledger() (*changeset.Ledger, error) {
 	return l, nil
 }
 
-// append writes an act behind those of the ledger and takes it in.
-func (t *Dossier) append(l *changeset.Ledger, a *changeset.DecisionAct) error {
+// append writes an act behind those of the ledger, and takes it in if more
+// are to follow.
+func (t *Dossier) append(l *changeset.Ledger, a *changeset.DecisionAct, more bool) error {
 	line := a.AppendLine(nil, l.Last())
 	if err := disk.Append(t.desk.FS, t.Path(decisionsName), int64(l.Size()), line); err != nil {
 		return err
 	}
-	l.Take(a, line)
+	if more {
+		l.Take(a, line)
+	}
 	return nil
 }
 

@@ -18,6 +18,7 @@ fuzz:
 	go test ./core/table/csv -run '^$$' -fuzz FuzzAgainstEncodingCSV -fuzztime 20s
 	go test ./core/table/csv -run '^$$' -fuzz FuzzOpen -fuzztime 10s
 	go test ./core/changeset -run '^$$' -fuzz FuzzParse -fuzztime 10s
+	go test ./core/changeset -run '^$$' -fuzz FuzzLedger -fuzztime 10s
 
 bench:
 	go run ./bench

@@ -274,3 +274,38 @@ func TestIDsDependOnSetKeyAndAct(t *testing.T) {
 		assert.Equal(t, id, back)
 	}
 }
+
+func FuzzLedger(f *testing.F) {
+	a := DecisionAct{RecordSet: "aids", Decision: Approve, By: "noor", On: []Pair{{Field: "depot"}, {}},
+		Seen: map[ID]record.Record{{}: {{Name: "depot", Value: record.Text("D01")}}}}
+	f.Add(a.AppendLine(nil, nil))
+	f.Add([]byte(`{"paletwin":"decision","version":1,"on":[["00"],[]],"previous":""}` + "\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		l, err := OpenLedger(data, "aids")
+		if err != nil {
+			return
+		}
+		assert.LessOrEqual(t, l.Size(), len(data))
+		for _, act := range l.Acts() {
+			for _, p := range act.On {
+				assert.True(t, l.Has(p.ID))
+			}
+		}
+	})
+}
+
+// What a ledger writes it reads, field names with quotes and brackets too.
+func TestActsReadBack(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		a := DecisionAct{RecordSet: "aids", Decision: Hold, By: rapid.String().Draw(t, "by"), When: time.Unix(1e9, 0).UTC(), Note: rapid.String().Draw(t, "note")}
+		for range rapid.IntRange(1, 5).Draw(t, "pairs") {
+			p := Pair{Field: rapid.SampledFrom([]string{"", "depot", `a"],["b`, "é,]"}).Draw(t, "field")}
+			copy(p.ID[:], rapid.SliceOfN(rapid.Byte(), 8, 8).Draw(t, "id"))
+			copy(p.Digest[:], rapid.SliceOfN(rapid.Byte(), 16, 16).Draw(t, "digest"))
+			a.On = append(a.On, p)
+		}
+		l, err := OpenLedger(a.AppendLine(nil, nil), "aids")
+		require.NoError(t, err)
+		assert.Equal(t, []DecisionAct{a}, l.Acts())
+	})
+}

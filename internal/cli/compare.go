@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -247,6 +248,11 @@ func (a *app) compareOnly(ctx context.Context, c *desk.Comparison) error {
 		return err
 	}
 	defer snapshot.Close()
+	type opened struct {
+		from  *desk.Source
+		table *desk.Table
+	}
+	read := []opened{{&c.Snapshot, snapshot}}
 	var edited *table.Image
 	if c.Edited != nil {
 		t, err := a.open(c.Edited)
@@ -254,6 +260,7 @@ func (a *app) compareOnly(ctx context.Context, c *desk.Comparison) error {
 			return err
 		}
 		defer t.Close()
+		read = append(read, opened{c.Edited, t})
 		edited = t.Image
 	}
 	if len(c.Options.Key) == 0 {
@@ -273,6 +280,11 @@ func (a *app) compareOnly(ctx context.Context, c *desk.Comparison) error {
 	res, err := compare.Run(ctx, snapshot.Image, edited, c.Options, nil)
 	if err != nil {
 		return err
+	}
+	for _, r := range read {
+		if r.from.Path != "" && !r.table.Unchanged(a.fs, r.from.Path) {
+			return &fs.PathError{Op: "read", Path: r.from.Path, Err: disk.ErrChanged}
+		}
 	}
 	if a.json {
 		return a.printJSON(compareJSON(nil, res))

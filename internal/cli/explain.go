@@ -139,7 +139,7 @@ func explainSystem(err error) *message {
 		m.Code, m.Text, m.Do = "busy", strings.TrimSuffix(err.Error(), ": "+disk.ErrLocked.Error())+": "+disk.ErrLocked.Error(), "wait until it is done, and run the command again"
 		m.exit = exitLook
 	case errors.Is(err, table.ErrChanged), errors.Is(err, disk.ErrChanged):
-		m.Code, m.Text, m.Do = "changed", "the file changed while it was read", "wait until nobody writes to it, and run the command again"
+		m.Code, m.Text, m.Do = "changed", strings.TrimSpace(m.File+" the file changed while it was read"), "wait until nobody writes to it, and run the command again"
 	case errors.Is(err, desk.ErrUntrusted):
 		m.Code, m.Do = "untrusted-desk", "if it is yours, name its folder with --desk, or take the write permission of others away"
 	case errors.Is(err, desk.ErrSettings):

@@ -292,6 +292,13 @@ type Table struct {
 	m *disk.Mapping
 }
 
+// Unchanged reports whether the file is still what was opened, as far as its
+// identity, size and time tell.
+func (t *Table) Unchanged(fsys disk.FS, file string) bool {
+	now, err := fsys.Stat(file)
+	return err == nil && disk.Same(now, t.m.Info)
+}
+
 // Close lets the file go.
 func (t *Table) Close() error {
 	if t == nil {

@@ -7,7 +7,6 @@ type offsets struct {
 	base []int64  // of each block; negative for one in whole
 	rel  []uint16 // of each row
 	long map[int][]int64
-	last int64
 }
 
 // block is how many rows share a base: rows up to 4 KB fit two bytes.

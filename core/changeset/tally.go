@@ -8,6 +8,8 @@ type Tally struct {
 	Held       int          `json:"held"`        // changes held as a whole, or with every field held
 	HeldFields int          `json:"held_fields"` // field changes held
 	ByField    []FieldCount `json:"-"`
+
+	at map[string]int // the place of a field in ByField
 }
 
 // FieldCount is how many amends change a field.
@@ -35,18 +37,24 @@ func (t *Tally) Count(c *Change) {
 }
 
 func (t *Tally) countField(name string) {
-	for i := range t.ByField {
-		if t.ByField[i].Field == name {
-			t.ByField[i].Changes++
-			return
-		}
+	if t.at == nil {
+		t.at = map[string]int{}
 	}
-	t.ByField = append(t.ByField, FieldCount{name, 1})
+	i, ok := t.at[name]
+	if !ok {
+		i = len(t.ByField)
+		t.at[name] = i
+		t.ByField = append(t.ByField, FieldCount{Field: name})
+	}
+	t.ByField[i].Changes++
 }
 
-// Sort puts the fields into the given order.
+// Sort puts the fields into the given order. Nothing is counted after it.
 func (t *Tally) Sort(fields []string) {
-	slices.SortStableFunc(t.ByField, func(a, b FieldCount) int {
-		return slices.Index(fields, a.Field) - slices.Index(fields, b.Field)
-	})
+	place := make(map[string]int, len(fields))
+	for i, f := range fields {
+		place[f] = i
+	}
+	slices.SortStableFunc(t.ByField, func(a, b FieldCount) int { return place[a.Field] - place[b.Field] })
+	t.at = nil
 }

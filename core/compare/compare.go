@@ -110,7 +110,7 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if o.Cores <= 0 {
 		o.Cores = runtime.GOMAXPROCS(0)
 	}
-	c := &comparison{o: o, sink: sink, res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading}}
+	c := &comparison{o: o, sink: sink, moved: moves{}, res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading}}
 	if err := c.headings(snapshot, edited); err != nil {
 		return nil, err
 	}
@@ -206,9 +206,13 @@ func (c *comparison) checkColumns(snapshot, edited *table.Image, m layout.Match)
 		return &Refusal{Code: NoCommon, File: edited.Name, Text: fmt.Sprintf("%s and %s have no column in common", snapshot.Name, edited.Name),
 			Columns: edited.Heading}
 	}
+	there := make(map[string]bool, len(edited.Heading))
+	for _, h := range edited.Heading {
+		there[h] = true
+	}
 	for i, f := range snapshot.Heading {
 		switch {
-		case m.Column[i] < 0 && slices.Contains(edited.Heading, f):
+		case m.Column[i] < 0 && there[f]:
 			return twice(edited, f)
 		case m.Column[i] < 0:
 			c.find(changeset.ColumnAbsent.Finding("the copy has no column %q; that field is left untouched", f), edited.Name, f)

@@ -32,14 +32,16 @@ const (
 
 // checkHeading refuses a snapshot whose headings do not name its fields.
 func checkHeading(m *table.Image) error {
+	seen := make(map[string]bool, len(m.Heading))
 	for i, h := range m.Heading {
 		if h == "" {
 			return &table.Error{Code: table.BlankHeading, File: m.Name, Row: m.HeadingRow, Column: i + 1,
 				Text: fmt.Sprintf("column %d has no heading", i+1)}
 		}
-		if slices.Contains(m.Heading[:i], h) {
+		if seen[h] {
 			return twice(m, h)
 		}
+		seen[h] = true
 	}
 	return nil
 }

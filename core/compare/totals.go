@@ -154,23 +154,18 @@ func number(cell []byte) (n int64, decimals int, ok bool) {
 }
 
 // moves is what changes do to the sums of fields.
-type moves struct {
-	names []string
-	sums  []*sum
-}
+type moves map[string]*sum
 
-func (m *moves) of(field string) *sum {
-	for i, n := range m.names {
-		if n == field {
-			return m.sums[i]
-		}
+func (m moves) of(field string) *sum {
+	s := m[field]
+	if s == nil {
+		s = new(sum)
+		m[field] = s
 	}
-	m.names = append(m.names, field)
-	m.sums = append(m.sums, new(sum))
-	return m.sums[len(m.sums)-1]
+	return s
 }
 
-func (m *moves) take(ch *changeset.Change) {
+func (m moves) take(ch *changeset.Change) {
 	for i := range ch.Fields {
 		s := m.of(ch.Fields[i].Field)
 		s.value(ch.Fields[i].From, -1)

@@ -43,11 +43,12 @@ func MatchColumns(fields, headings []string) Match {
 		{Decoded, mendHeading},
 		{Folded, func(s string) string { return strings.ToLower(strings.TrimSpace(mendHeading(s))) }},
 	} {
+		free := byForm(headings, taken, step.form)
 		for i, f := range fields {
 			if m.Column[i] >= 0 {
 				continue
 			}
-			if c, ok := only(headings, taken, step.form, step.form(f)); ok {
+			if c, ok := free[step.form(f)]; ok && c >= 0 && !taken[c] {
 				m.Column[i], m.How[i], taken[c] = c, step.how, true
 			}
 		}
@@ -60,19 +61,22 @@ func MatchColumns(fields, headings []string) Match {
 	return m
 }
 
-// only returns the one free column whose heading has the wanted form.
-func only(headings []string, taken []bool, form func(string) string, want string) (int, bool) {
-	found := -1
+// byForm returns the free columns by the form of their headings; a form that
+// several have names none: it maps to -1.
+func byForm(headings []string, taken []bool, form func(string) string) map[string]int {
+	m := make(map[string]int, len(headings))
 	for c, h := range headings {
-		if taken[c] || form(h) != want {
+		if taken[c] {
 			continue
 		}
-		if found >= 0 {
-			return -1, false
+		f := form(h)
+		if _, twice := m[f]; twice {
+			m[f] = -1
+		} else {
+			m[f] = c
 		}
-		found = c
 	}
-	return found, found >= 0
+	return m
 }
 
 // mendHeading takes a byte-order mark off a heading and undoes one reading

@@ -52,6 +52,23 @@ func (r Record) Get(name string) (Value, bool) {
 	return Value{}, false
 }
 
+// Finder returns Get for many questions: quick for a record of many fields,
+// too.
+func (r Record) Finder() func(name string) (Value, bool) {
+	const few = 32
+	if len(r) <= few {
+		return r.Get
+	}
+	m := make(map[string]Value, len(r))
+	for _, f := range r {
+		m[f.Name] = f.Value
+	}
+	return func(name string) (Value, bool) {
+		v, ok := m[name]
+		return v, ok
+	}
+}
+
 // Set replaces the named field's value, or appends the field.
 func (r *Record) Set(name string, v Value) {
 	for i := range *r {

@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"strings"
+	"sync"
 )
 
 // Image is one table. Data is not copied; it must stay as it is for as long
@@ -24,6 +25,9 @@ type Image struct {
 	Body       int      // the offset in Data of the first row after the heading
 	BodyLine   int      // the line of the file on which that row starts, from 1
 	Found      Found
+
+	once   sync.Once
+	column map[string]int
 }
 
 // Found is what was found out about a file by looking at it.
@@ -36,12 +40,19 @@ type Found struct {
 	Quoted    bool   `json:"quoted,omitempty"`
 }
 
-// Column returns the number of the named column, from 0, or -1.
+// Column returns the number of the named column, from 0, or -1; of two with
+// one name the first.
 func (m *Image) Column(name string) int {
-	for i, h := range m.Heading {
-		if h == name {
-			return i
+	m.once.Do(func() {
+		m.column = make(map[string]int, len(m.Heading))
+		for i, h := range m.Heading {
+			if _, twice := m.column[h]; !twice {
+				m.column[h] = i
+			}
 		}
+	})
+	if i, ok := m.column[name]; ok {
+		return i
 	}
 	return -1
 }

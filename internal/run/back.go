@@ -139,6 +139,7 @@ func (b *Back) options(system []string) map[string]any {
 // that several runs wrote come together.
 func (b *Back) inverse(set string, done map[unit]standingUnit) ([]*changeset.Change, []int) {
 	byID := map[changeset.ID]*changeset.Change{}
+	undo := map[*changeset.Change][]unit{}
 	var runs []int
 	for u, d := range done {
 		switch {
@@ -153,9 +154,14 @@ func (b *Back) inverse(set string, done map[unit]standingUnit) ([]*changeset.Cha
 			c.ID = changeset.MakeID(set, c.Key, c.Act)
 			byID[u.id] = c
 		}
-		d.step.undo(c, u.field)
+		undo[c] = append(undo[c], u)
 		if !slices.Contains(runs, d.run) {
 			runs = append(runs, d.run)
+		}
+	}
+	for c, units := range undo {
+		for step, fields := range byStep(units, done) {
+			step.undo(c, fields)
 		}
 	}
 	changes := slices.Collect(maps.Values(byID))
@@ -164,13 +170,33 @@ func (b *Back) inverse(set string, done map[unit]standingUnit) ([]*changeset.Cha
 	return changes, runs
 }
 
-// undo adds to c what undoes a field of the step, or all of an add or delete:
-// from what was read back after the run to what was there before.
-func (s *Step) undo(c *changeset.Change, field string) {
-	for i := range s.Fields {
-		if f := &s.Fields[i]; f.Field == field {
-			c.Fields = append(c.Fields, changeset.FieldChange{Field: field, From: s.After(f), To: f.From})
+// byStep sorts units of one record by the step that did them.
+func byStep(units []unit, done map[unit]standingUnit) map[*Step]map[string]bool {
+	steps := map[*Step]map[string]bool{}
+	for _, u := range units {
+		s := done[u].step
+		if steps[s] == nil {
+			steps[s] = map[string]bool{}
 		}
+		steps[s][u.field] = true
+	}
+	return steps
+}
+
+// undo adds to c what undoes fields of the step, or all of an add or delete:
+// from what was read back after the run to what was there before.
+func (s *Step) undo(c *changeset.Change, fields map[string]bool) {
+	read := s.Read.Finder()
+	for i := range s.Fields {
+		f := &s.Fields[i]
+		if !fields[f.Field] {
+			continue
+		}
+		after, ok := read(f.Field)
+		if !ok {
+			after = f.To
+		}
+		c.Fields = append(c.Fields, changeset.FieldChange{Field: f.Field, From: after, To: f.From})
 	}
 	for _, f := range s.Record {
 		if r, ok := s.Read.Get(f.Name); ok && s.Act == changeset.Add {
@@ -268,6 +294,10 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 	fields := n.fields(img.Heading)
 	meta := &desk.Meta{Title: n.title, By: n.by, When: n.now.UTC(), Tool: n.tool, Options: n.options, Undoes: n.undoes,
 		Snapshot: &desk.Input{File: snapshot, Name: filepath.Base(tgt.Name()), SHA256: kept.SHA256, Size: kept.Size, Found: img.Found}}
+	place := make(map[string]int, len(fields))
+	for i, f := range fields {
+		place[f] = i
+	}
 	rs := desk.RecordSet{Name: set.Name, Key: set.Key}
 	_, err = disk.WriteFile(fsys, filepath.Join(draft.Dir, desk.ChangesName(set.Name)), 0o600, func(w io.Writer) error {
 		cw, err := changeset.NewWriter(w, changeset.Header{RecordSet: set.Name, Key: set.Key, Fields: fields,
@@ -277,9 +307,7 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 			return err
 		}
 		for _, c := range n.changes {
-			slices.SortFunc(c.Fields, func(a, b changeset.FieldChange) int {
-				return slices.Index(fields, a.Field) - slices.Index(fields, b.Field)
-			})
+			slices.SortFunc(c.Fields, func(a, b changeset.FieldChange) int { return place[a.Field] - place[b.Field] })
 			if err := cw.Write(c); err != nil {
 				return err
 			}
@@ -305,8 +333,13 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 // name and the target has no more.
 func (n *newDossier) fields(have []string) []string {
 	all := slices.Clone(have)
+	seen := make(map[string]bool, len(have))
+	for _, f := range have {
+		seen[f] = true
+	}
 	name := func(f string) {
-		if !slices.Contains(all, f) {
+		if !seen[f] {
+			seen[f] = true
 			all = append(all, f)
 		}
 	}

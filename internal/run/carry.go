@@ -139,8 +139,9 @@ func (s *Step) noteRead(now *target.State) {
 			wanted = append(wanted, record.Field{Name: f.Field, Value: f.To})
 		}
 	}
+	get := wanted.Finder()
 	for _, f := range now.Record {
-		if w, asked := wanted.Get(f.Name); asked && w.String() != f.Value.String() {
+		if w, asked := get(f.Name); asked && w.String() != f.Value.String() {
 			s.Read.Set(f.Name, f.Value)
 		}
 	}

@@ -48,15 +48,6 @@ type Step struct {
 	Linked  string        // steps with the same link are written together or not at all
 }
 
-// After returns the value that a field of the step had when it was read back
-// after the run.
-func (s *Step) After(f *changeset.FieldChange) record.Value {
-	if v, ok := s.Read.Get(f.Field); ok {
-		return v
-	}
-	return f.To
-}
-
 // Steps counts outcomes.
 type Steps struct {
 	Done     int `json:"done"`

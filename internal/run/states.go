@@ -47,8 +47,9 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 	}
 	var write []changeset.FieldChange
 	var moved, left []string
+	get := now.Record.Finder()
 	for _, f := range s.Fields {
-		c, _ := now.Record.Get(f.Field)
+		c, _ := get(f.Field)
 		switch {
 		case layout.Equal(f.Field, c, f.To):
 		case layout.Equal(f.Field, c, f.From), s.decided(f.Field, c):
@@ -77,8 +78,9 @@ func judgeAdd(s *Step, now *target.State) {
 		return
 	}
 	var other []string
+	get := now.Record.Finder()
 	for _, f := range s.Record {
-		if c, _ := now.Record.Get(f.Name); !layout.Equal(f.Name, c, f.Value) {
+		if c, _ := get(f.Name); !layout.Equal(f.Name, c, f.Value) {
 			other = append(other, fmt.Sprintf("%s is %s (wanted %s)", f.Name, quote(c), quote(f.Value)))
 		}
 	}
@@ -97,11 +99,12 @@ func (j *Job) judgeDelete(s *Step, now *target.State) {
 		return
 	}
 	var moved []string
+	get := now.Record.Finder()
 	for _, f := range s.Record {
 		if slices.Contains(j.Options.System, f.Name) {
 			continue
 		}
-		c, there := now.Record.Get(f.Name)
+		c, there := get(f.Name)
 		if there && !layout.Equal(f.Name, c, f.Value) && !s.decided(f.Name, c) {
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", f.Name, quote(c), quote(f.Value)))
 			s.Seen.Set(f.Name, c)
@@ -149,8 +152,9 @@ func has(s *Step, now *target.State) bool {
 		if now.Count == 0 {
 			return false
 		}
+		get := now.Record.Finder()
 		for _, f := range s.Fields {
-			if c, _ := now.Record.Get(f.Field); !layout.Equal(f.Field, c, f.To) {
+			if c, _ := get(f.Field); !layout.Equal(f.Field, c, f.To) {
 				return false
 			}
 		}
@@ -159,8 +163,9 @@ func has(s *Step, now *target.State) bool {
 	if now.Count == 0 {
 		return false
 	}
+	get := now.Record.Finder()
 	for _, f := range s.Record {
-		if c, _ := now.Record.Get(f.Name); !layout.Equal(f.Name, c, f.Value) {
+		if c, _ := get(f.Name); !layout.Equal(f.Name, c, f.Value) {
 			return false
 		}
 	}

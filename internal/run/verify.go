@@ -119,6 +119,7 @@ func (v *Verification) earlier(t *desk.Dossier, last *Record, fresh *table.Image
 // step judges one step by what is there now.
 func (v *Verification) step(s *Step, now record.Record, there bool, done map[unit]standingUnit) {
 	var bad []Difference
+	get := now.Finder()
 	before := true // all that is not as meant is as it was before
 	miss := func(field string, expected, was, found string) {
 		bad = append(bad, Difference{"other", s.Key.String(), field, expected, found})
@@ -137,7 +138,7 @@ func (v *Verification) step(s *Step, now record.Record, there bool, done map[uni
 		miss("", thereWord, was, goneWord)
 	case s.Act == changeset.Add:
 		for _, f := range s.Record {
-			if c, _ := now.Get(f.Name); !layout.Equal(f.Name, c, f.Value) && !slices.Contains(v.system, f.Name) {
+			if c, _ := get(f.Name); !layout.Equal(f.Name, c, f.Value) && !slices.Contains(v.system, f.Name) {
 				miss(f.Name, f.Value.String(), goneWord, c.String())
 			}
 		}
@@ -146,7 +147,7 @@ func (v *Verification) step(s *Step, now record.Record, there bool, done map[uni
 			if _, stands := done[unit{s.ID, f.Field}]; !stands {
 				continue
 			}
-			if c, _ := now.Get(f.Field); !layout.Equal(f.Field, c, f.To) {
+			if c, _ := get(f.Field); !layout.Equal(f.Field, c, f.To) {
 				miss(f.Field, f.To.String(), f.From.String(), c.String())
 			}
 		}
@@ -237,11 +238,17 @@ func (d *differences) take(ch *changeset.Change) {
 		}
 		return
 	}
+	fields := map[string]bool{}
+	if step != nil {
+		for _, f := range step.Fields {
+			fields[f.Field] = true
+		}
+	}
 	for _, f := range ch.Fields {
 		switch {
 		case slices.Contains(d.v.system, f.Field):
 			d.v.countSystem(f.Field)
-		case step == nil || step.field(f.Field) == nil:
+		case step == nil || !fields[f.Field]:
 			d.beside(Difference{"besides", key, f.Field, f.From.String(), f.To.String()})
 		}
 	}
@@ -250,16 +257,6 @@ func (d *differences) take(ch *changeset.Change) {
 func (d *differences) beside(x Difference) {
 	d.v.Besides++
 	d.besides = append(d.besides, x)
-}
-
-// field returns the step's change of a field, or nil.
-func (s *Step) field(name string) *changeset.FieldChange {
-	for i := range s.Fields {
-		if s.Fields[i].Field == name {
-			return &s.Fields[i]
-		}
-	}
-	return nil
 }
 
 // state returns a step's record as far as the comparison saw it: what did not
@@ -278,14 +275,18 @@ func (d *differences) state(s *Step) (now record.Record, there bool) {
 	if ch != nil && ch.Act == changeset.Delete {
 		return nil, false
 	}
-	for _, f := range s.Fields {
-		v := f.From
-		if ch != nil {
-			if c := ch.Field(f.Field); c != nil {
-				v = c.To
-			}
+	to := map[string]record.Value{}
+	if ch != nil {
+		for _, f := range ch.Fields {
+			to[f.Field] = f.To
 		}
-		now.Set(f.Field, v)
+	}
+	for _, f := range s.Fields {
+		v, moved := to[f.Field]
+		if !moved {
+			v = f.From
+		}
+		now = append(now, record.Field{Name: f.Field, Value: v})
 	}
 	return now, true
 }

@@ -48,8 +48,9 @@ func newWriter(f *File, steps []target.Step) *writer {
 
 // fits reports whether the row that was kept says what the record says.
 func (w *writer) fits(s *target.Step) bool {
+	get := s.Record.Finder()
 	for _, f := range csv.Record(w.f.img, []byte(s.Form.Row)) {
-		if v, _ := s.Record.Get(f.Name); v.String() != f.Value.String() {
+		if v, _ := get(f.Name); v.String() != f.Value.String() {
 			return false
 		}
 	}
@@ -142,11 +143,12 @@ func (w *writer) append() {
 // added returns a new row; fields that the record lacks are empty.
 func (w *writer) added(r record.Record) []byte {
 	var row []byte
+	get := r.Finder()
 	for i, h := range w.f.img.Heading {
 		if i > 0 {
 			row = append(row, w.f.img.Comma)
 		}
-		v, _ := r.Get(h)
+		v, _ := get(h)
 		row = csv.AppendCell(row, v.String(), w.f.img.Comma, w.f.img.Found.Quoted)
 	}
 	return row

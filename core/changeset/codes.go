@@ -74,6 +74,10 @@ var (
 	HeadingWorn  = Code{"heading-worn", Note, OfFile, "a heading of the copy is written differently and was recognised"}
 	BlankRow     = Code{"row-blank", Note, OfFile, "wholly blank rows of the copy are skipped"}
 	BareQuote    = Code{"bare-quote", Note, OfFile, "cells have a quote inside that does not start the cell; it is taken as it stands"}
+	HeadingLower = Code{"heading-lower", Note, OfFile, "the headings are not in row 1; what stands above them is passed over"}
+	Hidden       = Code{"hidden", Note, OfFile, "sheets, rows or columns of a workbook are hidden or filtered out; they are read"}
+	OtherSheets  = Code{"other-sheets", Note, OfFile, "one sheet of several is read"}
+	FormulaCells = Code{"formula-cells", Note, OfFile, "cells of a column hold formulas; what was last computed for them is taken"}
 	OtherRegist  = Code{"other-register", Warn, OfFile, "fewer than half the rows of the copy match the snapshot; the comparison went on because --other-register was given"}
 
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
@@ -84,5 +88,5 @@ var (
 func Codes() []Code {
 	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
 		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
-		BlankRow, BareQuote, OtherRegist, ConflictThen, ByOthers}
+		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, OtherRegist, ConflictThen, ByOthers}
 }

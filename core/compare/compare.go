@@ -142,9 +142,10 @@ type comparison struct {
 	sink Sink
 	res  *Result
 
-	snap *side
-	copy *side // nil without a copy
-	pair []int // for each field of the snapshot the copy's column, or -1
+	snap  *side
+	copy  *side // nil without a copy
+	nulls bool  // one of the tables tells null from empty
+	pair  []int // for each field of the snapshot the copy's column, or -1
 
 	mate    []uint32            // for each snapshot record its state, or the copy's row + mateRow
 	adds    []uint32            // the copy's rows that match no record
@@ -173,6 +174,11 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 	if err := checkHeading(snapshot); err != nil {
 		return err
 	}
+	for _, m := range []*table.Image{snapshot, edited} {
+		if m != nil {
+			c.notes(m)
+		}
+	}
 	cols := make([]int, len(c.o.Key))
 	for i, k := range c.o.Key {
 		if cols[i] = snapshot.Column(k); cols[i] < 0 {
@@ -197,6 +203,7 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 		}
 	}
 	c.copy = newSide(edited, copied)
+	c.nulls = snapshot.Nulls || edited.Nulls
 	return nil
 }
 
@@ -230,6 +237,14 @@ func (c *comparison) checkColumns(snapshot, edited *table.Image, m layout.Match)
 		c.find(changeset.ColumnExtra.Finding("column %s is not in the snapshot and is ignored", h), edited.Name, edited.Heading[col])
 	}
 	return nil
+}
+
+// notes makes findings of what was noticed while a file was read.
+func (c *comparison) notes(m *table.Image) {
+	for _, n := range m.Notes {
+		f := changeset.Finding{Code: n.Code, Level: changeset.Note, Scope: changeset.OfFile, Text: n.Text, Count: n.Count}
+		c.find(f, m.Name, n.Column)
+	}
 }
 
 func (c *comparison) find(f changeset.Finding, file, column string) {

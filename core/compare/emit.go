@@ -171,7 +171,9 @@ func (b *batch) delete(c *comparison, i uint32, held []string) {
 	ch := &changeset.Change{Act: changeset.Delete, Key: record.KeyOf(c.snap.keyEncoding(nil, raw)), Held: held}
 	cells := csv.Split(nil, raw, c.snap.img.Comma)
 	for f, name := range c.res.Fields {
-		ch.Record = append(ch.Record, record.Field{Name: name, Value: record.Text(string(csv.Unquote(cells[f])))})
+		if v, there := csv.Value(c.snap.img, cells[f]); there {
+			ch.Record = append(ch.Record, record.Field{Name: name, Value: v})
+		}
 	}
 	b.add(c, ch)
 }
@@ -259,13 +261,17 @@ func (d *differ) fields(b *batch, j uint32) []changeset.FieldChange {
 		if bytes.Equal(was, is) {
 			continue
 		}
-		was, is = csv.Unquote(was), csv.Unquote(is)
 		name := c.res.Fields[f]
-		if layout.EqualBytes(name, was, is) {
+		if !c.nulls && layout.EqualBytes(name, csv.Unquote(was), csv.Unquote(is)) {
 			continue
 		}
-		fc := changeset.FieldChange{Field: name, From: record.Text(string(was)), To: record.Text(string(is))}
-		if len(is) == 0 {
+		from, _ := csv.Value(c.snap.img, was)
+		to, there := csv.Value(c.copy.img, is)
+		if !there || layout.Equal(name, from, to) {
+			continue // a field that the copy's record does not have is left untouched
+		}
+		fc := changeset.FieldChange{Field: name, From: from, To: to}
+		if to.Blank() {
 			switch c.o.Blank {
 			case Clear:
 			case Ignore:
@@ -296,8 +302,11 @@ func (c *comparison) additions(b *batch, rows []uint32) {
 		ch := &changeset.Change{Act: changeset.Add, Key: record.KeyOf(c.copy.keyEncoding(nil, raw))}
 		cells := csv.Split(nil, raw, c.copy.img.Comma)
 		for f, col := range c.pair {
-			if col >= 0 {
-				ch.Record = append(ch.Record, record.Field{Name: c.res.Fields[f], Value: record.Text(string(csv.Unquote(cells[col])))})
+			if col < 0 {
+				continue
+			}
+			if v, there := csv.Value(c.copy.img, cells[col]); there {
+				ch.Record = append(ch.Record, record.Field{Name: c.res.Fields[f], Value: v})
 			}
 		}
 		b.add(c, ch)

@@ -63,7 +63,7 @@ func (s *side) scan(ctx context.Context) error {
 		if !ok {
 			break
 		}
-		if sc.Pos() > checked {
+		if sc.Pos() > checked && s.img.Found.Format == "csv" {
 			to := min(checked+checkBlock+(sc.Pos()-checked), len(s.img.Data))
 			if err := csv.CheckText(s.img.Name, s.img.Data, checked, to); err != nil {
 				return err
@@ -73,8 +73,10 @@ func (s *side) scan(ctx context.Context) error {
 		s.row(sc)
 	}
 	s.bare = sc.Bare
-	if err := csv.CheckText(s.img.Name, s.img.Data, checked, len(s.img.Data)); err != nil {
-		return err
+	if s.img.Found.Format == "csv" {
+		if err := csv.CheckText(s.img.Name, s.img.Data, checked, len(s.img.Data)); err != nil {
+			return err
+		}
 	}
 	if sc.Row > s.img.HeadingRow+s.start.len() {
 		s.endHere(s.start.len())

@@ -25,6 +25,8 @@ type Image struct {
 	Body       int      // the offset in Data of the first row after the heading
 	BodyLine   int      // the line of the file on which that row starts, from 1
 	Found      Found
+	Nulls      bool   // an empty cell without quotes is null, one with quotes is empty text
+	Notes      []Note // what was noticed while reading
 
 	once   sync.Once
 	column map[string]int
@@ -32,12 +34,33 @@ type Image struct {
 
 // Found is what was found out about a file by looking at it.
 type Found struct {
-	Format    string `json:"format"`    // "csv"
-	Delimiter string `json:"delimiter"` // "," ";" "\t"
-	Encoding  string `json:"encoding"`  // "utf-8"
-	BOM       bool   `json:"bom,omitempty"`
-	Newline   string `json:"newline"` // "lf" or "crlf"
-	Quoted    bool   `json:"quoted,omitempty"`
+	Format     string `json:"format"`              // "csv", "xlsx", "ods", "json" or "jsonl"
+	Delimiter  string `json:"delimiter,omitempty"` // "," ";" "\t"
+	Encoding   string `json:"encoding"`            // "utf-8", "utf-16le", "windows-1252" …
+	BOM        bool   `json:"bom,omitempty"`
+	Newline    string `json:"newline,omitempty"` // "lf" or "crlf"
+	Quoted     bool   `json:"quoted,omitempty"`
+	HeadingRow int    `json:"heading_row,omitempty"` // where it is not row 1
+	Sheet      string `json:"sheet,omitempty"`
+	Program    string `json:"program,omitempty"` // what says to have written it
+}
+
+// Options say what is known about a file. What they leave out is found.
+type Options struct {
+	Delimiter  string `json:"delimiter,omitempty"`
+	Encoding   string `json:"encoding,omitempty"`
+	HeadingRow int    `json:"heading_row,omitempty"`
+	Sheet      string `json:"sheet,omitempty"`
+	Password   string `json:"-"` // of an encrypted workbook
+}
+
+// Note is something noticed while a file was read: a code of findings, words,
+// and how many things it is about.
+type Note struct {
+	Code   string
+	Text   string
+	Column string
+	Count  int
 }
 
 // Column returns the number of the named column, from 0, or -1; of two with
@@ -77,6 +100,10 @@ const (
 	LongRow      Code = "long-row"
 	ShortRow     Code = "short-row"
 	Folder       Code = "directory"
+	TooLarge     Code = "too-large"
+	Broken       Code = "broken"
+	NoSheet      Code = "no-sheet"
+	NoEncoding   Code = "no-encoding"
 )
 
 // Error is a file that cannot be read as a table: which, where and why.

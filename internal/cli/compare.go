@@ -29,6 +29,8 @@ type compareFlags struct {
 	deleteList, into, title  string
 	recordSet, memory        string
 	noDossier, otherRegister bool
+	verbose                  bool
+	files                    fileFlags
 }
 
 func newCompare(a *app) *cobra.Command {
@@ -52,6 +54,8 @@ func newCompare(a *app) *cobra.Command {
 	fl.StringVar(&f.into, "into", "", "compare anew into the `dossier`, which must not have run yet")
 	fl.BoolVar(&f.noDossier, "no-dossier", false, "only print the summary; keep nothing")
 	fl.StringVar(&f.title, "title", "", "what the dossier is called (default: the edited file's name)")
+	fl.BoolVarP(&f.verbose, "verbose", "v", false, "say what was found out about the files")
+	f.files.flags(cmd)
 	fl.StringVar(&f.memory, "memory", "", "use no more memory than this beside the files' own pages: 512MiB")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
 	return cmd
@@ -93,6 +97,11 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 		return a.printJSON(compareJSON(t, res))
 	}
 	a.summary(summaryOf(t), res.Findings)
+	if f.verbose {
+		for _, in := range t.Inputs() {
+			a.hint("%s: %s", screen.Safe(in.Name), foundWords(in.Found))
+		}
+	}
 	n := t.Meta.Number
 	if res.Changes.Changes() == 0 {
 		a.hint("the copy changes nothing")
@@ -129,10 +138,15 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 	if slices.Contains(args, "-") && (len(args) == 2 && args[0] == args[1] || f.deleteList == "-") {
 		return nil, usage("only one file can be standard input")
 	}
+	if err := f.files.check(); err != nil {
+		return nil, err
+	}
 	c.Snapshot = a.source(args[0])
+	c.Snapshot.Options = f.files.options(0, a.environ)
 	name := args[0]
 	if len(args) == 2 {
 		s := a.source(args[1])
+		s.Options = f.files.options(1, a.environ)
 		c.Edited = &s
 		name = args[1]
 	}
@@ -311,7 +325,7 @@ func (a *app) open(s *desk.Source) (*desk.Table, error) {
 		}
 		path = tmp.Name()
 	}
-	return desk.OpenTable(a.fs, path, s.Name)
+	return desk.OpenTable(a.fs, path, s.Name, s.Options)
 }
 
 // compareJSON is what compare prints for machines.

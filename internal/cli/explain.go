@@ -155,9 +155,13 @@ func explainSystem(err error) *message {
 // remedies says for each code what to do.
 var remedies = map[string]string{
 	string(table.Empty):         "export it again; a table needs a row of headings",
-	string(table.Binary):        "save it as CSV (UTF-8) and name that file",
+	string(table.Binary):        "save it as CSV (UTF-8) or as .xlsx and name that file",
+	string(table.Broken):        "open it in its program, save it again, and name that file",
+	string(table.TooLarge):      "save the part that is needed as CSV and name that file",
+	string(table.NoSheet):       "name a sheet that is there with --sheet",
+	string(table.NoEncoding):    "name one such as utf-8, utf-16le, windows-1252 or iso-8859-15",
 	string(table.NUL):           "export it again as text; NUL bytes come from a broken transfer or a binary file",
-	string(table.NotUTF8):       "save it as CSV UTF-8 and name that file",
+	string(table.NotUTF8):       "save it as CSV UTF-8, or name its encoding: --encoding windows-1252",
 	string(table.Unclosed):      "close the quote in that row, or double it if it belongs to the text",
 	string(table.StrayQuote):    "put a delimiter after the closing quote, or double the quotes inside the cell",
 	string(table.TwiceHeading):  "give each column a heading of its own; which of the two is meant cannot be guessed",

@@ -76,7 +76,7 @@ func (a *app) fresh(ctx context.Context, t *desk.Dossier, name string) (*table.I
 	if last == "" {
 		return nil, nil, nothingDone(t)
 	}
-	f, err := desk.OpenTable(a.fs, last, filepath.Base(last))
+	f, err := desk.OpenTable(a.fs, last, filepath.Base(last), table.Options{})
 	if err != nil {
 		return nil, nil, err
 	}

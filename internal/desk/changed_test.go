@@ -37,9 +37,9 @@ func TestShortenedWhileRead(t *testing.T) {
 		one, two := filepath.Join(dir, "a.csv"), filepath.Join(dir, "b.csv")
 		require.NoError(t, os.WriteFile(one, append([]byte("k,fee,v\n"), a.Bytes()...), 0o600))
 		require.NoError(t, os.WriteFile(two, append([]byte("k,fee,v\n"), b.Bytes()...), 0o600))
-		x, err := OpenTable(disk.OS{}, one, "a.csv")
+		x, err := OpenTable(disk.OS{}, one, "a.csv", table.Options{})
 		require.NoError(t, err)
-		y, err := OpenTable(disk.OS{}, two, "b.csv")
+		y, err := OpenTable(disk.OS{}, two, "b.csv", table.Options{})
 		require.NoError(t, err)
 		if when == "before" {
 			require.NoError(t, os.Truncate(two, 4096))

@@ -37,9 +37,10 @@ type Comparison struct {
 
 // Source is a file to be read: one with a path, or a stream.
 type Source struct {
-	Path   string    // absolute; "" for a stream
-	Name   string    // for messages
-	Stream io.Reader // read when Path is ""
+	Path    string    // absolute; "" for a stream
+	Name    string    // for messages
+	Stream  io.Reader // read when Path is ""
+	Options table.Options
 }
 
 // Compare compares two files and makes a dossier of the result. Nothing is
@@ -177,11 +178,11 @@ func (in *inputs) open(s *Source, stem string) (*kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), s.Name)
+	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), s.Name, s.Options)
 	if err != nil {
 		return nil, err
 	}
-	input.Found, input.Size = t.Found, int64(len(t.Data))
+	input.Found, input.Size, input.Options = t.Found, int64(len(t.m.Data)), s.Options
 	return &kept{t, input}, nil
 }
 
@@ -263,7 +264,7 @@ func (in *inputs) hash() error {
 		}
 		g.Go(func() error {
 			return table.Guard(func() error {
-				sum := sha256.Sum256(k.Data)
+				sum := sha256.Sum256(k.m.Data)
 				k.input.SHA256 = hex.EncodeToString(sum[:])
 				return nil
 			})

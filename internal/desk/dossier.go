@@ -17,7 +17,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/table"
-	"paletwin/core/table/csv"
+	"paletwin/core/table/open"
 	"paletwin/internal/disk"
 )
 
@@ -57,13 +57,14 @@ type RecordSet struct {
 
 // Input is a file that the dossier keeps as it came.
 type Input struct {
-	File    string      `json:"file"` // its name in the dossier
-	Name    string      `json:"name"` // what it was called
-	Path    string      `json:"path"` // where it was, absolute; "" for standard input
-	SHA256  string      `json:"sha256"`
-	Size    int64       `json:"size"`
-	Records int         `json:"records"`
-	Found   table.Found `json:"found"`
+	File    string        `json:"file"` // its name in the dossier
+	Name    string        `json:"name"` // what it was called
+	Path    string        `json:"path"` // where it was, absolute; "" for standard input
+	SHA256  string        `json:"sha256"`
+	Size    int64         `json:"size"`
+	Records int           `json:"records"`
+	Found   table.Found   `json:"found"`
+	Options table.Options `json:"options,omitzero"` // how it was said to be
 }
 
 // Undoes says which runs a dossier undoes, or to which backup it returns.
@@ -308,14 +309,14 @@ func (t *Table) Close() error {
 }
 
 // OpenTable opens a file as a table; shown is its name in messages.
-func OpenTable(fsys disk.FS, file, shown string) (*Table, error) {
+func OpenTable(fsys disk.FS, file, shown string, o table.Options) (*Table, error) {
 	m, err := fsys.Map(file)
 	if err != nil {
 		return nil, err
 	}
 	var img *table.Image
 	err = table.Guard(func() (err error) {
-		img, err = csv.Open(shown, m.Data)
+		img, err = open.Open(shown, m.Data, o)
 		return err
 	})
 	if err != nil {
@@ -327,7 +328,7 @@ func OpenTable(fsys disk.FS, file, shown string) (*Table, error) {
 
 // OpenInput opens one of the dossier's inputs.
 func (t *Dossier) OpenInput(in *Input) (*Table, error) {
-	return OpenTable(t.desk.FS, t.Path(in.File), in.Name)
+	return OpenTable(t.desk.FS, t.Path(in.File), in.Name, in.Options)
 }
 
 // CheckInput compares an input's bytes with its digest.

@@ -115,7 +115,7 @@ func (j *Job) rollbackFile(dir string, head *Head, write []*Step) error {
 // has written it and read it back just now.
 func OpenBackup(t *desk.Dossier, r *Record) (*desk.Table, error) {
 	file := filepath.Join(r.Dir, r.Head.Backup)
-	b, err := desk.OpenTable(t.FS(), file, r.Head.Backup)
+	b, err := desk.OpenTable(t.FS(), file, r.Head.Backup, table.Options{})
 	if err != nil {
 		return nil, &desk.DamageError{File: file, Err: err}
 	}

@@ -160,7 +160,7 @@ func TestOpenFindsDialect(t *testing.T) {
 		{"semicolon with commas inside", "a;b\n1,5;2,5\n3;4\n", ';', []string{"a", "b"}, 1, table.Found{Newline: "lf"}},
 		{"tab, CRLF", "a\tb\r\n1\t2\r\n", '\t', []string{"a", "b"}, 1, table.Found{Newline: "crlf"}},
 		{"byte-order mark, all quoted", "\ufeff\"a\",\"b\"\n", ',', []string{"a", "b"}, 1, table.Found{Newline: "lf", BOM: true, Quoted: true}},
-		{"blank lines above", "\n,\na,b\n1,2\n", ',', []string{"a", "b"}, 3, table.Found{Newline: "lf"}},
+		{"blank lines above", "\n,\na,b\n1,2\n", ',', []string{"a", "b"}, 3, table.Found{Newline: "lf", HeadingRow: 3}},
 		{"one column", "code\nD01\n", ',', []string{"code"}, 1, table.Found{Newline: "lf"}},
 		{"trailing delimiter", "a,b,\n1,2,\n", ',', []string{"a", "b"}, 1, table.Found{Newline: "lf"}},
 		{"heading over two lines", "\"a\nx\",b\n1,2\n", ',', []string{"a\nx", "b"}, 1, table.Found{Newline: "lf"}},

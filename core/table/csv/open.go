@@ -12,39 +12,46 @@ import (
 const sniffed = 64 << 10
 
 // Open reads the heading of a CSV file given as its bytes and finds its
-// delimiter, line end and byte-order mark; see CheckText for the rest. The name is for messages. Errors
-// are *table.Error.
+// delimiter, line end and byte-order mark; see CheckText for the rest. The
+// name is for messages. Errors are *table.Error.
 func Open(name string, data []byte) (*table.Image, error) {
-	m := &table.Image{Name: name, Data: data, Found: table.Found{Format: "csv", Encoding: "utf-8", Newline: "lf"}}
+	return OpenWith(name, data, table.Options{})
+}
+
+// OpenWith is Open for a file of which something is known. Bytes in another
+// encoding than UTF-8 are decoded first.
+func OpenWith(name string, data []byte, o table.Options) (*table.Image, error) {
 	if len(data) == 0 {
 		return nil, &table.Error{Code: table.Empty, File: name, Text: "the file is empty"}
+	}
+	data, encoding, err := toUTF8(name, data, o.Encoding)
+	if err != nil {
+		return nil, err
 	}
 	if err := checkHead(name, data); err != nil {
 		return nil, err
 	}
+	return readHeading(name, data, encoding, o)
+}
+
+// readHeading makes the image of CSV bytes that are UTF-8.
+func readHeading(name string, data []byte, encoding string, o table.Options) (*table.Image, error) {
+	m := &table.Image{Name: name, Data: data, Found: table.Found{Format: "csv", Encoding: encoding, Newline: "lf"}}
 	pos := 0
 	if bytes.HasPrefix(data, []byte("\ufeff")) {
 		m.Found.BOM, pos = true, len("\ufeff")
 	}
-	m.Comma = delimiter(data[pos:min(len(data), sniffed)])
+	if m.Comma = delimiter(data[pos:min(len(data), sniffed)]); o.Delimiter != "" {
+		m.Comma = o.Delimiter[0]
+	}
 	m.Found.Delimiter = string(m.Comma)
 	s := NewScanner(data, pos, m.Comma)
 	s.File = name
-	for {
-		ok, err := s.Next()
-		if err != nil {
-			return nil, err
-		}
-		if !ok {
-			return nil, &table.Error{Code: table.Empty, File: name, Text: "the file holds no row"}
-		}
-		if !BlankRow(s.Raw(), m.Comma) {
-			break
-		}
+	if err := findHeading(s, m, o.HeadingRow); err != nil {
+		return nil, err
 	}
-	cells := Split(nil, s.Raw(), m.Comma)
 	m.Found.Quoted = true
-	for _, c := range cells {
+	for _, c := range Split(nil, s.Raw(), m.Comma) {
 		m.Heading = append(m.Heading, string(Unquote(c)))
 		m.Found.Quoted = m.Found.Quoted && len(c) > 0 && c[0] == '"'
 	}
@@ -56,6 +63,67 @@ func Open(name string, data []byte) (*table.Image, error) {
 	}
 	m.HeadingRow, m.Body, m.BodyLine = s.Row, s.pos, s.Line+s.lines+1
 	return m, nil
+}
+
+// findHeading moves the scanner to the row of headings: the one given, or the
+// first that is not blank. A row with a single filled cell above wider ones
+// is a title, and is passed over with a note.
+func findHeading(s *Scanner, m *table.Image, given int) error {
+	wide := given == 0 && widest(*s) > 2
+	titles := 0
+	for {
+		ok, err := s.Next()
+		if err != nil {
+			return err
+		}
+		if !ok {
+			text := "the file holds no row"
+			if given > 0 {
+				text = fmt.Sprintf("the file has no row %d that could be the heading", given)
+			}
+			return &table.Error{Code: table.Empty, File: m.Name, Text: text}
+		}
+		switch {
+		case given > 0 && s.Row < given, given == 0 && BlankRow(s.Raw(), m.Comma):
+			continue
+		case wide && filled(s.Raw(), m.Comma) == 1:
+			titles++
+			continue
+		}
+		if given > 0 && s.Row != given || BlankRow(s.Raw(), m.Comma) {
+			return &table.Error{Code: table.BlankHeading, File: m.Name, Row: given, Text: "the row that should be the heading is blank"}
+		}
+		if s.Row > 1 {
+			m.Found.HeadingRow = s.Row
+		}
+		if titles > 0 {
+			m.Notes = append(m.Notes, table.Note{Code: "heading-lower", Text: fmt.Sprintf("the headings are taken from row %d; what stands above is passed over", s.Row), Count: titles})
+		}
+		return nil
+	}
+}
+
+// widest returns the most filled cells in one of the first rows.
+func widest(s Scanner) int {
+	most := 0
+	for range 20 {
+		ok, err := s.Next()
+		if !ok || err != nil {
+			break
+		}
+		most = max(most, filled(s.Raw(), s.Comma))
+	}
+	return most
+}
+
+func filled(raw []byte, comma byte) int {
+	n := 0
+	for _, c := range Split(nil, raw, comma) {
+		if len(Unquote(c)) > 0 {
+			n++
+		}
+	}
+	return n
 }
 
 // Body returns a Scanner on the rows below an image's heading, which counts
@@ -72,8 +140,6 @@ func checkHead(name string, data []byte) error {
 	switch {
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
 		return &table.Error{Code: table.Binary, File: name, Text: "the file is a workbook or another zip archive, not CSV"}
-	case bytes.HasPrefix(head, []byte("\xff\xfe")), bytes.HasPrefix(head, []byte("\xfe\xff")):
-		return &table.Error{Code: table.NotUTF8, File: name, Row: 1, Text: "the file is UTF-16, not UTF-8"}
 	case bytes.Count(head, []byte{0}) > len(head)/64+1:
 		return &table.Error{Code: table.Binary, File: name, Text: "the file is binary, not text"}
 	}

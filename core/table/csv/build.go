@@ -1,0 +1,109 @@
+package csv
+
+import (
+	"fmt"
+
+	"paletwin/core/record"
+	"paletwin/core/table"
+)
+
+// Builder makes the CSV image of a table that came in another format, cell by
+// cell, so that row numbers stay those of the source.
+type Builder struct {
+	Name  string
+	Limit int // the most bytes; 0 means MaxImage
+
+	out    []byte
+	row    int // the row that was begun last, from 1
+	col    int // cells written in it
+	widest int // cells of the widest row so far
+}
+
+// MaxImage is the most bytes of an image that is built: beyond it a file is
+// refused rather than memory filled.
+const MaxImage = 4 << 30
+
+// Absent stands in the cell of a field that a record does not have at all,
+// in formats that tell that from empty. No text holds a NUL byte.
+const Absent = "\x00"
+
+// Row begins the row with the given number, from 1, if it is not the current
+// one; rows between are blank. A row that is narrower than one before it is
+// filled up with empty cells.
+func (b *Builder) Row(n int) error {
+	if n == b.row {
+		return nil
+	}
+	b.fillUp()
+	for ; b.row < n; b.row++ {
+		if b.row > 0 {
+			b.out = append(b.out, '\n')
+		}
+	}
+	b.col = 0
+	return b.check()
+}
+
+// Cell writes a cell of the current row at column col, from 0; columns ascend.
+// An empty cell is written with quotes where the format tells it from null.
+func (b *Builder) Cell(col int, value string, quoted bool) {
+	for ; b.col <= col; b.col++ {
+		if b.col > 0 {
+			b.out = append(b.out, ',')
+		}
+	}
+	b.out = AppendCell(b.out, value, ',', quoted)
+}
+
+// fillUp ends the current row.
+func (b *Builder) fillUp() {
+	if b.col == 0 {
+		return
+	}
+	b.widest = max(b.widest, b.col)
+	for ; b.col < b.widest; b.col++ {
+		b.out = append(b.out, ',')
+	}
+}
+
+func (b *Builder) check() error {
+	limit := b.Limit
+	if limit == 0 {
+		limit = MaxImage
+	}
+	if len(b.out) > limit {
+		return &table.Error{Code: table.TooLarge, File: b.Name, Row: b.row, Text: fmt.Sprintf("the table is larger than %d MB", limit>>20)}
+	}
+	return nil
+}
+
+// Image reads the heading of what was built. found tells what the source was.
+func (b *Builder) Image(o table.Options, found table.Found) (*table.Image, error) {
+	b.fillUp()
+	if b.row > 0 {
+		b.out = append(b.out, '\n')
+	}
+	if len(b.out) == 0 {
+		return nil, &table.Error{Code: table.Empty, File: b.Name, Text: "the table is empty"}
+	}
+	o.Delimiter = ","
+	m, err := readHeading(b.Name, b.out, "utf-8", o)
+	if err != nil {
+		return nil, err
+	}
+	found.Delimiter, found.Newline, found.HeadingRow = "", "", m.Found.HeadingRow
+	m.Found = found
+	return m, nil
+}
+
+// Value returns a cell's content as a value: null where the format knows null
+// and the cell is empty. there is false where the record has no such field.
+func Value(m *table.Image, cell []byte) (v record.Value, there bool) {
+	switch {
+	case len(cell) == 0 && m.Nulls:
+		return record.Null(), true
+	case m.Nulls && string(cell) == Absent:
+		return record.Value{}, false
+	}
+	return record.Text(string(Unquote(cell))), true
+}

@@ -1,0 +1,209 @@
+// Package jsonl reads JSON Lines (one object a line) and a JSON array of
+// objects as a table: RFC 8259, with one record an object.
+//
+// The fields are the members of all objects, in the order in which they are
+// first seen. null, empty text and a member that is not there are told apart.
+// Numbers come as they are written, true and false as those words, and nested
+// objects and arrays as compact JSON.
+package jsonl
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// maxFields is the most fields a table may have.
+const maxFields = 100_000
+
+// Open reads JSON given as its bytes. A record's row is its line, or its place
+// in the array. Errors are *table.Error.
+func Open(name string, data []byte) (*table.Image, error) {
+	r := &reader{name: name, data: bytes.TrimPrefix(data, []byte("\ufeff")), place: map[string]int{}}
+	format := "jsonl"
+	var err error
+	if t := bytes.TrimLeft(r.data, " \t\r\n"); len(t) > 0 && t[0] == '[' {
+		format = "json"
+		err = r.array(t)
+	} else {
+		err = r.lines()
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(r.fields) == 0 {
+		return nil, &table.Error{Code: table.Empty, File: name, Text: "the file holds no record"}
+	}
+	return r.image(format)
+}
+
+// reader collects records; each is its row and its cells.
+type reader struct {
+	name    string
+	data    []byte
+	fields  []string
+	place   map[string]int
+	records []object
+}
+
+type object struct {
+	row   int
+	cells []member
+}
+
+type member struct {
+	field int
+	text  string
+	null  bool
+}
+
+func (r *reader) fail(row int, err error) error {
+	return &table.Error{Code: table.Broken, File: r.name, Row: row, Text: "the record is no JSON object: " + err.Error()}
+}
+
+func (r *reader) lines() error {
+	row := 0
+	for line := range bytes.Lines(r.data) {
+		row++
+		if line = bytes.TrimSpace(line); len(line) == 0 {
+			continue
+		}
+		d := json.NewDecoder(bytes.NewReader(line))
+		if err := r.object(d, row); err != nil {
+			return r.fail(row, err)
+		}
+		if _, err := d.Token(); err != io.EOF {
+			return r.fail(row, errors.New("something follows it on its line"))
+		}
+	}
+	return nil
+}
+
+func (r *reader) array(data []byte) error {
+	d := json.NewDecoder(bytes.NewReader(data))
+	if _, err := d.Token(); err != nil {
+		return r.fail(1, err)
+	}
+	row := 0
+	for d.More() {
+		row++
+		if err := r.object(d, row); err != nil {
+			return r.fail(row, err)
+		}
+	}
+	if _, err := d.Token(); err != nil {
+		return r.fail(row, err)
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return r.fail(row, errors.New("something follows the array"))
+	}
+	return nil
+}
+
+// object reads one object from d.
+func (r *reader) object(d *json.Decoder, row int) error {
+	t, err := d.Token()
+	if err != nil {
+		return err
+	}
+	if t != json.Delim('{') {
+		return fmt.Errorf("it starts with %v", t)
+	}
+	o := object{row: row}
+	seen := map[int]bool{}
+	for d.More() {
+		t, err := d.Token()
+		if err != nil {
+			return err
+		}
+		name, _ := t.(string)
+		f, known := r.place[name]
+		if !known {
+			if f = len(r.fields); f == maxFields {
+				return fmt.Errorf("there are more than %d fields", maxFields)
+			}
+			r.place[name] = f
+			r.fields = append(r.fields, name)
+		}
+		if seen[f] {
+			return fmt.Errorf("the member %q stands in it twice", name)
+		}
+		seen[f] = true
+		var raw json.RawMessage
+		if err := d.Decode(&raw); err != nil {
+			return err
+		}
+		m, err := value(raw)
+		if err != nil {
+			return err
+		}
+		m.field = f
+		o.cells = append(o.cells, m)
+	}
+	if _, err := d.Token(); err != nil {
+		return err
+	}
+	r.records = append(r.records, o)
+	return nil
+}
+
+func value(raw json.RawMessage) (member, error) {
+	switch raw[0] {
+	case 'n':
+		return member{null: true}, nil
+	case '"':
+		var s string
+		err := json.Unmarshal(raw, &s)
+		return member{text: s}, err
+	case '{', '[':
+		var b bytes.Buffer
+		err := json.Compact(&b, raw)
+		return member{text: b.String()}, err
+	}
+	return member{text: string(raw)}, nil
+}
+
+// image writes the records as a table whose first row is the heading.
+func (r *reader) image(format string) (*table.Image, error) {
+	b := csv.Builder{Name: r.name}
+	if err := b.Row(1); err != nil {
+		return nil, err
+	}
+	for i, f := range r.fields {
+		b.Cell(i, f, true)
+	}
+	row := make([]*member, len(r.fields))
+	for i := range r.records {
+		o := &r.records[i]
+		if err := b.Row(o.row + 1); err != nil {
+			return nil, err
+		}
+		clear(row)
+		for k := range o.cells {
+			row[o.cells[k].field] = &o.cells[k]
+		}
+		for f, m := range row {
+			switch {
+			case m == nil:
+				b.Cell(f, csv.Absent, false)
+			case m.null:
+				b.Cell(f, "", false)
+			default:
+				b.Cell(f, m.text, true)
+			}
+		}
+	}
+	img, err := b.Image(table.Options{Encoding: "utf-8", HeadingRow: 1}, table.Found{Format: format, Encoding: "utf-8"})
+	if err != nil {
+		return nil, err
+	}
+	img.HeadingRow-- // the heading is no row of the source
+	img.Nulls = true
+	img.Found.HeadingRow = 0
+	return img, nil
+}

@@ -1,0 +1,58 @@
+// Package open opens a file as a table, whatever format it is in: what it is
+// shows in its first bytes, not in its name.
+package open
+
+import (
+	"archive/zip"
+	"bytes"
+
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/core/table/jsonl"
+	"paletwin/core/table/ods"
+	"paletwin/core/table/xlsx"
+)
+
+// Open opens a file given as its bytes. Errors are *table.Error.
+func Open(name string, data []byte, o table.Options) (*table.Image, error) {
+	switch {
+	case bytes.HasPrefix(data, []byte("PK\x03\x04")):
+		return archive(name, data, o)
+	case bytes.HasPrefix(data, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1")):
+		return nil, &table.Error{Code: table.Binary, File: name, Text: "the file is an old .xls workbook, or one with a password"}
+	case isJSON(data):
+		return jsonl.Open(name, data)
+	}
+	return csv.OpenWith(name, data, o)
+}
+
+// archive opens a zip archive that is a spreadsheet.
+func archive(name string, data []byte, o table.Options) (*table.Image, error) {
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return nil, &table.Error{Code: table.Broken, File: name, Text: "the file is no whole zip archive"}
+	}
+	for _, f := range z.File {
+		switch f.Name {
+		case "content.xml":
+			return ods.Open(name, data, o)
+		case "[Content_Types].xml", "_rels/.rels":
+			return xlsx.Open(name, data, o)
+		}
+	}
+	return nil, &table.Error{Code: table.Binary, File: name, Text: "the file is a zip archive, and no spreadsheet"}
+}
+
+// isJSON reports whether a file begins as an array of objects or an object.
+func isJSON(data []byte) bool {
+	t := bytes.TrimLeft(bytes.TrimPrefix(data, []byte("\ufeff")), " \t\r\n")
+	if len(t) > 0 && t[0] == '[' {
+		t = bytes.TrimLeft(t[1:], " \t\r\n")
+		return len(t) > 0 && (t[0] == '{' || t[0] == ']')
+	}
+	if len(t) > 0 && t[0] == '{' {
+		t = bytes.TrimLeft(t[1:], " \t\r\n")
+		return len(t) > 0 && (t[0] == '"' || t[0] == '}')
+	}
+	return false
+}

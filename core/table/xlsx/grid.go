@@ -1,0 +1,266 @@
+package xlsx
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/core/table/xmlscan"
+)
+
+// grid reads a sheet's cells.
+type grid struct {
+	*book
+	out      csv.Builder
+	row, col int // of the current cell, row from 1, col from 0
+
+	formulas   map[int]int // formula cells by column
+	hiddenRows int
+	hiddenCols int
+	filtered   bool
+}
+
+// element reads one element of the sheet's part.
+func (g *grid) element(x *xmlscan.Scanner) error {
+	switch {
+	case x.Is("row"):
+		return g.beginRow(x)
+	case x.Is("c"):
+		return g.cell(x)
+	case x.Is("col"):
+		if v, _ := x.Attr("hidden"); v == "1" || v == "true" {
+			low, _ := x.Attr("min")
+			high, _ := x.Attr("max")
+			a, _ := strconv.Atoi(low)
+			z, _ := strconv.Atoi(high)
+			g.hiddenCols += max(min(z, maxColumns)-a+1, 0)
+		}
+	case x.Is("autoFilter"):
+		g.filtered = true
+	}
+	return nil
+}
+
+// beginRow takes a row's number. Rows that are empty cost nothing: a row of
+// the image begins with its first filled cell.
+func (g *grid) beginRow(x *xmlscan.Scanner) error {
+	n := g.row + 1
+	if r, ok := x.Attr("r"); ok {
+		v, err := strconv.Atoi(r)
+		if err != nil || v < n || v > maxRows {
+			return fmt.Errorf("row %d is followed by row %q", g.row, r)
+		}
+		n = v
+	}
+	g.row, g.col = n, -1
+	if v, _ := x.Attr("hidden"); v == "1" || v == "true" {
+		g.hiddenRows++
+	}
+	return nil
+}
+
+// cell reads a cell up to its end.
+func (g *grid) cell(x *xmlscan.Scanner) error {
+	col := g.col + 1
+	if r, ok := x.Attr("r"); ok {
+		c, ok := column(r)
+		if !ok || c < col {
+			return fmt.Errorf("row %d has a cell %q out of order", g.row, r)
+		}
+		col = c
+	}
+	if col >= maxColumns {
+		return fmt.Errorf("row %d has more than %d columns", g.row, maxColumns)
+	}
+	g.col = col
+	typ, _ := x.Attr("t")
+	style, _ := x.Attr("s")
+	value, formula, computed, err := cellParts(x)
+	if err != nil {
+		return err
+	}
+	if computed {
+		g.formulas[col]++
+	}
+	text := g.text(typ, style, value, formula)
+	if text == "" {
+		return nil
+	}
+	if err := g.out.Row(g.row); err != nil {
+		return err
+	}
+	g.out.Cell(col, text, false)
+	return nil
+}
+
+// cellParts reads what is inside a cell: its value or inline text, and its
+// formula.
+func cellParts(x *xmlscan.Scanner) (value, formula string, computed bool, err error) {
+	for {
+		k, err := x.Next()
+		switch {
+		case err != nil:
+			return "", "", false, err
+		case k == xmlscan.End:
+			return "", "", false, xmlscan.ErrCut
+		case k == xmlscan.Close:
+			return value, formula, computed, nil
+		case k != xmlscan.Open:
+			continue
+		}
+		switch {
+		case x.Is("v"):
+			value, err = element(x)
+		case x.Is("f"):
+			computed = true
+			formula, err = element(x)
+		case x.Is("is"):
+			value, err = richText(x)
+		default:
+			err = x.Skip()
+		}
+		if err != nil {
+			return "", "", false, err
+		}
+	}
+}
+
+// element returns the text of the element that was opened, up to its end.
+func element(x *xmlscan.Scanner) (string, error) {
+	var text string
+	for {
+		k, err := x.Next()
+		switch {
+		case err != nil:
+			return "", err
+		case k == xmlscan.Text:
+			text += string(x.Text())
+		case k == xmlscan.Close:
+			return text, nil
+		case k == xmlscan.Open:
+			if err := x.Skip(); err != nil {
+				return "", err
+			}
+		default:
+			return "", xmlscan.ErrCut
+		}
+	}
+}
+
+// text makes a cell's value what the table holds.
+func (g *grid) text(typ, style, value, formula string) string {
+	switch typ {
+	case "s":
+		if i, err := strconv.Atoi(value); err == nil && i >= 0 && i < len(g.strings) {
+			return g.strings[i]
+		}
+		return ""
+	case "inlineStr":
+		return value
+	case "str":
+		return unescape(value)
+	case "e", "d":
+		return value
+	case "b":
+		return boolean(value)
+	}
+	switch f := strings.ToUpper(strings.TrimSpace(formula)); f {
+	case "TRUE()", "FALSE()":
+		return boolean(value)
+	}
+	i, _ := strconv.Atoi(style)
+	if i >= 0 && i < len(g.styles) && g.styles[i] != plain {
+		if t, ok := g.from.moment(value, g.styles[i]); ok {
+			return t
+		}
+	}
+	return digits(value)
+}
+
+func boolean(value string) string {
+	if value == "1" || strings.EqualFold(value, "true") {
+		return "true"
+	}
+	return "false"
+}
+
+// column reads the letters of a cell's place: "AB12" is 27.
+func column(place string) (int, bool) {
+	n := 0
+	for i := 0; i < len(place); i++ {
+		c := place[i] &^ 0x20
+		if c < 'A' || c > 'Z' {
+			return n - 1, i > 0
+		}
+		if n = n*26 + int(c-'A') + 1; n > maxColumns {
+			return n, true
+		}
+	}
+	return n - 1, n > 0
+}
+
+// digits writes a stored number without an exponent, digit by digit.
+func digits(value string) string {
+	mantissa, exponent, ok := strings.Cut(strings.ToUpper(value), "E")
+	if !ok {
+		return value
+	}
+	e, err := strconv.Atoi(exponent)
+	if err != nil || e > 400 || e < -400 {
+		return value
+	}
+	sign := ""
+	if strings.HasPrefix(mantissa, "-") {
+		sign, mantissa = "-", mantissa[1:]
+	}
+	whole, fraction, _ := strings.Cut(mantissa, ".")
+	all, point := whole+fraction, len(whole)+e
+	if strings.Trim(all, "0123456789") != "" || all == "" {
+		return value
+	}
+	switch {
+	case point <= 0:
+		all = strings.Repeat("0", 1-point) + all
+		point = 1
+	case point > len(all):
+		all += strings.Repeat("0", point-len(all))
+	}
+	whole, fraction = strings.TrimLeft(all[:point], "0"), strings.TrimRight(all[point:], "0")
+	if whole == "" {
+		whole = "0"
+	}
+	if fraction != "" {
+		whole += "." + fraction
+	}
+	return sign + whole
+}
+
+// notes says what was noticed in the sheet.
+func (g *grid) notes(img *table.Image, s *sheet, sheets int) []table.Note {
+	var notes []table.Note
+	note := func(code string, n int, format string, args ...any) {
+		if n > 0 {
+			notes = append(notes, table.Note{Code: code, Text: fmt.Sprintf(format, args...), Count: n})
+		}
+	}
+	if sheets > 1 {
+		note("other-sheets", sheets-1, "the sheet %q is read; the workbook has %d more", s.name, sheets-1)
+	}
+	if s.hidden {
+		note("hidden", 1, "the sheet %q is hidden; it is read", s.name)
+	}
+	note("hidden", g.hiddenRows, "%d rows are hidden or filtered out; they are read", g.hiddenRows)
+	note("hidden", g.hiddenCols, "%d columns are hidden; they are read", g.hiddenCols)
+	for col, n := range g.formulas {
+		heading := fmt.Sprintf("column %d", col+1)
+		if col < len(img.Heading) {
+			heading = img.Heading[col]
+		}
+		notes = append(notes, table.Note{Code: "formula-cells", Column: heading, Count: n,
+			Text: fmt.Sprintf("%d cells of %q hold formulas; what was last computed for them is taken", n, heading)})
+	}
+	sortNotes(notes)
+	return notes
+}

@@ -1,0 +1,280 @@
+// Package xlsx reads a sheet of an XLSX workbook (ECMA-376, SpreadsheetML) as
+// a table.
+//
+// Numbers come as the digits that are stored, exponents written out; nothing
+// goes through binary floating point. A number with a date or time format is
+// a date, a time or both, in the form of ISO 8601, counted from 1900 or 1904
+// as the workbook says. Booleans are true and false, errors their codes
+// (#N/A), formulas what was last computed for them, with a note a column.
+// Text cells stay text, digits or not.
+//
+// Hidden rows, columns and sheets are read and mentioned. What the workbook
+// says about its own size (the dimension) is not believed.
+package xlsx
+
+import (
+	"archive/zip"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strconv"
+	"strings"
+
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/core/table/xmlscan"
+)
+
+const (
+	maxPart    = 8 << 30 // bytes of one part, unpacked
+	maxSheets  = 10_000
+	maxStrings = 64 << 20
+	maxColumns = 16_384
+	maxRows    = 1_048_576
+)
+
+// Open reads a workbook given as its bytes: the sheet that the options name,
+// or the first that is not hidden. Errors are *table.Error.
+func Open(name string, data []byte, o table.Options) (*table.Image, error) {
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return nil, broken(name, "the file is no whole zip archive")
+	}
+	b := &book{name: name, parts: map[string]*zip.File{}}
+	for _, f := range z.File {
+		if key := strings.ToLower(strings.TrimPrefix(f.Name, "/")); b.parts[key] == nil {
+			b.parts[key] = f
+		}
+	}
+	img, err := b.read(o)
+	var e *table.Error
+	switch {
+	case err == nil:
+		return img, nil
+	case errors.As(err, &e):
+		return nil, err
+	}
+	return nil, broken(name, "the workbook cannot be read: "+err.Error())
+}
+
+func broken(name, text string) error {
+	return &table.Error{Code: table.Broken, File: name, Text: text}
+}
+
+// book is a workbook that is being read.
+type book struct {
+	name    string
+	parts   map[string]*zip.File // by lower-case name
+	sheets  []sheet
+	from    epoch
+	strings []string
+	styles  []kind // of each cell format
+	program string
+}
+
+type sheet struct {
+	name   string
+	part   string
+	hidden bool
+}
+
+func (b *book) read(o table.Options) (*table.Image, error) {
+	if err := b.workbook(); err != nil {
+		return nil, err
+	}
+	s, err := b.pick(o.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	for _, read := range []func() error{b.sharedStrings, b.cellStyles, b.app} {
+		if err := read(); err != nil {
+			return nil, err
+		}
+	}
+	g := &grid{book: b, out: csv.Builder{Name: b.name}, formulas: map[int]int{}}
+	if err := b.scan(s.part, g.element); err != nil {
+		return nil, err
+	}
+	img, err := g.out.Image(o, table.Found{Format: "xlsx", Encoding: "utf-8", Sheet: s.name, Program: b.program})
+	if err != nil {
+		return nil, err
+	}
+	img.Notes = append(img.Notes, g.notes(img, s, len(b.sheets))...)
+	return img, nil
+}
+
+// scan walks a part; a part that is not there is empty.
+func (b *book) scan(part string, element func(x *xmlscan.Scanner) error) error {
+	f := b.parts[strings.ToLower(part)]
+	if f == nil {
+		return nil
+	}
+	if f.UncompressedSize64 > maxPart {
+		return &table.Error{Code: table.TooLarge, File: b.name, Text: fmt.Sprintf("%s unpacks to more than %d GB", part, maxPart>>30)}
+	}
+	r, err := f.Open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	x := xmlscan.New(io.LimitReader(r, maxPart))
+	for {
+		k, err := x.Next()
+		if err != nil || k == xmlscan.End {
+			return err
+		}
+		if k == xmlscan.Open {
+			if err := element(x); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// workbook reads the list of sheets and where their parts are.
+func (b *book) workbook() error {
+	main := "xl/workbook.xml"
+	if err := b.scan("_rels/.rels", func(x *xmlscan.Scanner) error {
+		if t, _ := x.Attr("Type"); x.Is("Relationship") && strings.HasSuffix(t, "/officeDocument") {
+			target, _ := x.Attr("Target")
+			main = strings.TrimPrefix(target, "/")
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	if b.parts[strings.ToLower(main)] == nil {
+		return errors.New("it has no workbook part")
+	}
+	dir, base := path.Split(main)
+	target := map[string]string{}
+	if err := b.scan(dir+"_rels/"+base+".rels", func(x *xmlscan.Scanner) error {
+		if x.Is("Relationship") {
+			id, _ := x.Attr("Id")
+			to, _ := x.Attr("Target")
+			if !strings.HasPrefix(to, "/") {
+				to = path.Join(dir, to)
+			}
+			target[id] = strings.TrimPrefix(to, "/")
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	return b.scan(main, func(x *xmlscan.Scanner) error {
+		switch {
+		case x.Is("workbookPr"):
+			if v, _ := x.Attr("date1904"); v == "1" || v == "true" {
+				b.from = from1904
+			}
+		case x.Is("sheet"):
+			if len(b.sheets) == maxSheets {
+				return errors.New("it has too many sheets")
+			}
+			name, _ := x.Attr("name")
+			id, _ := x.Attr("id")
+			state, _ := x.Attr("state")
+			b.sheets = append(b.sheets, sheet{name, target[id], state != "" && state != "visible"})
+		}
+		return nil
+	})
+}
+
+// pick returns the sheet with the given name, or the first that is visible.
+func (b *book) pick(name string) (*sheet, error) {
+	var names []string
+	for i := range b.sheets {
+		s := &b.sheets[i]
+		if name == s.name && name != "" || name == "" && !s.hidden {
+			return s, nil
+		}
+		names = append(names, s.name)
+	}
+	text := "the workbook has no sheet that is not hidden"
+	if name != "" {
+		text = fmt.Sprintf("the workbook has no sheet %q; it has %s", name, strings.Join(names[:min(len(names), 20)], ", "))
+	}
+	return nil, &table.Error{Code: table.NoSheet, File: b.name, Text: text}
+}
+
+// sharedStrings reads the texts that cells refer to; phonetic helps are left
+// out, and runs of rich text are joined.
+func (b *book) sharedStrings() error {
+	total := 0
+	return b.scan("xl/sharedStrings.xml", func(x *xmlscan.Scanner) error {
+		if !x.Is("si") {
+			return nil
+		}
+		text, err := richText(x)
+		if total += len(text) + 1; len(b.strings) >= maxStrings || total > csv.MaxImage {
+			return &table.Error{Code: table.TooLarge, File: b.name, Text: "the workbook's texts are too many"}
+		}
+		b.strings = append(b.strings, text)
+		return err
+	})
+}
+
+// richText reads the text inside the element that was opened, up to its end.
+func richText(x *xmlscan.Scanner) (string, error) {
+	var text []byte
+	for depth := 1; depth > 0; {
+		k, err := x.Next()
+		switch {
+		case err != nil:
+			return "", err
+		case k == xmlscan.End:
+			return "", xmlscan.ErrCut
+		case k == xmlscan.Open && (x.Is("rPh") || x.Is("phoneticPr")):
+			if err := x.Skip(); err != nil {
+				return "", err
+			}
+		case k == xmlscan.Open:
+			depth++
+		case k == xmlscan.Close:
+			depth--
+		case k == xmlscan.Text && depth > 1:
+			text = append(text, x.Text()...)
+		}
+	}
+	return unescape(string(text)), nil
+}
+
+// unescape undoes _xHHHH_, by which a workbook writes characters that XML has
+// no place for (ECMA-376 part 1, 22.9.2.19).
+func unescape(s string) string {
+	if !strings.Contains(s, "_x") {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		if i+7 <= len(s) && s[i] == '_' && s[i+1] == 'x' && s[i+6] == '_' {
+			if n, err := strconv.ParseUint(s[i+2:i+6], 16, 16); err == nil && n != 0 {
+				b.WriteRune(rune(n))
+				i += 7
+				continue
+			}
+		}
+		b.WriteByte(s[i])
+		i++
+	}
+	return strings.ToValidUTF8(b.String(), "\ufffd")
+}
+
+// app reads which program says to have written the workbook.
+func (b *book) app() error {
+	return b.scan("docProps/app.xml", func(x *xmlscan.Scanner) error {
+		if !x.Is("Application") {
+			return nil
+		}
+		if k, err := x.Next(); err != nil || k != xmlscan.Text {
+			return err
+		}
+		b.program = string(x.Text())
+		if strings.Contains(b.program, "LibreOffice") && b.from == from1900 {
+			b.from = from1899
+		}
+		return nil
+	})
+}

@@ -1,0 +1,337 @@
+// Package xmlscan reads the XML of office documents: elements, attributes and
+// text, as fast as the bytes come and in bounded memory. It knows no document
+// types, so that no entity can be defined and none can expand; it checks no
+// more than it needs. It is for the spreadsheet formats, and no XML parser
+// for anything else.
+package xmlscan
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"unicode/utf8"
+)
+
+// Kind is what a Scanner stands on.
+type Kind uint8
+
+const (
+	End   Kind = iota // of the input
+	Open              // of an element
+	Close             // of an element; an empty element has both
+	Text
+)
+
+// What can be wrong.
+var (
+	ErrDoctype = errors.New("the document defines a document type, which spreadsheets never do")
+	ErrLong    = errors.New("a tag or a piece of text is longer than a spreadsheet's can be")
+	ErrCut     = errors.New("the document ends in the middle")
+)
+
+// longest is the most bytes of one tag or piece of text: a cell's 32,767
+// characters, each as the longest reference, and room.
+const longest = 1 << 20
+
+// Scanner gives the pieces of a document one after the other. Slices that it
+// gives are good until the next call.
+type Scanner struct {
+	r     io.Reader
+	buf   []byte
+	at    int // what is not taken yet starts here
+	eof   bool
+	empty bool // the element that was opened is empty
+
+	name  []byte
+	attrs []byte
+	text  []byte
+	room  []byte
+}
+
+// New returns a Scanner that reads from r.
+func New(r io.Reader) *Scanner { return &Scanner{r: r} }
+
+// Name returns the element's name without its prefix.
+func (s *Scanner) Name() string { return string(s.name) }
+
+// Is reports whether the element has the given name, prefix aside.
+func (s *Scanner) Is(name string) bool { return string(s.name) == name }
+
+// Text returns the text, its references replaced.
+func (s *Scanner) Text() []byte { return s.text }
+
+// Next moves to the next piece. Comments, declarations and instructions are
+// passed over.
+func (s *Scanner) Next() (Kind, error) {
+	if s.empty {
+		s.empty = false
+		return Close, nil
+	}
+	for {
+		if s.at == len(s.buf) {
+			if err := s.fill(); err != nil {
+				if err == io.EOF {
+					return End, nil
+				}
+				return End, err
+			}
+		}
+		if s.buf[s.at] != '<' {
+			return s.takeText()
+		}
+		kind, err := s.takeTag()
+		if err != nil || kind != End {
+			return kind, err
+		}
+	}
+}
+
+// fill reads more, behind what is not taken yet.
+func (s *Scanner) fill() error {
+	if s.eof {
+		return io.EOF
+	}
+	if len(s.buf)-s.at > longest {
+		return ErrLong
+	}
+	rest := copy(s.buf, s.buf[s.at:])
+	s.buf, s.at = s.buf[:rest], 0
+	if cap(s.buf)-rest < 32<<10 {
+		grown := make([]byte, rest, 2*cap(s.buf)+128<<10)
+		copy(grown, s.buf)
+		s.buf = grown
+	}
+	for {
+		n, err := s.r.Read(s.buf[rest:cap(s.buf)])
+		s.buf = s.buf[:rest+n]
+		if err == io.EOF {
+			s.eof = true
+			err = nil
+			if n == 0 {
+				return io.EOF
+			}
+		}
+		if n > 0 || err != nil {
+			return err
+		}
+	}
+}
+
+// until returns what stands before the given bytes, from offset on, and takes
+// it with them.
+func (s *Scanner) until(stop string, offset int) ([]byte, error) {
+	for from := offset; ; {
+		if i := bytes.Index(s.buf[s.at+from:], []byte(stop)); i >= 0 {
+			b := s.buf[s.at : s.at+from+i]
+			s.at += from + i + len(stop)
+			return b, nil
+		}
+		from = max(len(s.buf)-s.at-len(stop)+1, offset)
+		if err := s.fill(); err != nil {
+			if err == io.EOF {
+				err = ErrCut
+			}
+			return nil, err
+		}
+	}
+}
+
+// takeText takes text up to the next tag.
+func (s *Scanner) takeText() (Kind, error) {
+	for from := 0; ; {
+		if i := bytes.IndexByte(s.buf[s.at+from:], '<'); i >= 0 {
+			s.text = s.decode(s.buf[s.at : s.at+from+i])
+			s.at += from + i
+			return Text, nil
+		}
+		from = len(s.buf) - s.at
+		if err := s.fill(); err == io.EOF {
+			s.text = s.decode(s.buf[s.at:])
+			s.at = len(s.buf)
+			return Text, nil
+		} else if err != nil {
+			return End, err
+		}
+	}
+}
+
+// takeTag takes a tag; End means that it is one that is passed over.
+func (s *Scanner) takeTag() (Kind, error) {
+	for len(s.buf)-s.at < 9 && !s.eof {
+		if err := s.fill(); err != nil && err != io.EOF {
+			return End, err
+		}
+	}
+	head := s.buf[s.at:]
+	switch {
+	case bytes.HasPrefix(head, []byte("<!--")):
+		_, err := s.until("-->", 4)
+		return End, err
+	case bytes.HasPrefix(head, []byte("<![CDATA[")):
+		b, err := s.until("]]>", 9)
+		if err == nil {
+			s.text = b[9:]
+		}
+		return Text, err
+	case bytes.HasPrefix(head, []byte("<!")):
+		return End, ErrDoctype
+	case bytes.HasPrefix(head, []byte("<?")):
+		_, err := s.until("?>", 2)
+		return End, err
+	}
+	b, err := s.tag()
+	if err != nil {
+		return End, err
+	}
+	if b[0] == '/' {
+		s.setName(bytes.TrimRight(b[1:], " \t\r\n"))
+		return Close, nil
+	}
+	if s.empty = b[len(b)-1] == '/'; s.empty {
+		b = b[:len(b)-1]
+	}
+	n := bytes.IndexAny(b, " \t\r\n")
+	if n < 0 {
+		n = len(b)
+	}
+	s.setName(b[:n])
+	s.attrs = b[n:]
+	return Open, nil
+}
+
+// tag takes "<…>" and returns what is inside; a ">" may stand in quotes.
+func (s *Scanner) tag() ([]byte, error) {
+	offset := 1
+	for {
+		b, err := s.until(">", offset)
+		if err != nil {
+			return nil, err
+		}
+		if bytes.Count(b, []byte{'"'})%2 == 0 && bytes.Count(b, []byte{'\''})%2 == 0 || bytes.Count(b, []byte{'"'})%2 == 0 && bytes.IndexByte(b, '"') >= 0 {
+			if len(b) < 2 {
+				return nil, fmt.Errorf("an empty tag: %w", ErrCut)
+			}
+			return b[1:], nil
+		}
+		s.at -= len(b) + 1
+		offset = len(b) + 1
+	}
+}
+
+func (s *Scanner) setName(b []byte) {
+	if i := bytes.IndexByte(b, ':'); i >= 0 {
+		b = b[i+1:]
+	}
+	s.name = b
+}
+
+// Attr returns an attribute of the element that was opened, its references
+// replaced; the prefix of its name does not count.
+func (s *Scanner) Attr(name string) (string, bool) {
+	for rest := s.attrs; ; {
+		rest = bytes.TrimLeft(rest, " \t\r\n")
+		eq := bytes.IndexByte(rest, '=')
+		if eq < 0 {
+			return "", false
+		}
+		key := bytes.TrimRight(rest[:eq], " \t\r\n")
+		if i := bytes.IndexByte(key, ':'); i >= 0 {
+			key = key[i+1:]
+		}
+		rest = bytes.TrimLeft(rest[eq+1:], " \t\r\n")
+		if len(rest) < 2 || rest[0] != '"' && rest[0] != '\'' {
+			return "", false
+		}
+		end := bytes.IndexByte(rest[1:], rest[0])
+		if end < 0 {
+			return "", false
+		}
+		if string(key) == name {
+			return string(s.decode(rest[1 : 1+end])), true
+		}
+		rest = rest[end+2:]
+	}
+}
+
+// Skip passes over the rest of the element that was opened.
+func (s *Scanner) Skip() error {
+	for depth := 1; depth > 0; {
+		k, err := s.Next()
+		switch {
+		case err != nil:
+			return err
+		case k == Open:
+			depth++
+		case k == Close:
+			depth--
+		case k == End:
+			return ErrCut
+		}
+	}
+	return nil
+}
+
+// decode replaces the references of XML 1.0 and makes line ends LF. What
+// is no reference stays as it is.
+func (s *Scanner) decode(b []byte) []byte {
+	if bytes.IndexByte(b, '&') < 0 && bytes.IndexByte(b, '\r') < 0 {
+		return b
+	}
+	out := s.room[:0]
+	for i := 0; i < len(b); {
+		switch c := b[i]; {
+		case c == '\r':
+			out = append(out, '\n')
+			if i+1 < len(b) && b[i+1] == '\n' {
+				i++
+			}
+			i++
+		case c == '&':
+			end := bytes.IndexByte(b[i:min(len(b), i+12)], ';')
+			r, ok := rune(0), false
+			if end > 0 {
+				r, ok = reference(string(b[i+1 : i+end]))
+			}
+			if !ok {
+				out = append(out, c)
+				i++
+				continue
+			}
+			out = utf8.AppendRune(out, r)
+			i += end + 1
+		default:
+			out = append(out, c)
+			i++
+		}
+	}
+	s.room = out
+	return out
+}
+
+func reference(name string) (rune, bool) {
+	switch name {
+	case "lt":
+		return '<', true
+	case "gt":
+		return '>', true
+	case "amp":
+		return '&', true
+	case "quot":
+		return '"', true
+	case "apos":
+		return '\'', true
+	}
+	if len(name) < 2 || name[0] != '#' {
+		return 0, false
+	}
+	var n uint64
+	var err error
+	if name[1] == 'x' {
+		n, err = strconv.ParseUint(name[2:], 16, 32)
+	} else {
+		n, err = strconv.ParseUint(name[1:], 10, 32)
+	}
+	return rune(n), err == nil && n <= utf8.MaxRune
+}

@@ -155,7 +155,7 @@ func explainSystem(err error) *message {
 // remedies says for each code what to do.
 var remedies = map[string]string{
 	string(table.Empty):         "export it again; a table needs a row of headings",
-	string(table.Binary):        "save it as CSV (UTF-8) or as .xlsx and name that file",
+	string(table.Binary):        "save it as CSV (UTF-8) and name that file",
 	string(table.Broken):        "open it in its program, save it again, and name that file",
 	string(table.TooLarge):      "save the part that is needed as CSV and name that file",
 	string(table.NoSheet):       "name a sheet that is there with --sheet",

@@ -105,6 +105,9 @@ func (f *File) Refresh(ctx context.Context) error {
 		if f.img, err = csv.Open(filepath.Base(f.path), m.Data); err != nil {
 			return err
 		}
+		if f.img.Found.Encoding != "utf-8" {
+			return &table.Error{Code: table.NotUTF8, File: f.img.Name, Text: "the file is " + f.img.Found.Encoding + "; as a target a CSV file has to be UTF-8"}
+		}
 		return csv.CheckText(f.img.Name, m.Data, 0, len(m.Data))
 	})
 	if err != nil {

@@ -19,6 +19,7 @@ fuzz:
 	go test ./core/table/csv -run '^$$' -fuzz FuzzOpen -fuzztime 10s
 	go test ./core/changeset -run '^$$' -fuzz FuzzParse -fuzztime 10s
 	go test ./core/changeset -run '^$$' -fuzz FuzzLedger -fuzztime 10s
+	for p in xlsx ods jsonl; do go test ./core/table/$$p -run '^$$' -fuzz FuzzOpen -fuzztime 8s || exit 1; done
 
 bench:
 	go run ./bench

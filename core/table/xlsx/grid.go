@@ -64,7 +64,7 @@ func (g *grid) beginRow(x *xmlscan.Scanner) error {
 // cell reads a cell up to its end.
 func (g *grid) cell(x *xmlscan.Scanner) error {
 	col := g.col + 1
-	if r, ok := x.Attr("r"); ok {
+	if r := x.RawAttr("r"); r != nil {
 		c, ok := column(r)
 		if !ok || c < col {
 			return fmt.Errorf("row %d has a cell %q out of order", g.row, r)
@@ -75,8 +75,7 @@ func (g *grid) cell(x *xmlscan.Scanner) error {
 		return fmt.Errorf("row %d has more than %d columns", g.row, maxColumns)
 	}
 	g.col = col
-	typ, _ := x.Attr("t")
-	style, _ := x.Attr("s")
+	typ, style := typeOf(x.RawAttr("t")), small(x.RawAttr("s"))
 	value, formula, computed, err := cellParts(x)
 	if err != nil {
 		return err
@@ -135,6 +134,8 @@ func element(x *xmlscan.Scanner) (string, error) {
 		switch {
 		case err != nil:
 			return "", err
+		case k == xmlscan.Text && text == "":
+			text = string(x.Text())
 		case k == xmlscan.Text:
 			text += string(x.Text())
 		case k == xmlscan.Close:
@@ -150,7 +151,7 @@ func element(x *xmlscan.Scanner) (string, error) {
 }
 
 // text makes a cell's value what the table holds.
-func (g *grid) text(typ, style, value, formula string) string {
+func (g *grid) text(typ string, style int, value, formula string) string {
 	switch typ {
 	case "s":
 		if i, err := strconv.Atoi(value); err == nil && i >= 0 && i < len(g.strings) {
@@ -166,17 +167,40 @@ func (g *grid) text(typ, style, value, formula string) string {
 	case "b":
 		return boolean(value)
 	}
-	switch f := strings.ToUpper(strings.TrimSpace(formula)); f {
-	case "TRUE()", "FALSE()":
-		return boolean(value)
+	if formula != "" {
+		switch strings.ToUpper(strings.TrimSpace(formula)) {
+		case "TRUE()", "FALSE()":
+			return boolean(value)
+		}
 	}
-	i, _ := strconv.Atoi(style)
-	if i >= 0 && i < len(g.styles) && g.styles[i] != plain {
-		if t, ok := g.from.moment(value, g.styles[i]); ok {
+	if style < len(g.styles) && g.styles[style] != plain {
+		if t, ok := g.from.moment(value, g.styles[style]); ok {
 			return t
 		}
 	}
 	return digits(value)
+}
+
+// typeOf returns the type of a cell without making a new string of it.
+func typeOf(b []byte) string {
+	for _, t := range [...]string{"s", "inlineStr", "str", "b", "e", "d"} {
+		if string(b) == t {
+			return t
+		}
+	}
+	return "n"
+}
+
+// small reads a small number; what is none is 0.
+func small(b []byte) int {
+	n := 0
+	for _, c := range b {
+		if c < '0' || c > '9' || n > 1<<20 {
+			return 0
+		}
+		n = n*10 + int(c-'0')
+	}
+	return n
 }
 
 func boolean(value string) string {
@@ -187,7 +211,7 @@ func boolean(value string) string {
 }
 
 // column reads the letters of a cell's place: "AB12" is 27.
-func column(place string) (int, bool) {
+func column(place []byte) (int, bool) {
 	n := 0
 	for i := 0; i < len(place); i++ {
 		c := place[i] &^ 0x20
@@ -203,10 +227,11 @@ func column(place string) (int, bool) {
 
 // digits writes a stored number without an exponent, digit by digit.
 func digits(value string) string {
-	mantissa, exponent, ok := strings.Cut(strings.ToUpper(value), "E")
-	if !ok {
+	at := strings.IndexAny(value, "eE")
+	if at < 0 {
 		return value
 	}
+	mantissa, exponent := value[:at], value[at+1:]
 	e, err := strconv.Atoi(exponent)
 	if err != nil || e > 400 || e < -400 {
 		return value

@@ -45,7 +45,7 @@ type Scanner struct {
 	empty bool // the element that was opened is empty
 
 	name  []byte
-	attrs []byte
+	attrs []attr
 	text  []byte
 	room  []byte
 }
@@ -192,12 +192,12 @@ func (s *Scanner) takeTag() (Kind, error) {
 	if s.empty = b[len(b)-1] == '/'; s.empty {
 		b = b[:len(b)-1]
 	}
-	n := bytes.IndexAny(b, " \t\r\n")
-	if n < 0 {
-		n = len(b)
+	n := 0
+	for n < len(b) && !space(b[n]) {
+		n++
 	}
 	s.setName(b[:n])
-	s.attrs = b[n:]
+	s.setAttrs(b[n:])
 	return Open, nil
 }
 
@@ -209,7 +209,7 @@ func (s *Scanner) tag() ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		if bytes.Count(b, []byte{'"'})%2 == 0 && bytes.Count(b, []byte{'\''})%2 == 0 || bytes.Count(b, []byte{'"'})%2 == 0 && bytes.IndexByte(b, '"') >= 0 {
+		if !quoted(b) {
 			if len(b) < 2 {
 				return nil, fmt.Errorf("an empty tag: %w", ErrCut)
 			}
@@ -227,32 +227,74 @@ func (s *Scanner) setName(b []byte) {
 	s.name = b
 }
 
+// attr is an attribute: its name without prefix, and its value as written.
+type attr struct{ name, value []byte }
+
 // Attr returns an attribute of the element that was opened, its references
 // replaced; the prefix of its name does not count.
 func (s *Scanner) Attr(name string) (string, bool) {
-	for rest := s.attrs; ; {
-		rest = bytes.TrimLeft(rest, " \t\r\n")
-		eq := bytes.IndexByte(rest, '=')
-		if eq < 0 {
-			return "", false
+	b := s.RawAttr(name)
+	return string(s.decode(b)), b != nil
+}
+
+// RawAttr is Attr as the bytes that are written, good until the next call of
+// Next; nil if there is none.
+func (s *Scanner) RawAttr(name string) []byte {
+	for i := range s.attrs {
+		if string(s.attrs[i].name) == name {
+			return s.attrs[i].value
 		}
-		key := bytes.TrimRight(rest[:eq], " \t\r\n")
-		if i := bytes.IndexByte(key, ':'); i >= 0 {
-			key = key[i+1:]
-		}
-		rest = bytes.TrimLeft(rest[eq+1:], " \t\r\n")
-		if len(rest) < 2 || rest[0] != '"' && rest[0] != '\'' {
-			return "", false
-		}
-		end := bytes.IndexByte(rest[1:], rest[0])
-		if end < 0 {
-			return "", false
-		}
-		if string(key) == name {
-			return string(s.decode(rest[1 : 1+end])), true
-		}
-		rest = rest[end+2:]
 	}
+	return nil
+}
+
+func space(c byte) bool { return c == ' ' || c == '\t' || c == '\r' || c == '\n' }
+
+// setAttrs takes a tag's attributes apart; what is none ends them.
+func (s *Scanner) setAttrs(b []byte) {
+	s.attrs = s.attrs[:0]
+	for i := 0; ; {
+		for i < len(b) && space(b[i]) {
+			i++
+		}
+		from := i
+		for i < len(b) && b[i] != '=' && !space(b[i]) {
+			if b[i] == ':' {
+				from = i + 1
+			}
+			i++
+		}
+		name := b[from:i]
+		for i < len(b) && (space(b[i]) || b[i] == '=') {
+			i++
+		}
+		if i >= len(b) || b[i] != '"' && b[i] != '\'' || len(s.attrs) == maxAttrs {
+			return
+		}
+		end := bytes.IndexByte(b[i+1:], b[i])
+		if end < 0 {
+			return
+		}
+		s.attrs = append(s.attrs, attr{name, b[i+1 : i+1+end]})
+		i += end + 2
+	}
+}
+
+// maxAttrs is the most attributes of one element that are looked at.
+const maxAttrs = 200
+
+// quoted reports whether b ends inside quotes.
+func quoted(b []byte) bool {
+	var in byte
+	for _, c := range b {
+		switch {
+		case in == 0 && (c == '"' || c == '\''):
+			in = c
+		case c == in:
+			in = 0
+		}
+	}
+	return in != 0
 }
 
 // Skip passes over the rest of the element that was opened.

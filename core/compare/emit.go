@@ -37,78 +37,81 @@ type tally struct {
 // sink in order: amends and deletes as the snapshot goes, adds as the copy.
 func (c *comparison) emit(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
-	queue := make(chan chan *batch, 2*c.o.Cores)
-	work := make(chan func(), c.o.Cores)
+	p := &pipeline{queue: make(chan chan *batch, 2*c.o.Cores), work: make(chan func(), c.o.Cores)}
 	g.Go(func() error {
-		defer close(queue)
-		defer close(work)
-		submit := func(f func(*batch)) error {
-			out := make(chan *batch, 1)
-			task := func() {
-				b := new(batch)
-				f(b)
-				out <- b
-			}
-			for _, send := range []func() bool{
-				func() bool {
-					select {
-					case queue <- out:
-						return true
-					case <-ctx.Done():
-						return false
-					}
-				},
-				func() bool {
-					select {
-					case work <- task:
-						return true
-					case <-ctx.Done():
-						return false
-					}
-				},
-			} {
-				if !send() {
-					return ctx.Err()
-				}
-			}
-			return nil
-		}
-		for lo := 0; lo < c.snap.len(); lo += chunk {
-			if err := submit(func(b *batch) { c.records(b, lo, min(lo+chunk, c.snap.len())) }); err != nil {
-				return err
-			}
-		}
-		for lo := 0; lo < len(c.adds); lo += chunk {
-			if err := submit(func(b *batch) { c.additions(b, c.adds[lo:min(lo+chunk, len(c.adds))]) }); err != nil {
-				return err
-			}
-		}
-		return nil
+		defer close(p.queue)
+		defer close(p.work)
+		return c.chunks(ctx, p)
 	})
 	for range c.o.Cores {
 		g.Go(func() error {
 			return table.Guard(func() error {
-				for task := range work {
+				for task := range p.work {
 					task()
 				}
 				return nil
 			})
 		})
 	}
-	g.Go(func() error {
-		for out := range queue {
-			select {
-			case b := <-out:
-				if err := c.take(b); err != nil {
-					return err
-				}
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-		return nil
-	})
+	g.Go(func() error { return c.collect(ctx, p) })
 	return g.Wait()
+}
+
+// pipeline hands chunks to workers and keeps the order of what comes back.
+type pipeline struct {
+	queue chan chan *batch // where each chunk's batch will come, in order
+	work  chan func()
+}
+
+// submit hands one chunk over.
+func (p *pipeline) submit(ctx context.Context, f func(*batch)) error {
+	out := make(chan *batch, 1)
+	select {
+	case p.queue <- out:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	task := func() {
+		b := new(batch)
+		f(b)
+		out <- b
+	}
+	select {
+	case p.work <- task:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// chunks submits all of the work.
+func (c *comparison) chunks(ctx context.Context, p *pipeline) error {
+	for lo := 0; lo < c.snap.len(); lo += chunk {
+		if err := p.submit(ctx, func(b *batch) { c.records(b, lo, min(lo+chunk, c.snap.len())) }); err != nil {
+			return err
+		}
+	}
+	for lo := 0; lo < len(c.adds); lo += chunk {
+		if err := p.submit(ctx, func(b *batch) { c.additions(b, c.adds[lo:min(lo+chunk, len(c.adds))]) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// collect takes the batches in order.
+func (c *comparison) collect(ctx context.Context, p *pipeline) error {
+	for out := range p.queue {
+		select {
+		case b := <-out:
+			if err := c.take(b); err != nil {
+				return err
+			}
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	return nil
 }
 
 // records makes the amends and deletes of the records lo to hi.

@@ -69,6 +69,7 @@ func Main() int {
 		asks: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd()))}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second interrupt ends the process at once
 	return a.run(ctx, os.Args[1:])
 }
 

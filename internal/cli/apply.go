@@ -118,7 +118,7 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 	defer progress.Done()
 	job := &run.Job{Dossier: t, Target: tgt, By: a.user, Now: a.now, Options: f.Options, Progress: progress.Step}
 	if !f.yes && !f.Rehearse {
-		job.Confirm = func(p *run.Plan, write int) bool { return a.confirm(t, p, write, tgt.Name()) }
+		job.Confirm = func(p *run.Plan, write int) bool { return a.confirm(ctx, p, write, tgt.Name()) }
 	}
 	rep, err := run.Apply(ctx, job)
 	progress.Done()
@@ -176,8 +176,8 @@ func (a *app) target(t *desk.Dossier, to string) (*file.File, error) {
 	return f, err
 }
 
-// confirm asks once, with the true numbers.
-func (a *app) confirm(t *desk.Dossier, p *run.Plan, write int, name string) bool {
+// confirm asks once, with the true numbers. An interrupt is a no.
+func (a *app) confirm(ctx context.Context, p *run.Plan, write int, name string) bool {
 	var n changeset.Counts
 	for _, s := range p.Steps {
 		n.Count(&changeset.Change{Act: s.Act, Fields: s.Fields})
@@ -194,13 +194,22 @@ func (a *app) confirm(t *desk.Dossier, p *run.Plan, write int, name string) bool
 	a.say.Line("%s approved: %s", screen.Plural(len(p.Steps), "record"), strings.Join(parts, ", "))
 	a.say.Line("%s will be written to %s, after a backup", screen.Strong(screen.Plural(write, "record")), a.shown(name))
 	a.say.Print("go on? [y/N] ")
-	line, err := bufio.NewReader(a.stdin).ReadString('\n')
-	if err != nil {
+	said := make(chan string, 1)
+	go func() { // it ends with the process where nothing is said
+		line, err := bufio.NewReader(a.stdin).ReadString('\n')
+		if err != nil {
+			line = ""
+		}
+		said <- line
+	}()
+	select {
+	case line := <-said:
+		answer := strings.ToLower(strings.TrimSpace(line))
+		return answer == "y" || answer == "yes"
+	case <-ctx.Done():
 		a.say.Line("")
 		return false
 	}
-	answer := strings.ToLower(strings.TrimSpace(line))
-	return answer == "y" || answer == "yes"
 }
 
 func applyJSON(t *desk.Dossier, rep *run.Report) any {

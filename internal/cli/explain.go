@@ -90,9 +90,19 @@ func explainRefusal(r *compare.Refusal) *message {
 		m.Text += ": " + rowList(r.Rows)
 	}
 	if len(r.Columns) > 0 && (r.Code == compare.NoKeyColumn || r.Code == compare.NoCommon) {
-		m.Do = "its columns are " + strings.Join(r.Columns, ", ") + "\n" + m.Do
+		m.Do = "its columns are " + columnList(r.Columns) + "\n" + m.Do
 	}
 	return m
+}
+
+// columnList names columns, the first of them if there are many.
+func columnList(columns []string) string {
+	const most = 30
+	text := screen.Safe(strings.Join(columns[:min(len(columns), most)], ", "))
+	if len(columns) > most {
+		text += fmt.Sprintf(" and %d more", len(columns)-most)
+	}
+	return text
 }
 
 // rowList names rows: "rows 4, 9 and 12", the first of them if there are many.

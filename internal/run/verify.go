@@ -174,7 +174,16 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	if err != nil {
 		return err
 	}
-	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, now: map[record.Key]*changeset.Change{}}
+	ever, err := everDone(t)
+	if err != nil {
+		return err
+	}
+	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, undone: map[unit]*Step{}, now: map[record.Key]*changeset.Change{}}
+	for u, d := range ever {
+		if _, stands := done[u]; !stands {
+			sink.undone[u] = d.step
+		}
+	}
 	for u, d := range done {
 		if d.run == last.Head.Run {
 			sink.steps[u.id] = d.step
@@ -209,6 +218,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 type differences struct {
 	v       *Verification
 	steps   map[changeset.ID]*Step // of the last run
+	undone  map[unit]*Step         // what rollbacks took back since
 	now     map[record.Key]*changeset.Change
 	besides []Difference
 }
@@ -233,7 +243,8 @@ func (d *differences) take(ch *changeset.Change) {
 		if ch.Act == changeset.Delete {
 			expected, found = found, expected
 		}
-		if step == nil && amend == nil {
+		back := unit{changeset.MakeID(d.v.set, ch.Key, ch.Act.Inverse()), ""}
+		if step == nil && amend == nil && d.undone[back] == nil {
 			d.beside(Difference{"besides", key, "", expected, found})
 		}
 		return
@@ -248,10 +259,26 @@ func (d *differences) take(ch *changeset.Change) {
 		switch {
 		case slices.Contains(d.v.system, f.Field):
 			d.v.countSystem(f.Field)
+		case d.takenBack(ch.ID, &f):
 		case step == nil || !fields[f.Field]:
 			d.beside(Difference{"besides", key, f.Field, f.From.String(), f.To.String()})
 		}
 	}
+}
+
+// takenBack reports whether a field is as it was before a step that a
+// rollback undid.
+func (d *differences) takenBack(id changeset.ID, f *changeset.FieldChange) bool {
+	s := d.undone[unit{id, f.Field}]
+	if s == nil {
+		return false
+	}
+	for i := range s.Fields {
+		if s.Fields[i].Field == f.Field {
+			return layout.Equal(f.Field, f.To, s.Fields[i].From)
+		}
+	}
+	return false
 }
 
 func (d *differences) beside(x Difference) {

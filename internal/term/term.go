@@ -121,8 +121,15 @@ func Cut(s string, width int) string {
 	if width < 3 {
 		return ansi.Truncate(s, width, "")
 	}
-	tail := (width - 1) / 2
-	return ansi.Truncate(s, width-1-tail, "") + "…" + ansi.TruncateLeft(s, w-tail, "")
+	// Where the cut falls between signs that join, the rest may be wider than
+	// it was in the whole: then less of it is taken.
+	for tail := (width - 1) / 2; tail > 0; tail-- {
+		out := ansi.Truncate(s, width-1-tail, "") + "…" + ansi.TruncateLeft(s, w-tail, "")
+		if ansi.StringWidth(out) <= width {
+			return out
+		}
+	}
+	return ansi.Truncate(s, width-1, "") + "…"
 }
 
 // Value makes a value from data fit for a cell of the given width; an empty

@@ -23,17 +23,6 @@ const (
 	newRegister = "k,v,w\n1,A,x\n2,b,x\n3,\"C\",x\n\n4,d,x\n6,f,y\n"
 )
 
-// command runs the program in a folder and returns its output and exit code.
-func command(t *testing.T, bin, dir string, env []string, args ...string) (string, int) {
-	cmd := exec.Command(bin, args...)
-	cmd.Dir, cmd.Env = dir, append(os.Environ(), env...)
-	out, err := cmd.CombinedOutput()
-	if _, ended := err.(*exec.ExitError); err != nil && !ended {
-		t.Fatal(err)
-	}
-	return string(out), cmd.ProcessState.ExitCode()
-}
-
 // office makes a folder with a register and an approved dossier.
 func office(t *testing.T, dir string) {
 	for name, text := range map[string]string{"aids.csv": oldRegister, "edited.csv": editedCopy, "register.csv": oldRegister} {

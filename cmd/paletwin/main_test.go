@@ -71,3 +71,14 @@ func exitCode(ts *testscript.TestScript, neg bool, args []string) {
 		ts.Fatalf("exit code %s, want %s", got, args[0])
 	}
 }
+
+// command runs the program in a folder and returns its output and exit code.
+func command(t *testing.T, bin, dir string, env []string, args ...string) (string, int) {
+	cmd := exec.Command(bin, args...)
+	cmd.Dir, cmd.Env = dir, append(os.Environ(), env...)
+	out, err := cmd.CombinedOutput()
+	if _, ended := err.(*exec.ExitError); err != nil && !ended {
+		t.Fatal(err)
+	}
+	return string(out), cmd.ProcessState.ExitCode()
+}

@@ -78,6 +78,8 @@ var (
 	Hidden       = Code{"hidden", Note, OfFile, "sheets, rows or columns of a workbook are hidden or filtered out; they are read"}
 	OtherSheets  = Code{"other-sheets", Note, OfFile, "one sheet of several is read"}
 	FormulaCells = Code{"formula-cells", Note, OfFile, "cells of a column hold formulas; what was last computed for them is taken"}
+	Lent         = Code{"lent", Note, OfFile, "the copy was lent from this snapshot; what a narrow copy lacks is no deletion"}
+	LentOther    = Code{"lent-elsewhere", Warn, OfFile, "the copy was lent from another snapshot; the comparison went on because --other-register was given"}
 	OtherRegist  = Code{"other-register", Warn, OfFile, "fewer than half the rows of the copy match the snapshot; the comparison went on because --other-register was given"}
 
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
@@ -88,5 +90,5 @@ var (
 func Codes() []Code {
 	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
 		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
-		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, OtherRegist, ConflictThen, ByOthers}
+		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentOther, OtherRegist, ConflictThen, ByOthers}
 }

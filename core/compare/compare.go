@@ -56,6 +56,9 @@ type Options struct {
 	// Counted, if not nil, is told the numbers of records and of rows before
 	// the first change is made.
 	Counted func(snapshot, edited int)
+	// Digest gives the snapshot's SHA-256, hexadecimal. It is asked where the
+	// copy says that it was lent.
+	Digest func() (string, error)
 	// Judge, if not nil, is asked about each change before it is written
 	// and may add holds to it. It is called on several goroutines.
 	Judge func(*changeset.Change)
@@ -190,6 +193,9 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 	if edited == nil {
 		return nil
 	}
+	if err := c.lent(edited); err != nil {
+		return err
+	}
 	m := layout.MatchColumns(snapshot.Heading, edited.Heading)
 	c.res.Columns, c.pair = m, m.Column
 	if err := c.checkColumns(snapshot, edited, m); err != nil {
@@ -207,6 +213,33 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 	return nil
 }
 
+// lent recognises a copy that was lent, and refuses one that was lent from
+// another snapshot. What a narrow copy lacks is no deletion.
+func (c *comparison) lent(edited *table.Image) error {
+	l := edited.Lent
+	if l == nil || c.o.Digest == nil {
+		return nil
+	}
+	sum, err := c.o.Digest()
+	switch {
+	case err != nil:
+		return err
+	case sum != l.Snapshot && !c.o.OtherRegister:
+		return &Refusal{Code: LentElsewhere, File: edited.Name, Text: fmt.Sprintf("%s was not lent from this snapshot, but from another called %s", edited.Name, l.Name)}
+	case sum != l.Snapshot:
+		c.find(changeset.LentOther.Finding("the copy was lent from another snapshot, called %s", l.Name), edited.Name, "")
+	case l.Narrow():
+		c.find(changeset.Lent.Finding("lent from this snapshot: %d of %d fields, %d of %d records; what it lacks is no deletion",
+			len(l.Fields), l.Of, l.Records, l.All), edited.Name, "")
+	default:
+		c.find(changeset.Lent.Finding("lent from this snapshot: all %d fields, all %d records", l.Of, l.All), edited.Name, "")
+	}
+	if l.Narrow() {
+		c.o.Missing = Ignore
+	}
+	return nil
+}
+
 // checkColumns says what the headings of the copy have too many or too few.
 func (c *comparison) checkColumns(snapshot, edited *table.Image, m layout.Match) error {
 	if len(m.Ignored) == len(edited.Heading) {
@@ -221,6 +254,7 @@ func (c *comparison) checkColumns(snapshot, edited *table.Image, m layout.Match)
 		switch {
 		case m.Column[i] < 0 && there[f]:
 			return twice(edited, f)
+		case m.Column[i] < 0 && edited.Lent != nil && !slices.Contains(edited.Lent.Fields, f):
 		case m.Column[i] < 0:
 			c.find(changeset.ColumnAbsent.Finding("the copy has no column %q; that field is left untouched", f), edited.Name, f)
 		case m.How[i] != layout.Exact:
@@ -242,6 +276,9 @@ func (c *comparison) checkColumns(snapshot, edited *table.Image, m layout.Match)
 // notes makes findings of what was noticed while a file was read.
 func (c *comparison) notes(m *table.Image) {
 	for _, n := range m.Notes {
+		if m.Lent != nil && n.Code == changeset.OtherSheets.Name {
+			continue // the sheet that says how to edit the copy
+		}
 		f := changeset.Finding{Code: n.Code, Level: changeset.Note, Scope: changeset.OfFile, Text: n.Text, Count: n.Count}
 		c.find(f, m.Name, n.Column)
 	}

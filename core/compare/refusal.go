@@ -23,11 +23,12 @@ func (r *Refusal) Error() string { return r.Text }
 
 // Codes of refusals.
 const (
-	NoKeyColumn table.Code = "no-key-column"
-	NoCommon    table.Code = "no-common-column"
-	NotACopy    table.Code = "not-a-copy"
-	KeyBlank    table.Code = "key-blank"
-	KeyRepeat   table.Code = "repeat"
+	NoKeyColumn   table.Code = "no-key-column"
+	NoCommon      table.Code = "no-common-column"
+	NotACopy      table.Code = "not-a-copy"
+	KeyBlank      table.Code = "key-blank"
+	KeyRepeat     table.Code = "repeat"
+	LentElsewhere table.Code = "lent-elsewhere"
 )
 
 // checkHeading refuses a snapshot whose headings do not name its fields.

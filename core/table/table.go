@@ -12,6 +12,8 @@ import (
 	"runtime/debug"
 	"strings"
 	"sync"
+
+	"paletwin/core/record"
 )
 
 // Image is one table. Data is not copied; it must stay as it is for as long
@@ -27,6 +29,7 @@ type Image struct {
 	Found      Found
 	Nulls      bool   // an empty cell without quotes is null, one with quotes is empty text
 	Notes      []Note // what was noticed while reading
+	Lent       *Lent  // what a lent copy says of itself, or nil
 
 	once   sync.Once
 	column map[string]int
@@ -104,6 +107,8 @@ const (
 	Broken       Code = "broken"
 	NoSheet      Code = "no-sheet"
 	NoEncoding   Code = "no-encoding"
+	NoTarget     Code = "not-written" // a format that is read only
+	Locked       Code = "password"
 )
 
 // Error is a file that cannot be read as a table: which, where and why.
@@ -158,4 +163,11 @@ func Guard(f func() error) (err error) {
 		}
 	}()
 	return f()
+}
+
+// Writer writes a table row by row, the headings first, all rows of one
+// width. Close ends the table and leaves what it was written to open.
+type Writer interface {
+	Write(row []record.Value) error
+	Close() error
 }

@@ -133,7 +133,7 @@ with a backup before and a proof after, and can undo them.`,
 	f.BoolVar(&a.noColor, "no-color", false, "leave out colours (NO_COLOR does the same)")
 	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
-	root.AddCommand(newDemo(a), newCompare(a), newShow(a), newApprove(a), newHold(a), newReject(a),
+	root.AddCommand(newDemo(a), newLend(a), newCompare(a), newShow(a), newApprove(a), newHold(a), newReject(a),
 		newApply(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a))
 	return root
 }
@@ -230,7 +230,24 @@ func (a *app) next(commands ...string) {
 }
 
 // desk finds the desk that the command works on.
-func (a *app) desk() (*desk.Desk, error) { return desk.Find(a.fs, a.deskDir, a.wd) }
+func (a *app) desk() (*desk.Desk, error) {
+	d, err := desk.Find(a.fs, a.deskDir, a.wd)
+	if d != nil {
+		d.Password = a.password()
+	}
+	return d, err
+}
+
+// password is that of workbooks, from the environment: on the command line
+// others could read it.
+func (a *app) password() string {
+	for _, e := range a.environ {
+		if p, ok := strings.CutPrefix(e, "PALETWIN_XLSX_PASSWORD="); ok {
+			return p
+		}
+	}
+	return ""
+}
 
 // dossier opens the dossier with the given name; for "-" it says which.
 func (a *app) dossier(name string) (*desk.Dossier, error) {

@@ -3,11 +3,8 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"math"
-	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -16,12 +13,11 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
-	"paletwin/internal/target/file"
 	screen "paletwin/internal/term"
 )
 
 type applyFlags struct {
-	to        string
+	targetFlags
 	yes       bool
 	leaveOpen bool
 	detach    bool
@@ -31,7 +27,7 @@ type applyFlags struct {
 
 func (f *applyFlags) flags(cmd *cobra.Command) {
 	fl := cmd.Flags()
-	fl.StringVar(&f.to, "to", "", "the `target`: a CSV file (default: where the last run went)")
+	f.targetFlags.flags(fl)
 	fl.BoolVar(&f.yes, "yes", false, "do not ask")
 	fl.BoolVar(&f.leaveOpen, "leave-open", false, "end with 0 although changes are left open or held")
 	fl.IntVar(&f.First, "first", 0, "a trial: at most so many records")
@@ -103,11 +99,12 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 		return err
 	}
 	defer lock.Unlock()
-	tgt, err := a.target(t, f.to)
+	tgt, read, err := a.target(t, f.targetFlags)
 	if err != nil {
 		return err
 	}
 	defer tgt.Close()
+	f.Read = read
 	if err := tgt.CanWrite(); err != nil {
 		return err
 	}
@@ -155,25 +152,6 @@ func applyCode(rep *run.Report, leaveOpen bool) int {
 		return exitLook
 	}
 	return 0
-}
-
-// target opens the target that was named, or the last run's.
-func (a *app) target(t *desk.Dossier, to string) (*file.File, error) {
-	if to == "" {
-		last, err := run.LastTarget(t)
-		if err != nil {
-			return nil, err
-		}
-		if last == "" {
-			return nil, &run.Refusal{Code: run.NoTarget, Text: fmt.Sprintf("dossier %s has no target yet", t.Meta.Number)}
-		}
-		to = last
-	}
-	f, err := file.Open(a.fs, a.path(to), t.Set().Key)
-	if errors.Is(err, fs.ErrPermission) {
-		return nil, &fs.PathError{Op: "lock", Path: filepath.Dir(a.path(to)), Err: fs.ErrPermission}
-	}
-	return f, err
 }
 
 // confirm asks once, with the true numbers. An interrupt is a no.

@@ -142,11 +142,11 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		return nil, err
 	}
 	c.Snapshot = a.source(args[0])
-	c.Snapshot.Options = f.files.options(0, a.environ)
+	c.Snapshot.Options = f.files.options(0, a.password())
 	name := args[0]
 	if len(args) == 2 {
 		s := a.source(args[1])
-		s.Options = f.files.options(1, a.environ)
+		s.Options = f.files.options(1, a.password())
 		c.Edited = &s
 		name = args[1]
 	}
@@ -235,9 +235,12 @@ func (a *app) compareInto(c *desk.Comparison, name string) (func(), error) {
 	return unlock, nil
 }
 
-// chooseKey names the key where the command line does not: the first column,
-// if it and no other can be the key.
+// chooseKey names the key where the command line does not: that of a copy that
+// was lent, or the first column, if it and no other can be the key.
 func (a *app) chooseKey(ctx context.Context, snapshot, edited *table.Image) ([]string, error) {
+	if edited != nil && edited.Lent != nil {
+		return edited.Lent.Key, nil
+	}
 	found, err := compare.Candidates(ctx, snapshot, edited)
 	if err != nil {
 		return nil, err
@@ -291,6 +294,7 @@ func (a *app) compareOnly(ctx context.Context, c *desk.Comparison) error {
 			return err
 		}
 	}
+	c.Options.Digest = snapshot.SHA256
 	res, err := compare.Run(ctx, snapshot.Image, edited, c.Options, nil)
 	if err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/lend"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -53,6 +54,7 @@ func explainTyped(err error) *message {
 		name    *desk.NameError
 		busy    *target.BusyError
 		column  *file.MissingColumn
+		field   *lend.FieldError
 	)
 	switch {
 	case errors.As(err, &use):
@@ -77,6 +79,8 @@ func explainTyped(err error) *message {
 		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed}
 	case errors.As(err, &busy):
 		return &message{Code: "busy", Text: busy.Error(), File: busy.Name, Do: "close it there, or wait, and run the command again", exit: exitLook}
+	case errors.As(err, &field):
+		return &message{Code: "no-field", Text: field.Error(), Column: field.Field, Do: "its columns are " + columnList(field.Columns), exit: exitUsage}
 	case errors.As(err, &column):
 		return &message{Code: run.MissingColumn, Text: column.Error(), File: column.File, Column: column.Column, Do: remedies[run.MissingColumn], exit: exitLook}
 	}
@@ -164,33 +168,36 @@ func explainSystem(err error) *message {
 
 // remedies says for each code what to do.
 var remedies = map[string]string{
-	string(table.Empty):         "export it again; a table needs a row of headings",
-	string(table.Binary):        "save it as CSV (UTF-8) and name that file",
-	string(table.Broken):        "open it in its program, save it again, and name that file",
-	string(table.TooLarge):      "save the part that is needed as CSV and name that file",
-	string(table.NoSheet):       "name a sheet that is there with --sheet",
-	string(table.NoEncoding):    "name one such as utf-8, utf-16le, windows-1252 or iso-8859-15",
-	string(table.NUL):           "export it again as text; NUL bytes come from a broken transfer or a binary file",
-	string(table.NotUTF8):       "save it as CSV UTF-8, or name its encoding: --encoding windows-1252",
-	string(table.Unclosed):      "close the quote in that row, or double it if it belongs to the text",
-	string(table.StrayQuote):    "put a delimiter after the closing quote, or double the quotes inside the cell",
-	string(table.TwiceHeading):  "give each column a heading of its own; which of the two is meant cannot be guessed",
-	string(table.BlankHeading):  "give the column a heading, or take the column out",
-	string(table.ShortRow):      "export it again, or complete the rows; a cell may be empty but must be there",
-	string(table.LongRow):       "export it again; a delimiter inside a text needs quotes round the text",
-	string(compare.NoKeyColumn): "name the key with --key as it stands in the heading, and leave the key column in the copy",
-	string(compare.NoCommon):    "check that both files have their headings, and that the second is the edited copy of the first",
-	string(compare.NotACopy):    "check that the files belong together; --other-register compares them all the same",
-	string(compare.KeyBlank):    "every record of a snapshot needs a key; export it again with the key column filled",
-	string(compare.KeyRepeat):   "a key must be on one row only; name further key fields with --key a,b if records need them",
-	run.IsInput:                 "name the register itself with --to; if this file is the register, say --other-target",
-	run.OtherTarget:             "name that one, or say --other-target if another is meant",
-	run.UnknownKeys:             "check that this is the right target; --other-target goes on all the same",
-	run.MissingColumn:           "name the target that has the snapshot's columns",
-	run.TwiceThere:              "mend the target first: which of the records is meant cannot be told",
-	run.NoRoom:                  "make room on that disk and run the same command again",
-	run.NothingDone:             "paletwin history shows what was done",
-	run.NoTarget:                "name the target with --to",
-	run.Unfinished:              "run apply without --rehearse; it finishes the run first",
-	"damaged":                   "nothing was written; restore the file from your own backup, or compare again to make a new dossier",
+	string(table.Empty):           "export it again; a table needs a row of headings",
+	string(table.Binary):          "save it as CSV (UTF-8) and name that file",
+	string(table.Broken):          "open it in its program, save it again, and name that file",
+	string(table.Locked):          "give it in the environment: PALETWIN_XLSX_PASSWORD=… paletwin …",
+	string(table.NoTarget):        "a target is a CSV, JSON Lines or XLSX file: save it as one of these, or name another",
+	string(compare.LentElsewhere): "compare it with the snapshot that it was lent from; --other-register compares these two all the same",
+	string(table.TooLarge):        "save the part that is needed as CSV and name that file",
+	string(table.NoSheet):         "name a sheet that is there with --sheet",
+	string(table.NoEncoding):      "name one such as utf-8, utf-16le, windows-1252 or iso-8859-15",
+	string(table.NUL):             "export it again as text; NUL bytes come from a broken transfer or a binary file",
+	string(table.NotUTF8):         "save it as CSV UTF-8, or name its encoding: --encoding windows-1252",
+	string(table.Unclosed):        "close the quote in that row, or double it if it belongs to the text",
+	string(table.StrayQuote):      "put a delimiter after the closing quote, or double the quotes inside the cell",
+	string(table.TwiceHeading):    "give each column a heading of its own; which of the two is meant cannot be guessed",
+	string(table.BlankHeading):    "give the column a heading, or take the column out",
+	string(table.ShortRow):        "export it again, or complete the rows; a cell may be empty but must be there",
+	string(table.LongRow):         "export it again; a delimiter inside a text needs quotes round the text",
+	string(compare.NoKeyColumn):   "name the key with --key as it stands in the heading, and leave the key column in the copy",
+	string(compare.NoCommon):      "check that both files have their headings, and that the second is the edited copy of the first",
+	string(compare.NotACopy):      "check that the files belong together; --other-register compares them all the same",
+	string(compare.KeyBlank):      "every record of a snapshot needs a key; export it again with the key column filled",
+	string(compare.KeyRepeat):     "a key must be on one row only; name further key fields with --key a,b if records need them",
+	run.IsInput:                   "name the register itself with --to; if this file is the register, say --other-target",
+	run.OtherTarget:               "name that one, or say --other-target if another is meant",
+	run.UnknownKeys:               "check that this is the right target; --other-target goes on all the same",
+	run.MissingColumn:             "name the target that has the snapshot's columns",
+	run.TwiceThere:                "mend the target first: which of the records is meant cannot be told",
+	run.NoRoom:                    "make room on that disk and run the same command again",
+	run.NothingDone:               "paletwin history shows what was done",
+	run.NoTarget:                  "name the target with --to",
+	run.Unfinished:                "run apply without --rehearse; it finishes the run first",
+	"damaged":                     "nothing was written; restore the file from your own backup, or compare again to make a new dossier",
 }

@@ -54,15 +54,10 @@ func (f *fileFlags) each(value string) [2]string {
 }
 
 // options are those of the snapshot (0) or of the copy (1).
-func (f *fileFlags) options(which int, environ []string) table.Options {
-	o := table.Options{Sheet: f.sheet, Encoding: f.each(f.encoding)[which], Delimiter: delimiters[f.each(f.delimiter)[which]]}
+func (f *fileFlags) options(which int, password string) table.Options {
+	o := table.Options{Password: password, Sheet: f.sheet, Encoding: f.each(f.encoding)[which], Delimiter: delimiters[f.each(f.delimiter)[which]]}
 	if n := len(f.headingRow); n > 0 {
 		o.HeadingRow = f.headingRow[min(which, n-1)]
-	}
-	for _, e := range environ {
-		if p, ok := strings.CutPrefix(e, "PALETWIN_XLSX_PASSWORD="); ok {
-			o.Password = p
-		}
 	}
 	return o
 }

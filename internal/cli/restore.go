@@ -13,7 +13,7 @@ import (
 
 func newRestore(a *app) *cobra.Command {
 	var n int
-	var to string
+	var to targetFlags
 	cmd := &cobra.Command{
 		Use:   "restore NNNN",
 		Short: "Make a dossier that takes the target back to a backup",
@@ -33,11 +33,11 @@ What no run of the dossier wrote was changed by others since, and is held.`,
 		},
 	}
 	cmd.Flags().IntVar(&n, "run", 0, "the run whose backup it is (default: the first, the state before the dossier)")
-	cmd.Flags().StringVar(&to, "to", "", "the `target` (default: where the last run went)")
+	to.flags(cmd.Flags())
 	return cmd
 }
 
-func (a *app) restore(ctx context.Context, t *desk.Dossier, to string, n int) error {
+func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, n int) error {
 	made, res, err := a.makeRestore(ctx, t, to, n)
 	if err != nil {
 		return err
@@ -55,7 +55,7 @@ func (a *app) restore(ctx context.Context, t *desk.Dossier, to string, n int) er
 	return nil
 }
 
-func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to string, n int) (*desk.Dossier, *compare.Result, error) {
+func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to targetFlags, n int) (*desk.Dossier, *compare.Result, error) {
 	lock, err := t.Lock()
 	if err != nil {
 		return nil, nil, err
@@ -64,7 +64,7 @@ func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to string, n int
 	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
 		return nil, nil, errors.Join(err, nothingDone(t))
 	}
-	tgt, err := a.target(t, to)
+	tgt, _, err := a.target(t, to)
 	if err != nil {
 		return nil, nil, err
 	}

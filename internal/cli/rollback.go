@@ -19,8 +19,8 @@ type rollbackFlags struct {
 	records []string
 	fields  []string
 	apply   bool
-	to      string
-	yes     bool
+	targetFlags
+	yes bool
 }
 
 func newRollback(a *app) *cobra.Command {
@@ -44,7 +44,7 @@ func newRollback(a *app) *cobra.Command {
 	fl.StringArrayVar(&f.records, "record", nil, "only this `key`; repeatable")
 	fl.StringSliceVar(&f.fields, "field", nil, "only this `field`")
 	fl.BoolVar(&f.apply, "apply", false, "approve all but conflicts and carry it out at once")
-	fl.StringVar(&f.to, "to", "", "the `target` (default: where the last run went)")
+	f.targetFlags.flags(fl)
 	fl.BoolVar(&f.yes, "yes", false, "do not ask")
 	return cmd
 }
@@ -61,7 +61,7 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 		}
 		back.Records = append(back.Records, k)
 	}
-	made, err := a.makeRollback(ctx, t, f.to, back)
+	made, err := a.makeRollback(ctx, t, f.targetFlags, back)
 	if err != nil {
 		return err
 	}
@@ -89,10 +89,10 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 	if !a.json {
 		a.out.Line("")
 	}
-	return a.apply(ctx, made, &applyFlags{to: f.to, yes: f.yes})
+	return a.apply(ctx, made, &applyFlags{targetFlags: f.targetFlags, yes: f.yes})
 }
 
-func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to string, back run.Back) (*desk.Dossier, error) {
+func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Back) (*desk.Dossier, error) {
 	lock, err := t.Lock()
 	if err != nil {
 		return nil, err
@@ -101,7 +101,7 @@ func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to string, back
 	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
 		return nil, errors.Join(err, nothingDone(t))
 	}
-	tgt, err := a.target(t, to)
+	tgt, _, err := a.target(t, to)
 	if err != nil {
 		return nil, err
 	}

@@ -63,6 +63,7 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh string) error {
 func (a *app) fresh(ctx context.Context, t *desk.Dossier, name string) (*table.Image, func(), error) {
 	if name != "" {
 		s := a.source(name)
+		s.Options.Password = a.password()
 		f, err := a.open(&s)
 		if err != nil {
 			return nil, nil, err
@@ -73,10 +74,10 @@ func (a *app) fresh(ctx context.Context, t *desk.Dossier, name string) (*table.I
 	if err != nil {
 		return nil, nil, err
 	}
-	if last == "" {
+	if last == nil {
 		return nil, nil, nothingDone(t)
 	}
-	f, err := desk.OpenTable(a.fs, last, filepath.Base(last), table.Options{})
+	f, err := t.OpenTable(last.Target, filepath.Base(last.Target), last.Read)
 	if err != nil {
 		return nil, nil, err
 	}

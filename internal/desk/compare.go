@@ -239,6 +239,10 @@ func (in *inputs) compare(ctx context.Context, c *Comparison, w io.Writer) (*com
 	var seal string
 	h := in.header(c)
 	o := c.Options
+	o.Digest = func() (string, error) {
+		<-hashed
+		return in.snapshot.input.SHA256, nil
+	}
 	o.Counted = func(snapshot, edited int) { h.Snapshot.Records, h.Edited.Records = snapshot, edited }
 	g.Go(func() (err error) {
 		s := &sink{hashed: hashed, open: func() (*changeset.Writer, error) {
@@ -263,11 +267,9 @@ func (in *inputs) hash() error {
 			continue
 		}
 		g.Go(func() error {
-			return table.Guard(func() error {
-				sum := sha256.Sum256(k.m.Data)
-				k.input.SHA256 = hex.EncodeToString(sum[:])
-				return nil
-			})
+			var err error
+			k.input.SHA256, err = k.Table.SHA256()
+			return err
 		})
 	}
 	return g.Wait()

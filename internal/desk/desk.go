@@ -28,6 +28,7 @@ type Desk struct {
 	FS       disk.FS
 	Dir      string // absolute
 	Settings Settings
+	Password string // of workbooks that have one; nowhere kept
 	isNew    bool
 }
 

@@ -293,6 +293,13 @@ type Table struct {
 	m *disk.Mapping
 }
 
+// SHA256 returns the digest of the file's bytes, hexadecimal.
+func (t *Table) SHA256() (string, error) {
+	var sum [sha256.Size]byte
+	err := table.Guard(func() error { sum = sha256.Sum256(t.m.Data); return nil })
+	return hex.EncodeToString(sum[:]), err
+}
+
 // Unchanged reports whether the file is still what was opened, as far as its
 // identity, size and time tell.
 func (t *Table) Unchanged(fsys disk.FS, file string) bool {
@@ -328,7 +335,14 @@ func OpenTable(fsys disk.FS, file, shown string, o table.Options) (*Table, error
 
 // OpenInput opens one of the dossier's inputs.
 func (t *Dossier) OpenInput(in *Input) (*Table, error) {
-	return OpenTable(t.desk.FS, t.Path(in.File), in.Name, in.Options)
+	return t.OpenTable(t.Path(in.File), in.Name, in.Options)
+}
+
+// OpenTable opens a file as a table, as OpenTable does, with the desk's
+// password where it needs one.
+func (t *Dossier) OpenTable(file, shown string, o table.Options) (*Table, error) {
+	o.Password = t.desk.Password
+	return OpenTable(t.desk.FS, file, shown, o)
 }
 
 // CheckInput compares an input's bytes with its digest.

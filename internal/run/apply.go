@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
@@ -14,6 +15,7 @@ import (
 // Options say how a run goes.
 type Options struct {
 	First       int           // at most so many records are attempted; 0 means all
+	Read        table.Options // how the target was said to be
 	OtherTarget bool          // go on although the target is not the one expected
 	PerField    bool          // write the fields of a record that are as the snapshot had them, though others are not
 	Overwrite   bool          // write over conflicts that were decided upon, if the target still has what was seen then
@@ -132,7 +134,7 @@ func (j *Job) guard(last *Record) error {
 			return refuse(IsInput, "%s is a file this dossier was made from (%s)", name, in.Name)
 		}
 	}
-	if last != nil && last.Head.Target != name {
+	if last != nil && (last.Head.Target != name || last.Head.Read.Sheet != j.Options.Read.Sheet) {
 		return refuse(OtherTarget, "the last run of this dossier went to %s, not to %s", last.Head.Target, name)
 	}
 	ed := j.Dossier.Meta.Edited

@@ -27,28 +27,29 @@ type Back struct {
 	Tool    string
 }
 
-// LastTarget returns the name of the target that a dossier's last run went
-// to; for one that has not run and undoes another, the other's; or "".
-func LastTarget(t *desk.Dossier) (string, error) {
+// LastTarget returns the heading of a dossier's last run, which says what the
+// target was; for a dossier that has not run and undoes another, that of the
+// other's. Without one it is nil.
+func LastTarget(t *desk.Dossier) (*Head, error) {
 	runs, err := Runs(t)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	if len(runs) == 0 {
 		if t.Meta.Undoes == nil {
-			return "", nil
+			return nil, nil
 		}
 		from, err := t.Desk().Dossier(t.Meta.Undoes.Dossier, "")
 		if err != nil {
-			return "", err
+			return nil, err
 		}
 		return LastTarget(from)
 	}
 	r, err := ReadRun(t, runs[len(runs)-1])
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	return r.Head.Target, nil
+	return &r.Head, nil
 }
 
 // Rollback makes a new dossier that undoes what runs of t really did, newest

@@ -17,6 +17,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
@@ -33,18 +34,19 @@ const (
 
 // Head is the first line of a journal.
 type Head struct {
-	Form     string    `json:"paletwin"`
-	Version  int       `json:"version"`
-	Dossier  string    `json:"dossier"`
-	Run      int       `json:"run"`
-	Target   string    `json:"target"`
-	By       string    `json:"by"`
-	When     time.Time `json:"when"`
-	Steps    int       `json:"steps"` // all steps, settled ones and conflicts too
-	Backup   string    `json:"backup"`
-	SHA256   string    `json:"backup_sha256"`
-	Rollback string    `json:"rollback_sha256"`
-	System   []string  `json:"system,omitempty"` // fields that the target writes itself
+	Form     string        `json:"paletwin"`
+	Version  int           `json:"version"`
+	Dossier  string        `json:"dossier"`
+	Run      int           `json:"run"`
+	Target   string        `json:"target"`
+	By       string        `json:"by"`
+	When     time.Time     `json:"when"`
+	Steps    int           `json:"steps"` // all steps, settled ones and conflicts too
+	Backup   string        `json:"backup"`
+	SHA256   string        `json:"backup_sha256"`
+	Rollback string        `json:"rollback_sha256"`
+	System   []string      `json:"system,omitempty"` // fields that the target writes itself
+	Read     table.Options `json:"read,omitzero"`    // how the target was said to be
 }
 
 // entry is a line of a journal after the first.

@@ -73,13 +73,13 @@ func (b *bench) everything() *desk.Order {
 func ctx() context.Context { return context.Background() }
 
 func (b *bench) target() *file.File {
-	f, err := file.Open(b.fs, b.register, []string{"k"})
+	f, err := file.Open(b.fs, b.register, []string{"k"}, table.Options{})
 	require.NoError(b.t, err)
 	return f
 }
 
 func (b *bench) apply(d *desk.Dossier, o Options) (*Report, error) {
-	f, err := file.Open(b.fs, b.register, []string{"k"})
+	f, err := file.Open(b.fs, b.register, []string{"k"}, table.Options{})
 	if err != nil {
 		return nil, err
 	}
@@ -324,7 +324,7 @@ func TestOneProcessAtATime(t *testing.T) {
 	assert.ErrorIs(t, err, disk.ErrLocked)
 	require.NoError(t, lock.Unlock())
 	f := b.target()
-	_, err = file.Open(b.fs, b.register, []string{"k"})
+	_, err = file.Open(b.fs, b.register, []string{"k"}, table.Options{})
 	assert.ErrorContains(t, err, "another paletwin process")
 	require.NoError(t, f.Close())
 	require.NoError(t, b.target().Close())

@@ -2,8 +2,6 @@ package run
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -11,7 +9,6 @@ import (
 	"path/filepath"
 
 	"paletwin/core/changeset"
-	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 )
@@ -28,7 +25,7 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 	}
 	j.Progress("backing up", 0, 0)
 	head := Head{Form: "journal", Version: 1, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
-		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System}
+		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read}
 	if err := j.backup(ctx, dir, &head); err != nil {
 		return nil, err
 	}
@@ -115,20 +112,20 @@ func (j *Job) rollbackFile(dir string, head *Head, write []*Step) error {
 // has written it and read it back just now.
 func OpenBackup(t *desk.Dossier, r *Record) (*desk.Table, error) {
 	file := filepath.Join(r.Dir, r.Head.Backup)
-	b, err := desk.OpenTable(t.FS(), file, r.Head.Backup, table.Options{})
+	b, err := t.OpenTable(file, r.Head.Backup, r.Head.Read)
 	if err != nil {
 		return nil, &desk.DamageError{File: file, Err: err}
 	}
 	if r.fresh {
 		return b, nil
 	}
-	var sum [32]byte
-	if err := table.Guard(func() error { sum = sha256.Sum256(b.Data); return nil }); err != nil {
-		return nil, err
+	sum, err := b.SHA256()
+	if err == nil && sum != r.Head.SHA256 {
+		err = &desk.DamageError{File: file, Err: desk.ErrAltered}
 	}
-	if hex.EncodeToString(sum[:]) != r.Head.SHA256 {
+	if err != nil {
 		_ = b.Close() // the first error counts
-		return nil, &desk.DamageError{File: file, Err: desk.ErrAltered}
+		return nil, err
 	}
 	return b, nil
 }

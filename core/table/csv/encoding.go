@@ -25,20 +25,13 @@ func toUTF8(name string, data []byte, given string) ([]byte, string, error) {
 	case found == "utf-8" || found == "utf8":
 		return data, "utf-8", nil
 	case found != "":
-		var err error
-		if e, err = htmlindex.Get(found); err != nil {
+		if e = named(found); e == nil {
 			return nil, "", &table.Error{Code: table.NoEncoding, File: name, Text: fmt.Sprintf("%q is no encoding that is known", given)}
 		}
 	case bytes.HasPrefix(head, []byte{0xff, 0xfe}), likeUTF16(head, 1):
-		e, found = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM), "utf-16le"
-		if head[0] != 0xff {
-			e = unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM)
-		}
+		e, found = utf16le, "utf-16le"
 	case bytes.HasPrefix(head, []byte{0xfe, 0xff}), likeUTF16(head, 0):
-		e, found = unicode.UTF16(unicode.BigEndian, unicode.UseBOM), "utf-16be"
-		if head[0] != 0xfe {
-			e = unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM)
-		}
+		e, found = utf16be, "utf-16be"
 	case validStart(head), bytes.IndexByte(head, 0) >= 0, !like1252(head):
 		return data, "utf-8", nil
 	default:
@@ -49,6 +42,36 @@ func toUTF8(name string, data []byte, given string) ([]byte, string, error) {
 		return nil, "", &table.Error{Code: table.NotUTF8, File: name, Text: "the file cannot be read as " + found}
 	}
 	return out, found, nil
+}
+
+// A byte-order mark is decoded like any letter, so that Encode brings it back.
+var (
+	utf16le = unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM)
+	utf16be = unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM)
+)
+
+// named returns the encoding with a name, or nil.
+func named(name string) encoding.Encoding {
+	switch name {
+	case "utf-16le", "utf-16":
+		return utf16le
+	case "utf-16be":
+		return utf16be
+	}
+	e, err := htmlindex.Get(name)
+	if err != nil {
+		return nil
+	}
+	return e
+}
+
+// Encoder turns UTF-8 into the encoding that a file was found to be in. It
+// fails on letters which that encoding lacks. For UTF-8 it is nil.
+func Encoder(f table.Found) *encoding.Encoder {
+	if f.Encoding == "utf-8" {
+		return nil
+	}
+	return named(f.Encoding).NewEncoder()
 }
 
 // validStart reports whether the first bytes of a file are UTF-8; the last

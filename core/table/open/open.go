@@ -15,11 +15,13 @@ import (
 
 // Open opens a file given as its bytes. Errors are *table.Error.
 func Open(name string, data []byte, o table.Options) (*table.Image, error) {
+	data, err := xlsx.Plain(name, data, o)
+	if err != nil {
+		return nil, err
+	}
 	switch {
 	case bytes.HasPrefix(data, []byte("PK\x03\x04")):
 		return archive(name, data, o)
-	case bytes.HasPrefix(data, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1")):
-		return nil, &table.Error{Code: table.Binary, File: name, Text: "the file is an old .xls workbook, or one with a password"}
 	case isJSON(data):
 		return jsonl.Open(name, data)
 	}

@@ -16,7 +16,8 @@ type grid struct {
 	out      csv.Builder
 	row, col int // of the current cell, row from 1, col from 0
 
-	formulas   map[int]int // formula cells by column
+	formulas   map[int]int               // formula cells by column
+	seen       func(row int, c cellForm) // if not nil, is told of every cell instead
 	hiddenRows int
 	hiddenCols int
 	filtered   bool
@@ -82,6 +83,10 @@ func (g *grid) cell(x *xmlscan.Scanner) error {
 	}
 	if computed {
 		g.formulas[col]++
+	}
+	if g.seen != nil {
+		g.seen(g.row, cellForm{Col: col, Type: typ, Style: style, Formula: formula, computed: computed, filled: value != ""})
+		return nil
 	}
 	text := g.text(typ, style, value, formula)
 	if text == "" {
@@ -173,12 +178,20 @@ func (g *grid) text(typ string, style int, value, formula string) string {
 			return boolean(value)
 		}
 	}
-	if style < len(g.styles) && g.styles[style] != plain {
-		if t, ok := g.from.moment(value, g.styles[style]); ok {
+	if k := g.kind(style); k > textual {
+		if t, ok := g.from.moment(value, k); ok {
 			return t
 		}
 	}
 	return digits(value)
+}
+
+// kind returns what the number format of a cell format makes of a number.
+func (b *book) kind(style int) kind {
+	if style < len(b.styles) {
+		return b.styles[style]
+	}
+	return plain
 }
 
 // typeOf returns the type of a cell without making a new string of it.

@@ -17,6 +17,7 @@ type kind uint8
 
 const (
 	plain   kind = iota
+	textual      // the number is shown as text
 	date         // days
 	clock        // the time of a day, or a duration
 	instant      // both
@@ -59,6 +60,8 @@ func builtIn(id string) kind {
 		return plain
 	case n == 22:
 		return instant
+	case n == 49:
+		return textual
 	case n >= 14 && n <= 17, n >= 27 && n <= 31, n == 36, n >= 50 && n <= 54, n == 57, n == 58:
 		return date
 	case n >= 18 && n <= 21, n >= 32 && n <= 35, n >= 45 && n <= 47, n == 55, n == 56:
@@ -70,6 +73,9 @@ func builtIn(id string) kind {
 // kindOf looks at the letters of a format code, what stands in quotes, in
 // brackets or behind a backslash aside; elapsed hours [h] are a clock.
 func kindOf(code string) kind {
+	if code == "@" {
+		return textual
+	}
 	code, _, _ = strings.Cut(code, ";")
 	days, hours, months := false, false, false
 	for i := 0; i < len(code); i++ {
@@ -213,4 +219,65 @@ func hours(h, ms int64) string {
 
 func sortNotes(notes []table.Note) {
 	slices.SortStableFunc(notes, func(a, b table.Note) int { return strings.Compare(a.Code+a.Column, b.Code+b.Column) })
+}
+
+// serial is the inverse of moment: the stored number of days for a date, a
+// time or both. It returns false where moment would not give the text back.
+func (e epoch) serial(text string, k kind) (string, bool) {
+	day, clock, both := strings.Cut(text, "T")
+	if !both && strings.Contains(text, ":") {
+		day, clock = "", text
+	}
+	days, ok := e.days(day)
+	ms, fine := milliseconds(clock)
+	if !ok || !fine {
+		return "", false
+	}
+	const day24 = 24 * 60 * 60 * 1000
+	days, ms = days+ms/day24, ms%day24
+	number := strconv.FormatInt(days, 10)
+	if ms != 0 {
+		const scale = 10_000_000_000 // 15 digits with the days, of which a double keeps all
+		number += strings.TrimRight(fmt.Sprintf(".%010d", (ms*scale+day24/2)/day24), "0")
+	}
+	back, ok := e.moment(number, k)
+	return number, ok && back == text
+}
+
+// days returns the stored number of a day; "" is 0.
+func (e epoch) days(day string) (int64, bool) {
+	if day == "" {
+		return 0, true
+	}
+	t, err := time.Parse(time.DateOnly, day)
+	start := time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)
+	switch {
+	case e == from1904:
+		start = time.Date(1904, 1, 1, 0, 0, 0, 0, time.UTC)
+	case e == from1900 && t.Year() == 1900 && t.Month() < time.March:
+		start = start.AddDate(0, 0, 1)
+	}
+	return (t.Unix() - start.Unix()) / (24 * 60 * 60), err == nil
+}
+
+// milliseconds reads hours, minutes and seconds: 07:05:09.5; "" is 0.
+func milliseconds(clock string) (int64, bool) {
+	if clock == "" {
+		return 0, true
+	}
+	h, rest, _ := strings.Cut(clock, ":")
+	m, s, ok := strings.Cut(rest, ":")
+	s, part, _ := strings.Cut(s, ".")
+	var n int64
+	for _, x := range []struct {
+		text string
+		each int64
+	}{{h, 3600_000}, {m, 60_000}, {s, 1000}, {(part + "000")[:3], 1}} {
+		v, err := strconv.ParseInt(x.text, 10, 32)
+		if err != nil || v < 0 {
+			return 0, false
+		}
+		n += v * x.each
+	}
+	return n, ok
 }

@@ -38,9 +38,19 @@ const (
 // Open reads a workbook given as its bytes: the sheet that the options name,
 // or the first that is not hidden. Errors are *table.Error.
 func Open(name string, data []byte, o table.Options) (*table.Image, error) {
+	var img *table.Image
+	err := inBook(name, data, o, func(b *book) (err error) {
+		img, err = b.image(o)
+		return err
+	})
+	return img, err
+}
+
+// inBook opens a workbook and makes what goes wrong in it a *table.Error.
+func inBook(name string, data []byte, o table.Options, f func(b *book) error) error {
 	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	if err != nil {
-		return nil, broken(name, "the file is no whole zip archive")
+		return broken(name, "the file is no whole zip archive")
 	}
 	b := &book{name: name, parts: map[string]*zip.File{}}
 	for _, f := range z.File {
@@ -48,15 +58,14 @@ func Open(name string, data []byte, o table.Options) (*table.Image, error) {
 			b.parts[key] = f
 		}
 	}
-	img, err := b.read(o)
-	var e *table.Error
-	switch {
-	case err == nil:
-		return img, nil
-	case errors.As(err, &e):
-		return nil, err
+	if err = b.read(o); err == nil {
+		err = f(b)
 	}
-	return nil, broken(name, "the workbook cannot be read: "+err.Error())
+	var e *table.Error
+	if err == nil || errors.As(err, &e) {
+		return err
+	}
+	return broken(name, "the workbook cannot be read: "+err.Error())
 }
 
 func broken(name, text string) error {
@@ -68,6 +77,7 @@ type book struct {
 	name    string
 	parts   map[string]*zip.File // by lower-case name
 	sheets  []sheet
+	sheet   *sheet // the one that is read
 	from    epoch
 	strings []string
 	styles  []kind // of each cell format
@@ -80,29 +90,35 @@ type sheet struct {
 	hidden bool
 }
 
-func (b *book) read(o table.Options) (*table.Image, error) {
+// read reads all but the sheet's cells.
+func (b *book) read(o table.Options) (err error) {
 	if err := b.workbook(); err != nil {
-		return nil, err
+		return err
 	}
-	s, err := b.pick(o.Sheet)
-	if err != nil {
-		return nil, err
+	if b.sheet, err = b.pick(o.Sheet); err != nil {
+		return err
 	}
 	for _, read := range []func() error{b.sharedStrings, b.cellStyles, b.app} {
 		if err := read(); err != nil {
-			return nil, err
+			return err
 		}
 	}
+	return nil
+}
+
+// image reads the sheet's cells.
+func (b *book) image(o table.Options) (*table.Image, error) {
 	g := &grid{book: b, out: csv.Builder{Name: b.name}, formulas: map[int]int{}}
-	if err := b.scan(s.part, g.element); err != nil {
+	if err := b.scan(b.sheet.part, g.element); err != nil {
 		return nil, err
 	}
-	img, err := g.out.Image(o, table.Found{Format: "xlsx", Encoding: "utf-8", Sheet: s.name, Program: b.program})
+	img, err := g.out.Image(o, table.Found{Format: "xlsx", Encoding: "utf-8", Sheet: b.sheet.name, Program: b.program})
 	if err != nil {
 		return nil, err
 	}
-	img.Notes = append(img.Notes, g.notes(img, s, len(b.sheets))...)
-	return img, nil
+	img.Notes = append(img.Notes, g.notes(img, b.sheet, len(b.sheets))...)
+	img.Lent, err = b.lent()
+	return img, err
 }
 
 // scan walks a part; a part that is not there is empty.
@@ -260,6 +276,25 @@ func unescape(s string) string {
 		i++
 	}
 	return strings.ToValidUTF8(b.String(), "\ufffd")
+}
+
+// lent reads what lend has put into the workbook.
+func (b *book) lent() (*table.Lent, error) {
+	parts := map[string]string{}
+	name := ""
+	err := b.scan("docProps/custom.xml", func(x *xmlscan.Scanner) error {
+		if x.Is("property") {
+			name, _ = x.Attr("name")
+			return nil
+		}
+		if !strings.HasPrefix(name, table.LentProperty) || !x.Is("lpwstr") {
+			return nil
+		}
+		text, err := element(x)
+		parts[name] = unescape(text)
+		return err
+	})
+	return table.ParseLent(parts), err
 }
 
 // app reads which program says to have written the workbook.

@@ -19,7 +19,7 @@ import (
 )
 
 // rows reads an image back as rows of text.
-func rows(t *testing.T, m *table.Image) [][]string {
+func rows(t require.TestingT, m *table.Image) [][]string {
 	var all [][]string
 	for s := csv.Body(m); ; {
 		ok, err := s.Next()
@@ -137,7 +137,7 @@ func TestMoments(t *testing.T) {
 
 func TestKindsOfFormats(t *testing.T) {
 	for code, want := range map[string]kind{
-		"General": plain, "0.00": plain, "#,##0.00": plain, "0%": plain, "@": plain, `"AID-"0000`: plain, "0.00E+00": plain, `[$£-809]#,##0.00`: plain, "00000": plain,
+		"General": plain, "0.00": plain, "#,##0.00": plain, "0%": plain, "@": textual, `"AID-"0000`: plain, "0.00E+00": plain, `[$£-809]#,##0.00`: plain, "00000": plain,
 		"yyyy-mm-dd": date, `d\-mmm\-yy`: date, "mmm-yy": date, "dd/mm/yyyy": date, "ddd": date, `yyyy"年"m"月"`: date,
 		"h:mm": clock, "[h]:mm:ss": clock, "mm:ss.0": clock, "hh:mm AM/PM": clock,
 		`yyyy\-mm\-dd\Thh:mm:ss`: instant, "m/d/yy h:mm": instant, "[Red]0;[Blue]yyyy": plain,

@@ -1,10 +1,12 @@
-// Package file is a CSV file as a target: a register that lives in a file.
+// Package file is a file as a target: a register that lives in a CSV file, a
+// JSON Lines file or an XLSX workbook.
 //
 // All steps of a run are written at once, by writing the file anew under a
 // temporary name and renaming it into place. Rows that do not change keep
-// their bytes, and so do the unchanged cells of changed rows. Just before
-// the rename the file is looked at again: if it is no longer what was read,
-// nothing is written.
+// their bytes, and so do the unchanged cells of changed rows; in a workbook,
+// cells that do not change keep value, type and style, and other sheets stay.
+// Just before the rename the file is looked at again: if it is no longer what
+// was read, nothing is written.
 package file
 
 import (
@@ -15,33 +17,49 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/zeebo/xxh3"
 
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/table/jsonl"
+	"paletwin/core/table/open"
+	"paletwin/core/table/xlsx"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 )
 
-// File is a CSV file with the records of one record set.
+// File is a file with the records of one record set.
 type File struct {
 	fsys disk.FS
 	path string // absolute, links followed
 	key  []string
+	read table.Options
 	lock *disk.Lock
 
 	m      *disk.Mapping
 	img    *table.Image
 	keyCol []int
+	form   form
+	plain  []byte       // of a workbook: the file's bytes without its password
 	sum    xxh3.Uint128 // of the bytes that were read
 }
 
-// Open opens a CSV file as a target and takes its lock. A symbolic link is
-// followed: what changes is the file it names. Errors are *target.BusyError
-// where it is in use, *table.Error where it is no table.
-func Open(fsys disk.FS, name string, key []string) (*File, error) {
+// form is how a kind of file keeps records.
+type form interface {
+	// current reads the wanted records; at holds their places by key.
+	current(ctx context.Context, at map[string]int, states []target.State) error
+	// write writes the whole file with the steps carried out. The results of
+	// steps that are refused say so; those are left out.
+	write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error
+}
+
+// Open opens a file as a target and takes its lock; o says what is known about
+// it. A symbolic link is followed: what changes is the file it names. Errors
+// are *target.BusyError where it is in use, *table.Error where it is no table.
+func Open(fsys disk.FS, name string, key []string, o table.Options) (*File, error) {
 	path, err := filepath.Abs(name)
 	if err != nil {
 		return nil, err
@@ -55,7 +73,7 @@ func Open(fsys disk.FS, name string, key []string) (*File, error) {
 	if _, err := fsys.Stat(path); err != nil {
 		return nil, err
 	}
-	f := &File{fsys: fsys, path: path, key: key}
+	f := &File{fsys: fsys, path: path, key: key, read: o}
 	f.lock, err = disk.Acquire(disk.LockName(path), true)
 	if errors.Is(err, disk.ErrLocked) {
 		return nil, &target.BusyError{Name: path, Why: disk.ErrLocked.Error()}
@@ -84,7 +102,7 @@ func inSpreadsheet(fsys disk.FS, path string) error {
 
 func (f *File) Name() string     { return f.path }
 func (f *File) Fields() []string { return f.img.Heading }
-func (f *File) Ext() string      { return ".csv" }
+func (f *File) Ext() string      { return "." + f.img.Found.Format }
 func (f *File) Batch() int       { return 0 }
 
 // Links returns how many names the file has.
@@ -100,15 +118,13 @@ func (f *File) Refresh(ctx context.Context) error {
 		return err
 	}
 	f.m = m
-	err = table.Guard(func() error {
+	err = table.Guard(func() (err error) {
 		f.sum = xxh3.Hash128(m.Data)
-		if f.img, err = csv.Open(filepath.Base(f.path), m.Data); err != nil {
+		if f.img, err = open.Open(filepath.Base(f.path), m.Data, f.read); err != nil {
 			return err
 		}
-		if f.img.Found.Encoding != "utf-8" {
-			return &table.Error{Code: table.NotUTF8, File: f.img.Name, Text: "the file is " + f.img.Found.Encoding + "; as a target a CSV file has to be UTF-8"}
-		}
-		return csv.CheckText(f.img.Name, m.Data, 0, len(m.Data))
+		f.form, err = f.formOf()
+		return err
 	})
 	if err != nil {
 		return err
@@ -144,11 +160,28 @@ func (f *File) Close() error {
 	return err
 }
 
-// rows walks the file's records, without blank rows; row is called with each
-// record's key, encoded, and the scanner that stands on it.
-func (f *File) rows(ctx context.Context, row func(key []byte, sc *csv.Scanner) error) error {
+// formOf returns how the file is read and written.
+func (f *File) formOf() (form, error) {
+	switch f.img.Found.Format {
+	case "csv":
+		rows := &csvRows{File: f, encoder: csv.Encoder(f.img.Found)}
+		return &lines{f, rows}, rows.check()
+	case "jsonl":
+		rows := &jsonRows{File: f, types: jsonl.Types{}}
+		return &lines{f, rows}, rows.learn()
+	case "xlsx":
+		var err error
+		f.plain, err = xlsx.Plain(f.img.Name, f.m.Data, f.read)
+		return &book{f}, err
+	}
+	return nil, &table.Error{Code: table.NoTarget, File: f.img.Name, Text: "the file is " + strings.ToUpper(f.img.Found.Format) + ", which is read and not written"}
+}
+
+// table walks the records of the image, without blank rows; row is called
+// with each record's key, encoded, and the scanner that stands on it.
+func (f *File) table(ctx context.Context, img *table.Image, row func(key []byte, sc *csv.Scanner) error) error {
 	return table.Guard(func() error {
-		sc := csv.Body(f.img)
+		sc := csv.Body(img)
 		var key []byte
 		for n := 0; ; n++ {
 			if n&0xffff == 0 && ctx.Err() != nil {
@@ -158,10 +191,10 @@ func (f *File) rows(ctx context.Context, row func(key []byte, sc *csv.Scanner) e
 			if !ok || err != nil {
 				return err
 			}
-			if csv.BlankRow(sc.Raw(), f.img.Comma) {
+			if csv.BlankRow(sc.Raw(), img.Comma) {
 				continue
 			}
-			key = csv.AppendKey(key[:0], sc.Raw(), f.keyCol, f.img.Comma)
+			key = csv.AppendKey(key[:0], sc.Raw(), f.keyCol, img.Comma)
 			if err := row(key, sc); err != nil {
 				return err
 			}
@@ -176,27 +209,14 @@ func (f *File) Current(ctx context.Context, keys []record.Key) ([]target.State, 
 		at[k.Encoding()] = i
 	}
 	states := make([]target.State, len(keys))
-	var before []byte
-	end := f.img.Body // of the record before, with its line end
-	err := f.rows(ctx, func(key []byte, sc *csv.Scanner) error {
-		if i, wanted := at[string(key)]; wanted {
-			s := &states[i]
-			if s.Count++; s.Count == 1 {
-				s.Record = csv.Record(f.img, sc.Raw())
-				s.Form = target.Form{Row: string(sc.Raw()), After: record.KeyOf(before), Gap: string(f.img.Data[end:sc.Start()]), Kept: true,
-					End: string(f.img.Data[sc.End():sc.Pos()])}
-			}
-		}
-		before, end = append(before[:0], key...), sc.Pos()
-		return nil
-	})
-	return states, err
+	return states, f.form.current(ctx, at, states)
 }
 
-// Backup writes the file's bytes.
+// Backup writes the file's bytes, those that were read; or target.ErrMoved.
 func (f *File) Backup(ctx context.Context, w io.Writer) error {
 	return table.Guard(func() error {
-		for data := f.img.Data; len(data) > 0; {
+		sum := xxh3.New128()
+		for data := f.m.Data; len(data) > 0; {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
@@ -204,7 +224,11 @@ func (f *File) Backup(ctx context.Context, w io.Writer) error {
 			if _, err := w.Write(data[:n]); err != nil {
 				return err
 			}
+			_, _ = sum.Write(data[:n]) // a hash never fails
 			data = data[n:]
+		}
+		if sum.Sum128() != f.sum {
+			return target.ErrMoved // in place, under our eyes
 		}
 		return nil
 	})
@@ -217,12 +241,15 @@ func (f *File) Table(context.Context) (*table.Image, func() error, error) {
 
 // Write writes the file anew with the steps carried out.
 func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
-	w := newWriter(f, steps)
+	results := make([]target.Result, len(steps))
 	tmp := disk.TempName(f.path)
 	err := disk.WriteTemp(f.fsys, tmp, f.m.Info.Mode().Perm(), func(out io.Writer) error {
-		return table.Guard(func() error { return w.write(ctx, out) })
+		return table.Guard(func() error { return f.form.write(ctx, out, steps, results) })
 	})
 	if err != nil {
+		if moved := f.unmoved(); moved != nil { // which is why it could not be read
+			err = moved
+		}
 		return nil, err
 	}
 	if err := f.fsys.Keep(tmp, f.m.Info); err != nil {
@@ -236,7 +263,7 @@ func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result,
 	if err := disk.Replace(f.fsys, tmp, f.path); err != nil {
 		return nil, err
 	}
-	return w.results, f.Refresh(ctx)
+	return results, f.Refresh(ctx)
 }
 
 // unmoved checks that the file is still what was read: its identity, size,
@@ -270,4 +297,4 @@ func (f *File) CanWrite() error {
 }
 
 // Size returns the file's size in bytes.
-func (f *File) Size() int64 { return int64(len(f.img.Data)) }
+func (f *File) Size() int64 { return int64(len(f.m.Data)) }

@@ -1,46 +1,332 @@
 package file_test
 
 import (
+	"bytes"
+	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+	"pgregory.net/rapid"
 
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 	"paletwin/internal/target/file"
 	"paletwin/internal/target/targettest"
 )
 
-// place is a CSV file in a folder of its own.
-type place string
+// place is a file in a folder of its own; set changes a value of a record in
+// its bytes, as a colleague's program would.
+type place struct {
+	path string
+	o    table.Options
+	set  func(t *testing.T, path, key, field, value string)
+}
 
 func (p place) Open(t *testing.T) target.Target {
-	f, err := file.Open(disk.OS{}, string(p), []string{"k"})
+	f, err := file.Open(disk.OS{}, p.path, []string{"k"}, p.o)
 	require.NoError(t, err)
 	return f
 }
 
-func (p place) Set(t *testing.T, key, field, value string) {
-	b, err := os.ReadFile(string(p))
-	require.NoError(t, err)
-	lines := strings.Split(string(b), "\n")
+func (p place) Set(t *testing.T, key, field, value string) { p.set(t, p.path, key, field, value) }
+
+// setCell changes a cell of CSV text.
+func setCell(text, key, field, value string) string {
+	lines := strings.Split(text, "\n")
 	for i, line := range lines {
-		cells := strings.Split(line, ",")
-		if cells[0] == key {
+		if cells := strings.Split(line, ","); cells[0] == key {
 			cells[map[string]int{"v": 1, "w": 2}[field]] = value
 			lines[i] = strings.Join(cells, ",")
 		}
 	}
-	require.NoError(t, os.WriteFile(string(p), []byte(strings.Join(lines, "\n")), 0o644))
+	return strings.Join(lines, "\n")
 }
 
-func TestFileKeepsTheRules(t *testing.T) {
-	targettest.Run(t, func(t *testing.T) targettest.Place {
-		p := filepath.Join(t.TempDir(), "register.csv")
-		require.NoError(t, os.WriteFile(p, []byte(targettest.Register), 0o644))
-		return place(p)
-	})
+// kinds are the kinds of files that can be targets, each with a way to make
+// one of CSV text and to change it from outside.
+var kinds = map[string]func(t *testing.T, register string) place{
+	"csv": func(t *testing.T, register string) place {
+		return place{write(t, "r.csv", []byte(register)), table.Options{}, func(t *testing.T, path, key, field, value string) {
+			require.NoError(t, os.WriteFile(path, []byte(setCell(string(slurp(t, path)), key, field, value)), 0o644))
+		}}
+	},
+	"csv utf-16": func(t *testing.T, register string) place {
+		e := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM)
+		encode := func(s string) []byte { b, err := e.NewEncoder().Bytes([]byte(s)); require.NoError(t, err); return b }
+		return place{write(t, "r.csv", encode(register)), table.Options{}, func(t *testing.T, path, key, field, value string) {
+			text, err := e.NewDecoder().Bytes(slurp(t, path))
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(path, encode(setCell(string(text), key, field, value)), 0o644))
+		}}
+	},
+	"jsonl": func(t *testing.T, register string) place {
+		var b strings.Builder
+		lines := strings.Split(strings.TrimSpace(register), "\n")
+		for _, line := range lines[1:] {
+			c := strings.Split(line, ",")
+			fmt.Fprintf(&b, `{"k": %s, "v": %q, "w": %q}`+"\n", c[0], c[1], c[2])
+		}
+		return place{write(t, "r.jsonl", []byte(b.String())), table.Options{}, func(t *testing.T, path, key, field, value string) {
+			lines := strings.Split(string(slurp(t, path)), "\n")
+			for i, line := range lines {
+				if strings.Contains(line, `"k": `+key+",") || strings.Contains(line, `"k":`+key+",") {
+					at := strings.Index(line, `"`+field+`": "`) + len(field) + 5
+					lines[i] = line[:at] + value + line[at+strings.Index(line[at:], `"`):]
+				}
+			}
+			require.NoError(t, os.WriteFile(path, []byte(strings.Join(lines, "\n")), 0o644))
+		}}
+	},
+	"xlsx":                 func(t *testing.T, register string) place { return workbook(t, register, "") },
+	"xlsx with a password": func(t *testing.T, register string) place { return workbook(t, register, targettest.Password) },
+}
+
+// workbook is a workbook with a title above the register, styles, and a sheet
+// with a formula behind it.
+func workbook(t *testing.T, register, password string) place {
+	x := excelize.NewFile()
+	defer x.Close()
+	bold, err := x.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}})
+	require.NoError(t, err)
+	for i, line := range strings.Split(strings.TrimSpace(register), "\n") {
+		for j, c := range strings.Split(line, ",") {
+			at := fmt.Sprintf("%c%d", 'A'+j, i+1)
+			if j == 0 && i > 0 {
+				require.NoError(t, x.SetCellDefault("Sheet1", at, c))
+			} else {
+				require.NoError(t, x.SetCellStr("Sheet1", at, c))
+			}
+			if j == 1 {
+				require.NoError(t, x.SetCellStyle("Sheet1", at, at, bold))
+			}
+		}
+	}
+	_, err = x.NewSheet("Sums")
+	require.NoError(t, err)
+	require.NoError(t, x.SetCellFormula("Sums", "A1", "COUNTA(Sheet1!A2:A100)"))
+	var b bytes.Buffer
+	require.NoError(t, x.Write(&b, excelize.Options{Password: password}))
+	o := table.Options{Password: password}
+	return place{write(t, "r.xlsx", b.Bytes()), o, func(t *testing.T, path, key, field, value string) {
+		x, err := excelize.OpenFile(path, excelize.Options{Password: password})
+		require.NoError(t, err)
+		defer x.Close()
+		rows, err := x.GetRows("Sheet1")
+		require.NoError(t, err)
+		for i, row := range rows {
+			if row[0] == key {
+				require.NoError(t, x.SetCellStr("Sheet1", fmt.Sprintf("%c%d", map[string]rune{"v": 'B', "w": 'C'}[field], i+1), value))
+			}
+		}
+		require.NoError(t, x.SaveAs(path, excelize.Options{Password: password}))
+	}}
+}
+
+func write(t *testing.T, name string, b []byte) string {
+	path := filepath.Join(t.TempDir(), name)
+	require.NoError(t, os.WriteFile(path, b, 0o644))
+	return path
+}
+
+func slurp(t *testing.T, path string) []byte {
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return b
+}
+
+func TestFilesKeepTheRules(t *testing.T) {
+	for name, kind := range kinds {
+		t.Run(name, func(t *testing.T) {
+			targettest.Run(t, func(t *testing.T) targettest.Place { return kind(t, targettest.Register) })
+		})
+	}
+}
+
+// amend is a step that gives a field of a record another value.
+func amend(key, field, from, to string) target.Step {
+	return target.Step{Act: changeset.Amend, Key: record.NewKey(key), Fields: []changeset.FieldChange{{Field: field, From: record.Text(from), To: record.Text(to)}}}
+}
+
+func TestLettersThatTheEncodingLacksAreRefused(t *testing.T) {
+	b, err := charmap.Windows1252.NewEncoder().String("k,v\n1,Åsa\n2,Ida\n")
+	require.NoError(t, err)
+	path := write(t, "r.csv", []byte(b))
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	require.NoError(t, err)
+	defer f.Close()
+	res, err := f.Write(context.Background(), []target.Step{amend("1", "v", "Åsa", "Øyvind"), amend("2", "v", "Ida", "Zięba")})
+	require.NoError(t, err)
+	assert.False(t, res[0].Refused)
+	assert.Equal(t, target.Result{Refused: true, Reason: `v: the file is windows-1252, which has no letter 'ę'`}, res[1])
+	assert.Equal(t, "k,v\n1,\xd8yvind\n2,Ida\n", string(slurp(t, path)))
+}
+
+func TestFilesThatWouldNotComeBackAreNoTargets(t *testing.T) {
+	for name, c := range map[string]struct{ text, code string }{
+		"half.csv":   {"k,v\n1,\xd8y\n2,\x81\n", "not-utf-8"},
+		"array.json": {`[{"k":"1"}]`, "not-written"},
+	} {
+		_, err := file.Open(disk.OS{}, write(t, name, []byte(c.text)), []string{"k"}, table.Options{Encoding: map[bool]string{true: "shift_jis"}[name == "half.csv"]})
+		var e *table.Error
+		require.ErrorAs(t, err, &e, name)
+		assert.Equal(t, c.code, string(e.Code))
+	}
+}
+
+func TestTheLastRecordOfJSONLinesStays(t *testing.T) {
+	path := write(t, "r.jsonl", []byte("{\"k\":\"1\"}\n{\"k\":\"2\"}\n"))
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	require.NoError(t, err)
+	defer f.Close()
+	res, err := f.Write(context.Background(), []target.Step{{Act: changeset.Delete, Key: record.NewKey("1")}, {Act: changeset.Delete, Key: record.NewKey("2")}})
+	require.NoError(t, err)
+	assert.False(t, res[0].Refused)
+	assert.True(t, res[1].Refused)
+	assert.Equal(t, "{\"k\":\"2\"}\n", string(slurp(t, path)))
+}
+
+func TestJSONLinesKeepTypesAndLetters(t *testing.T) {
+	path := write(t, "r.jsonl", []byte(`{"k":"1","fee":29.70,"on":true,"v":null, "tags":["a" , "b"]}`+"\r\n\r\n"+`{"v":"x","k":"2","fee":null}`+"\r\n"))
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	require.NoError(t, err)
+	defer f.Close()
+	both := amend("1", "fee", "29.70", "30.90")
+	both.Fields = append(both.Fields, changeset.FieldChange{Field: "on", To: record.Text("false")}, changeset.FieldChange{Field: "v", To: record.Text("y")})
+	second := amend("2", "fee", "", "n/a")
+	second.Fields = append(second.Fields, changeset.FieldChange{Field: "on", To: record.Text("true")}, changeset.FieldChange{Field: "v", To: record.Null()})
+	add := target.Step{Act: changeset.Add, Key: record.NewKey("3"), Record: record.Record{{Name: "k", Value: record.Text("3")}, {Name: "fee", Value: record.Text("1.50")}, {Name: "on", Value: record.Text("")}}}
+	_, err = f.Write(context.Background(), []target.Step{both, second, add})
+	require.NoError(t, err)
+	assert.Equal(t, `{"k":"1","fee":30.90,"on":false,"v":"y", "tags":["a" , "b"]}`+"\r\n\r\n"+
+		`{"v":null,"k":"2","fee":"n/a","on":true}`+"\r\n"+`{"k":"3","fee":1.50,"on":null}`+"\r\n", string(slurp(t, path)))
+}
+
+func TestWorkbooksKeepWhatDoesNotChange(t *testing.T) {
+	x := excelize.NewFile()
+	money, err := x.NewStyle(&excelize.Style{NumFmt: 4, Font: &excelize.Font{Color: "AA0000"}})
+	require.NoError(t, err)
+	date, err := x.NewStyle(&excelize.Style{CustomNumFmt: ptr("dd/mm/yyyy")})
+	require.NoError(t, err)
+	for at, v := range map[string]any{"A1": "k", "B1": "fee", "C1": "due", "D1": "on", "E1": "twice", "A2": "001", "A3": "002", "A4": "003"} {
+		require.NoError(t, x.SetCellValue("Sheet1", at, v))
+	}
+	for row := 2; row <= 4; row++ {
+		at := func(col string) string { return fmt.Sprintf("%s%d", col, row) }
+		require.NoError(t, x.SetCellDefault("Sheet1", at("B"), fmt.Sprintf("%d.5", row)))
+		require.NoError(t, x.SetCellStyle("Sheet1", at("B"), at("B"), money))
+		require.NoError(t, x.SetCellDefault("Sheet1", at("C"), fmt.Sprint(46090+row)))
+		require.NoError(t, x.SetCellStyle("Sheet1", at("C"), at("C"), date))
+		require.NoError(t, x.SetCellBool("Sheet1", at("D"), true))
+		require.NoError(t, x.SetCellFormula("Sheet1", at("E"), at("B")+"*2"))
+	}
+	require.NoError(t, x.SetColWidth("Sheet1", "B", "B", 31))
+	_, err = x.NewSheet("Notes")
+	require.NoError(t, err)
+	require.NoError(t, x.SetCellStr("Notes", "C7", "keep me"))
+	path := filepath.Join(t.TempDir(), "r.xlsx")
+	require.NoError(t, x.SaveAs(path))
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	require.NoError(t, err)
+	defer f.Close()
+
+	first := amend("001", "fee", "2.5", "3.25")
+	first.Fields = append(first.Fields, changeset.FieldChange{Field: "due", To: record.Text("2026-12-24")}, changeset.FieldChange{Field: "on", To: record.Text("false")})
+	add := target.Step{Act: changeset.Add, Key: record.NewKey("004"), Record: record.Record{{Name: "k", Value: record.Text("004")}, {Name: "fee", Value: record.Text("29.70")}, {Name: "due", Value: record.Text("2026-03-11")}}}
+	res, err := f.Write(context.Background(), []target.Step{first, amend("002", "twice", "", "7"), amend("003", "fee", "4.5", strings.Repeat("x", 32_768)), add})
+	require.NoError(t, err)
+	assert.Equal(t, []bool{false, true, true, false}, []bool{res[0].Refused, res[1].Refused, res[2].Refused, res[3].Refused})
+	assert.Equal(t, "cell E3 holds a formula, which is not overwritten", res[1].Reason)
+
+	y, err := excelize.OpenFile(path, excelize.Options{RawCellValue: true})
+	require.NoError(t, err)
+	defer y.Close()
+	for at, want := range map[string]struct {
+		value string
+		typ   excelize.CellType
+		style int
+	}{
+		"B2": {"3.25", excelize.CellTypeUnset, money}, "C2": {"46380", excelize.CellTypeUnset, date}, "D2": {"0", excelize.CellTypeBool, 0},
+		"B3": {"3.5", excelize.CellTypeUnset, money}, "A3": {"002", excelize.CellTypeSharedString, 0},
+		"B5": {"29.70", excelize.CellTypeSharedString, money}, "C5": {"46092", excelize.CellTypeUnset, date}, "A5": {"004", excelize.CellTypeSharedString, 0},
+	} {
+		v, err := y.GetCellValue("Sheet1", at)
+		require.NoError(t, err)
+		typ, _ := y.GetCellType("Sheet1", at)
+		style, _ := y.GetCellStyle("Sheet1", at)
+		assert.Equal(t, want.value, v, at)
+		assert.Equal(t, want.typ, typ, at)
+		assert.Equal(t, want.style, style, at)
+	}
+	formula, _ := y.GetCellFormula("Sheet1", "E2")
+	width, _ := y.GetColWidth("Sheet1", "B")
+	note, _ := y.GetCellValue("Notes", "C7")
+	assert.Equal(t, []any{"B2*2", 31.0, "keep me"}, []any{formula, width, note})
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// Whatever the register and the steps: what is written reads back as the
+// steps say, in every kind of file, and deleting and adding back gives the
+// same records in the same order.
+func TestDeletesComeBackInTheirPlace(t *testing.T) {
+	for name, kind := range kinds {
+		if name == "xlsx with a password" {
+			continue // a second for each key that is derived
+		}
+		t.Run(name, func(t *testing.T) {
+			rapid.Check(t, func(rt *rapid.T) {
+				n := rapid.IntRange(1, 9).Draw(rt, "records")
+				register := "k,v,w\n"
+				for i := 1; i <= n; i++ {
+					register += fmt.Sprintf("%d,%s,%s\n", i, rapid.StringMatching(`[a-zé0-9.]{0,4}`).Draw(rt, "v"), rapid.StringMatching(`[a-z0-9]{1,3}`).Draw(rt, "w"))
+				}
+				f := kind(t, register).Open(t)
+				defer f.Close()
+				before := order(t, f)
+				var keys []record.Key
+				for i := 1; i <= n; i++ {
+					if i > 1 && rapid.Bool().Draw(rt, "goes") {
+						keys = append(keys, record.NewKey(fmt.Sprint(i)))
+					}
+				}
+				states, err := f.Current(context.Background(), keys)
+				require.NoError(t, err)
+				var away, back []target.Step
+				for i, k := range keys {
+					away = append(away, target.Step{Act: changeset.Delete, Key: k, Record: states[i].Record})
+					back = append(back, target.Step{Act: changeset.Add, Key: k, Record: states[i].Record, Form: states[i].Form})
+				}
+				_, err = f.Write(context.Background(), away)
+				require.NoError(t, err)
+				require.Len(t, order(t, f), len(before)-len(keys))
+				_, err = f.Write(context.Background(), rapid.Permutation(back).Draw(rt, "back"))
+				require.NoError(t, err)
+				require.Equal(t, before, order(t, f))
+			})
+		})
+	}
+}
+
+// order is a target's records in their order.
+func order(t *testing.T, f target.Target) []string {
+	img, _, err := f.Table(context.Background())
+	require.NoError(t, err)
+	var keys []string
+	for _, line := range strings.Split(strings.TrimSpace(string(img.Data[img.Body:])), "\n") {
+		if line != "" {
+			keys = append(keys, line)
+		}
+	}
+	return keys
 }

@@ -5,7 +5,6 @@
 package targettest
 
 import (
-	"bytes"
 	"context"
 	"sort"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/record"
+	"paletwin/core/table/csv"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/run"
@@ -32,6 +32,9 @@ type Place interface {
 	// colleague would.
 	Set(t *testing.T, key, field, value string)
 }
+
+// Password is that of places which have one.
+const Password = "Lantern-7"
 
 // Register is the content that the suite's places start with: CSV with the
 // key k.
@@ -54,6 +57,7 @@ type Update struct {
 func NewUpdate(t *testing.T, snapshot, edited string) *Update {
 	d, err := desk.Find(disk.OS{}, t.TempDir(), "")
 	require.NoError(t, err)
+	d.Password = Password
 	x, _, err := d.Compare(context.Background(), &desk.Comparison{Title: "suite", By: "lina", Now: clock(),
 		Snapshot: desk.Source{Name: "s.csv", Stream: strings.NewReader(snapshot)},
 		Edited:   &desk.Source{Name: "e.csv", Stream: strings.NewReader(edited)},
@@ -85,14 +89,27 @@ func (u *Update) Rollback(tgt target.Target) *Update {
 	return b
 }
 
-// Content reads a target's records, sorted, fields in their order.
+// Content reads a target's records, sorted, fields in their order, as CSV.
 func Content(t *testing.T, tgt target.Target) string {
 	require.NoError(t, tgt.Refresh(context.Background()))
-	var b bytes.Buffer
-	require.NoError(t, tgt.Backup(context.Background(), &b))
-	lines := strings.Split(strings.TrimSpace(b.String()), "\n")
-	sort.Strings(lines[1:])
-	return strings.Join(lines, "\n")
+	img, release, err := tgt.Table(context.Background())
+	require.NoError(t, err)
+	defer func() { require.NoError(t, release()) }()
+	var lines []string
+	for s := csv.Body(img); ; {
+		ok, err := s.Next()
+		require.NoError(t, err)
+		if !ok {
+			break
+		}
+		var cells []string
+		for _, f := range csv.Record(img, s.Raw()) {
+			cells = append(cells, f.Value.String())
+		}
+		lines = append(lines, strings.Join(cells, ","))
+	}
+	sort.Strings(lines)
+	return strings.Join(append([]string{strings.Join(img.Heading, ",")}, lines...), "\n")
 }
 
 // Run proves a kind of target. place makes a new one with Register in it.

@@ -1,0 +1,208 @@
+package jsonl
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+
+	"paletwin/core/record"
+)
+
+// Record reads one object. Members come in their order; nested values are
+// compact JSON, numbers are as they are written.
+func Record(line []byte) (record.Record, error) {
+	ms, err := members(line)
+	if err != nil {
+		return nil, err
+	}
+	r := make(record.Record, len(ms))
+	for i, m := range ms {
+		v, err := value(m.raw)
+		if err != nil {
+			return nil, err
+		}
+		r[i] = record.Field{Name: m.name, Value: record.Text(v.text)}
+		if v.null {
+			r[i].Value = record.Null()
+		}
+	}
+	return r, nil
+}
+
+// rawMember is a member of an object and where its value stands in it.
+type rawMember struct {
+	name     string
+	raw      json.RawMessage
+	from, to int
+}
+
+// members lists the members of the object that is the whole of line.
+func members(line []byte) ([]rawMember, error) {
+	d := json.NewDecoder(bytes.NewReader(line))
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return nil, errors.Join(errors.New("the line is no JSON object"), err)
+	}
+	var all []rawMember
+	for d.More() {
+		t, err := d.Token()
+		if err != nil {
+			return nil, err
+		}
+		m := rawMember{}
+		m.name, _ = t.(string)
+		if err := d.Decode(&m.raw); err != nil {
+			return nil, err
+		}
+		m.to = int(d.InputOffset())
+		m.from = m.to - len(m.raw)
+		all = append(all, m)
+	}
+	if _, err := d.Token(); err != nil {
+		return nil, err
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return nil, errors.New("something follows the object on its line")
+	}
+	return all, nil
+}
+
+// Types remembers for each field what type its values have: the first that is
+// not null counts. The zero Types knows none.
+type Types map[string]byte
+
+// Learn takes in the types of an object's members.
+func (t Types) Learn(line []byte) {
+	ms, err := members(line)
+	if err != nil {
+		return
+	}
+	for _, m := range ms {
+		if k := typeOf(m.raw); t[m.name] == 0 && k != 'n' {
+			t[m.name] = k
+		}
+	}
+}
+
+// typeOf tells a JSON value's type by its first byte: '"', '{', '[', 'n' for
+// null, 't' for true and false, '0' for numbers.
+func typeOf(raw []byte) byte {
+	switch c := raw[0]; c {
+	case '"', '{', '[', 'n', 't':
+		return c
+	case 'f':
+		return 't'
+	}
+	return '0'
+}
+
+// Set returns the object with the fields set, all else as it stands. A value
+// keeps the type that stood there, or that the field's values have, where its
+// text is such a value to the letter; else it is text. An empty text becomes
+// null where the values are no texts.
+func Set(line []byte, fields record.Record, types Types) ([]byte, error) {
+	ms, err := members(line)
+	if err != nil {
+		return nil, err
+	}
+	at := make(map[string]int, len(ms))
+	for i, m := range ms {
+		at[m.name] = i
+	}
+	values := make(map[int][]byte)
+	var fresh []byte
+	for _, f := range fields {
+		i, there := at[f.Name]
+		if !there {
+			if len(ms) > 0 || len(fresh) > 0 {
+				fresh = append(fresh, ',')
+			}
+			fresh = appendMember(fresh, f, types[f.Name])
+			continue
+		}
+		k := typeOf(ms[i].raw)
+		if k == 'n' {
+			k = types[f.Name]
+		}
+		values[i] = encode(f.Value, k)
+	}
+	var out []byte
+	from := 0
+	for i, m := range ms {
+		if v, ok := values[i]; ok {
+			out = append(append(out, line[from:m.from]...), v...)
+			from = m.to
+		}
+	}
+	end := bytes.LastIndexByte(line, '}')
+	out = append(append(out, line[from:end]...), fresh...)
+	return append(out, line[end:]...), nil
+}
+
+// AppendRecord appends a record as an object on one line, without a line end.
+func AppendRecord(dst []byte, r record.Record, types Types) []byte {
+	dst = append(dst, '{')
+	for i, f := range r {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = appendMember(dst, f, types[f.Name])
+	}
+	return append(dst, '}')
+}
+
+func appendMember(dst []byte, f record.Field, typ byte) []byte {
+	dst = append(quote(dst, f.Name), ':')
+	return append(dst, encode(f.Value, typ)...)
+}
+
+// encode writes a value in the type typ, if that reads back as the same text.
+func encode(v record.Value, typ byte) []byte {
+	text := []byte(v.String())
+	switch {
+	case v.IsNull(), v.Blank() && typ != '"' && typ != 0:
+		return []byte("null")
+	case typ != '"' && typ != 0 && json.Valid(text) && typeOf(text) == typ:
+		if back, err := value(text); err == nil && back.text == v.String() {
+			return text
+		}
+	}
+	return quote(nil, v.String())
+}
+
+// quote appends a JSON string.
+func quote(dst []byte, s string) []byte {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	_ = e.Encode(s) // a string is always encoded
+	return append(dst, bytes.TrimSuffix(b.Bytes(), []byte("\n"))...)
+}
+
+// Writer writes JSON Lines: one object a record, all values as texts. It is a
+// table.Writer.
+type Writer struct {
+	W      io.Writer
+	fields []string
+	line   []byte
+}
+
+// Write writes a row: first the headings, then records.
+func (w *Writer) Write(row []record.Value) error {
+	if w.fields == nil {
+		for _, v := range row {
+			w.fields = append(w.fields, v.String())
+		}
+		return nil
+	}
+	r := make(record.Record, len(row))
+	for i, v := range row {
+		r[i] = record.Field{Name: w.fields[i], Value: v}
+	}
+	w.line = append(AppendRecord(w.line[:0], r, nil), '\n')
+	_, err := w.W.Write(w.line)
+	return err
+}
+
+// Close ends the table; the io.Writer stays open.
+func (w *Writer) Close() error { return nil }

@@ -1,0 +1,157 @@
+package xlsx
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
+	"pgregory.net/rapid"
+
+	"paletwin/core/record"
+	"paletwin/core/table"
+)
+
+// anyText are texts that a spreadsheet would take for something else, and
+// texts that XML and workbooks have to escape.
+func anyText() *rapid.Generator[string] {
+	return rapid.OneOf(
+		rapid.SampledFrom([]string{"", "00417", "1E5", "MAR-2", "29.70", "2031000417650012", "=1+2", "TRUE", "_x0041_", "a\nb", "a\r\nb", "  x ", "<&>\"'", "\t", "Åsa Brandvold", "\U0001F6A2", "#N/A", "'07"}),
+		rapid.StringOfN(rapid.RuneFrom([]rune("ab 0_x<&\r\n\t\"é€\U0001F6A2")), 0, 12, -1))
+}
+
+// Whatever a table holds, a workbook gives it back to the letter.
+func TestWhatIsWrittenReadsBack(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		cols := rapid.IntRange(1, 4).Draw(t, "columns")
+		want := rapid.SliceOfN(rapid.SliceOfN(anyText(), cols, cols), 0, 6).Draw(t, "rows")
+		var b bytes.Buffer
+		w := NewWriter(&b)
+		w.Locked = []int{0}
+		w.Lent = &table.Lent{Version: 1, Snapshot: strings.Repeat("ab", 32), Name: "áids.csv", Fields: []string{strings.Repeat("lång", 100)}, Records: 3, All: 4}
+		w.Pages = []Page{{"how to edit", []string{"How", "Do"}}}
+		heading := make([]record.Value, cols)
+		for i := range heading {
+			heading[i] = record.Text(fmt.Sprintf("h%d", i))
+		}
+		require.NoError(t, w.Write(heading))
+		for i, row := range want {
+			row[0] = fmt.Sprint("k", i) // a wholly blank row would be none
+			values := make([]record.Value, cols)
+			for j, c := range row {
+				values[j] = record.Text(c)
+			}
+			require.NoError(t, w.Write(values))
+		}
+		require.NoError(t, w.Close())
+		m, err := Open("w.xlsx", b.Bytes(), table.Options{})
+		require.NoError(t, err)
+		require.Equal(t, w.Lent, m.Lent)
+		require.True(t, m.Lent.Narrow())
+		got := readAll(t, m, cols)
+		require.Len(t, got, len(want))
+		for i := range want {
+			require.Equal(t, want[i], got[i])
+		}
+	})
+}
+
+// readAll reads rows of so many cells each.
+func readAll(t require.TestingT, m *table.Image, cols int) [][]string {
+	all := rows(t, m)
+	for i := range all {
+		for len(all[i]) < cols {
+			all[i] = append(all[i], "")
+		}
+	}
+	return all
+}
+
+func TestWriterRefusesWhatASheetCannotHold(t *testing.T) {
+	w := NewWriter(&bytes.Buffer{})
+	require.NoError(t, w.Write([]record.Value{record.Text("k"), record.Text("v")}))
+	var e *table.Error
+	require.ErrorAs(t, w.Write([]record.Value{record.Text("1"), record.Text(strings.Repeat("x", maxText+1))}), &e)
+	assert.Equal(t, []int{2, 2}, []int{e.Row, e.Column})
+	require.ErrorAs(t, w.Write(make([]record.Value, maxColumns+1)), &e)
+	w.row = maxRows
+	require.ErrorAs(t, w.Write(nil), &e)
+}
+
+// A date that a cell is given reads back as that date, however the workbook
+// counts its days.
+func TestSerialIsTheInverseOfMoment(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		e := rapid.SampledFrom([]epoch{from1900, from1899, from1904}).Draw(t, "epoch")
+		k := rapid.SampledFrom([]kind{date, clock, instant}).Draw(t, "kind")
+		number := fmt.Sprintf("%d", rapid.IntRange(-600_000, 2_900_000).Draw(t, "days"))
+		if k != date && !strings.HasPrefix(number, "-") {
+			number += fmt.Sprintf(".%06d", rapid.IntRange(0, 999_999).Draw(t, "part"))
+		}
+		text, ok := e.moment(number, k)
+		if !ok {
+			return
+		}
+		back, ok := e.serial(text, k)
+		if text == "1900-02-29" || strings.HasPrefix(text, "1900-02-29T") || (k == clock && strings.HasPrefix(number, "-")) {
+			return // a day that never was, and times before the epoch
+		}
+		require.True(t, ok, "%s is %s", number, text)
+		again, _ := e.moment(back, k)
+		require.Equal(t, text, again)
+	})
+	for _, text := range []string{"", "2026-13-01", "2026-02-30", "noon", "12:00", "-01:00:00", "2026-03-11T", "2026-03-11 07:05:00"} {
+		n, ok := from1900.serial(text, instant)
+		assert.False(t, ok, "%q gave %s", text, n)
+	}
+}
+
+func TestWorkbooksWithAPassword(t *testing.T) {
+	f := excelize.NewFile()
+	require.NoError(t, f.SetSheetRow("Sheet1", "A1", &[]string{"k", "v"}))
+	require.NoError(t, f.SetSheetRow("Sheet1", "A2", &[]string{"1", "a"}))
+	var b bytes.Buffer
+	require.NoError(t, f.Write(&b, excelize.Options{Password: "Lantern-7"}))
+	plain, err := Plain("p.xlsx", b.Bytes(), table.Options{Password: "Lantern-7"})
+	require.NoError(t, err)
+	m, err := Open("p.xlsx", plain, table.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"1", "a"}}, rows(t, m))
+	for _, password := range []string{"", "lantern-7"} {
+		_, err := Plain("p.xlsx", b.Bytes(), table.Options{Password: password})
+		var e *table.Error
+		require.ErrorAs(t, err, &e)
+		assert.Equal(t, table.Locked, e.Code)
+	}
+	cut := b.Bytes()[:b.Len()/2]
+	_, err = Plain("p.xlsx", cut, table.Options{Password: "Lantern-7"})
+	assert.Error(t, err)
+}
+
+// Formulas below rows that go or come still point at their cells.
+func TestRowsMoveWithTheirFormulas(t *testing.T) {
+	data := workbook(t, func(f *excelize.File) {
+		for i, k := range []string{"k", "1", "2", "3"} {
+			require.NoError(t, f.SetCellStr("Sheet1", place(0, i+1), k))
+			require.NoError(t, f.SetCellValue("Sheet1", place(1, i+1), i*10))
+		}
+		require.NoError(t, f.SetCellStr("Sheet1", "B1", "v"))
+		require.NoError(t, f.SetCellFormula("Sheet1", "C4", "B4*2"))
+	})
+	var b bytes.Buffer
+	refused, err := Edit("f.xlsx", data, table.Options{}, 1, []Op{
+		{Kind: Remove, Row: 2}, {Kind: Insert, Row: 3, Cells: []Cell{{0, record.Text("9")}, {1, record.Text("90")}}},
+		{Kind: Insert, Row: 3, Cells: []Cell{{0, record.Text("8")}, {1, record.Text("80")}}}}, &b)
+	require.NoError(t, err)
+	assert.Empty(t, refused)
+	f, err := excelize.OpenReader(&b)
+	require.NoError(t, err)
+	all, err := f.GetCols("Sheet1")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"k", "2", "9", "8", "3"}, all[0])
+	formula, _ := f.GetCellFormula("Sheet1", "C5")
+	assert.Equal(t, "B5*2", formula)
+}

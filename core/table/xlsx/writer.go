@@ -1,0 +1,254 @@
+package xlsx
+
+import (
+	"fmt"
+	"io"
+	"unicode/utf16"
+
+	"github.com/xuri/excelize/v2"
+
+	"paletwin/core/record"
+	"paletwin/core/table"
+)
+
+// Writer writes a workbook with one table, so that no spreadsheet program can
+// wear it: every cell is text and formatted as text. The heading is frozen,
+// columns are as wide as what they hold, and there is a filter. It is a
+// table.Writer.
+type Writer struct {
+	Name   string // for messages
+	Sheet  string // the sheet's name; "" is "records"
+	Locked []int  // columns that are locked, from 0; with any, the sheet is protected
+	Lent   *table.Lent
+	// Pages are sheets of text behind the table: how to use the file.
+	Pages []Page
+
+	w      io.Writer
+	x      *excelize.File
+	s      *excelize.StreamWriter
+	sheet  string
+	held   [][]record.Value // the first rows, from which the widths are taken
+	row    int              // rows written
+	cols   int
+	locked map[int]bool
+	styles struct{ heading, open, locked int }
+}
+
+// Page is a sheet of text: lines of which the first is a heading.
+type Page struct {
+	Name  string
+	Lines []string
+}
+
+// NewWriter returns a Writer to w. Set its fields before the first Write.
+func NewWriter(w io.Writer) *Writer { return &Writer{w: w} }
+
+// widthRows is how many rows decide the widths of columns.
+const widthRows = 500
+
+// Write writes a row: first the headings, then records. Errors are
+// *table.Error where a sheet cannot hold the table.
+func (w *Writer) Write(row []record.Value) error {
+	if err := w.fits(row); err != nil {
+		return err
+	}
+	w.row++
+	if w.s == nil {
+		w.cols = max(w.cols, len(row))
+		w.held = append(w.held, append([]record.Value(nil), row...))
+		if len(w.held) < widthRows {
+			return nil
+		}
+		return w.begin()
+	}
+	return w.put(w.row, row)
+}
+
+func (w *Writer) fits(row []record.Value) error {
+	fail := func(column int, format string, args ...any) error {
+		return &table.Error{Code: table.TooLarge, File: w.Name, Row: w.row + 1, Column: column, Text: fmt.Sprintf(format, args...)}
+	}
+	if w.row == maxRows {
+		return fail(0, "a sheet has %d rows, and there are more records", maxRows)
+	}
+	if len(row) > maxColumns {
+		return fail(0, "a sheet has %d columns, and there are %d fields", maxColumns, len(row))
+	}
+	for i, v := range row {
+		if len(v.String()) <= maxText {
+			continue
+		}
+		if n := len(utf16.Encode([]rune(v.String()))); n > maxText {
+			return fail(i+1, "cell %d: a cell of a sheet holds %d characters, and the value has %d", i+1, maxText, n)
+		}
+	}
+	return nil
+}
+
+// begin opens the sheet and writes the rows that were held back.
+func (w *Writer) begin() (err error) {
+	w.x = excelize.NewFile()
+	if w.sheet = w.Sheet; w.sheet == "" {
+		w.sheet = "records"
+	}
+	if err := w.x.SetSheetName("Sheet1", w.sheet); err != nil {
+		return err
+	}
+	w.locked = map[int]bool{}
+	for _, c := range w.Locked {
+		w.locked[c] = true
+	}
+	if err := w.makeStyles(); err != nil {
+		return err
+	}
+	if len(w.Locked) > 0 {
+		err := w.x.ProtectSheet(w.sheet, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true,
+			AutoFilter: true, Sort: true, FormatColumns: true, FormatRows: true, FormatCells: true, InsertRows: true, DeleteRows: true})
+		if err != nil {
+			return err
+		}
+	}
+	if w.s, err = w.x.NewStreamWriter(w.sheet); err != nil {
+		return err
+	}
+	for i := range w.cols {
+		if err := w.s.SetColWidth(i+1, i+1, w.width(i)); err != nil {
+			return err
+		}
+		if err := w.s.SetColStyle(i+1, i+1, w.styles.open); err != nil {
+			return err
+		}
+	}
+	if err := w.s.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
+		return err
+	}
+	for i, row := range w.held {
+		if err := w.put(i+1, row); err != nil {
+			return err
+		}
+	}
+	w.held = nil
+	return nil
+}
+
+func (w *Writer) makeStyles() (err error) {
+	text := 49 // the number format @
+	for _, s := range []struct {
+		id     *int
+		locked bool
+		font   *excelize.Font
+		fill   string
+	}{
+		{&w.styles.heading, true, &excelize.Font{Bold: true}, "E8E8E8"},
+		{&w.styles.open, false, nil, ""},
+		{&w.styles.locked, true, &excelize.Font{Color: "707070"}, "F4F4F4"},
+	} {
+		style := &excelize.Style{NumFmt: text, Font: s.font, Protection: &excelize.Protection{Locked: s.locked}}
+		if s.fill != "" {
+			style.Fill = excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{s.fill}}
+		}
+		if *s.id, err = w.x.NewStyle(style); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// width is that of the widest of the rows held back, in characters.
+func (w *Writer) width(col int) float64 {
+	widest := 6
+	for _, row := range w.held {
+		if col < len(row) {
+			widest = max(widest, len([]rune(row[col].String())))
+		}
+	}
+	return float64(min(widest, 48) + 2)
+}
+
+func (w *Writer) put(n int, row []record.Value) error {
+	cells := make([]any, len(row))
+	for i, v := range row {
+		c := excelize.Cell{StyleID: w.styles.open}
+		switch {
+		case n == 1:
+			c.StyleID = w.styles.heading
+		case w.locked[i]:
+			c.StyleID = w.styles.locked
+		}
+		if !v.Blank() {
+			c.Value = v.String()
+		}
+		cells[i] = c
+	}
+	return w.s.SetRow(place(0, n), cells)
+}
+
+// Close writes the workbook; the io.Writer stays open.
+func (w *Writer) Close() (err error) {
+	if w.s == nil {
+		if err := w.begin(); err != nil {
+			return err
+		}
+	}
+	defer func() {
+		if cerr := w.x.Close(); err == nil {
+			err = cerr
+		}
+	}()
+	if w.cols > 0 && w.row > 0 {
+		if err := w.x.AutoFilter(w.sheet, place(0, 1)+":"+place(w.cols-1, w.row), nil); err != nil {
+			return err
+		}
+	}
+	if err := w.s.Flush(); err != nil {
+		return err
+	}
+	for _, p := range w.Pages {
+		if err := w.page(p); err != nil {
+			return err
+		}
+	}
+	if w.Lent != nil {
+		for _, p := range w.Lent.Properties() {
+			if err := w.x.SetCustomProps(excelize.CustomProperty{Name: p[0], Value: p[1]}); err != nil {
+				return err
+			}
+		}
+	}
+	if err := w.x.SetAppProps(&excelize.AppProperties{Application: "Pale Twin"}); err != nil {
+		return err
+	}
+	return w.x.Write(w.w)
+}
+
+// page writes a sheet of text.
+func (w *Writer) page(p Page) error {
+	if _, err := w.x.NewSheet(p.Name); err != nil {
+		return err
+	}
+	bold, err := w.x.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true, Size: 14}})
+	if err != nil {
+		return err
+	}
+	wrap, err := w.x.NewStyle(&excelize.Style{Alignment: &excelize.Alignment{WrapText: true, Vertical: "top"}})
+	if err != nil {
+		return err
+	}
+	if err := w.x.SetColWidth(p.Name, "A", "A", 90); err != nil {
+		return err
+	}
+	for i, line := range p.Lines {
+		style := wrap
+		if i == 0 {
+			style = bold
+		}
+		if err := w.x.SetCellStr(p.Name, place(0, i+1), line); err != nil {
+			return err
+		}
+		if err := w.x.SetCellStyle(p.Name, place(0, i+1), place(0, i+1), style); err != nil {
+			return err
+		}
+	}
+	off := false
+	return w.x.SetSheetView(p.Name, 0, &excelize.ViewOptions{ShowGridLines: &off})
+}

@@ -1,0 +1,214 @@
+package file
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/core/table/xlsx"
+	"paletwin/internal/target"
+)
+
+// book is the form of XLSX workbooks: the records are the rows of one sheet.
+type book struct{ f *File }
+
+func (b *book) current(ctx context.Context, at map[string]int, states []target.State) error {
+	img := b.f.img
+	rows := map[int]bool{}
+	place := map[int]int{} // of the rows in states
+	var before []byte
+	err := b.f.table(ctx, img, func(key []byte, sc *csv.Scanner) error {
+		if i, wanted := at[string(key)]; wanted {
+			s := &states[i]
+			if s.Count++; s.Count == 1 {
+				s.Record = csv.Record(img, sc.Raw())
+				s.Form = target.Form{After: record.KeyOf(before), Kept: true}
+				rows[sc.Row], place[sc.Row] = true, i
+			}
+		}
+		before = append(before[:0], key...)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return table.Guard(func() error {
+		forms, err := xlsx.RowForms(img.Name, b.f.plain, b.f.read, rows)
+		for row, form := range forms {
+			states[place[row]].Form.Row = form
+		}
+		return err
+	})
+}
+
+// write writes the workbook and reads it again before it goes out: a library
+// does the writing, and what it made of the sheet has to be what was asked.
+func (b *book) write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error {
+	p, err := b.plan(ctx, steps, results)
+	if err != nil {
+		return err
+	}
+	var buf bytes.Buffer
+	refused, err := xlsx.Edit(b.f.img.Name, b.f.plain, b.f.read, b.f.img.HeadingRow, p.ops, &buf)
+	if err != nil {
+		return err
+	}
+	for i, why := range refused {
+		s := p.step[i]
+		results[s] = target.Result{Refused: true, Reason: why}
+	}
+	if err := b.check(ctx, buf.Bytes(), steps, results); err != nil {
+		return err
+	}
+	_, err = out.Write(buf.Bytes())
+	return err
+}
+
+// plan is the steps as changes of the sheet.
+type plan struct {
+	ops  []xlsx.Op
+	step []int // of each op
+}
+
+func (p *plan) add(step int, op xlsx.Op) {
+	p.ops, p.step = append(p.ops, op), append(p.step, step)
+}
+
+func (b *book) plan(ctx context.Context, steps []target.Step, results []target.Result) (*plan, error) {
+	img := b.f.img
+	p := &plan{}
+	var pl places
+	byKey := map[string]int{}
+	for i := range steps {
+		switch s := &steps[i]; {
+		case results[i].Refused:
+		case s.Act == changeset.Add:
+			pl.place(steps, i, true)
+		default:
+			byKey[s.Key.Encoding()] = i
+		}
+	}
+	pl.settle(steps)
+	last := img.HeadingRow
+	// Those whose place is behind one that comes back follow it at once.
+	var comeBack func(key string, row int)
+	comeBack = func(key string, row int) {
+		for _, i := range pl.take(key) {
+			p.add(i, b.insert(&steps[i], row))
+			comeBack(steps[i].Key.Encoding(), row)
+		}
+	}
+	comeBack("", last)
+	err := b.f.table(ctx, img, func(key []byte, sc *csv.Scanner) error {
+		if i, hit := byKey[string(key)]; hit {
+			if s := &steps[i]; s.Act == changeset.Delete {
+				p.add(i, xlsx.Op{Kind: xlsx.Remove, Row: sc.Row})
+			} else {
+				p.add(i, xlsx.Op{Kind: xlsx.Set, Row: sc.Row, Cells: b.amended(s)})
+			}
+		}
+		last = sc.Row
+		comeBack(string(key), sc.Row)
+		return nil
+	})
+	for i := range steps {
+		if key := steps[i].Form.After.Encoding(); slices.Contains(pl.after[key], i) {
+			comeBack(key, last)
+		}
+	}
+	for _, i := range pl.appends {
+		p.add(i, b.insert(&steps[i], last))
+	}
+	return p, err
+}
+
+func (b *book) amended(s *target.Step) []xlsx.Cell {
+	cells := make([]xlsx.Cell, len(s.Fields))
+	for i, fc := range s.Fields {
+		cells[i] = xlsx.Cell{Col: b.f.img.Column(fc.Field), Value: fc.To}
+	}
+	return cells
+}
+
+func (b *book) insert(s *target.Step, row int) xlsx.Op {
+	op := xlsx.Op{Kind: xlsx.Insert, Row: row, Form: s.Form.Row}
+	for col, h := range b.f.img.Heading {
+		if v, ok := s.Record.Get(h); ok && h != "" {
+			op.Cells = append(op.Cells, xlsx.Cell{Col: col, Value: v})
+		}
+	}
+	return op
+}
+
+// errNotExact says that a workbook did not come out as it should. Nothing of
+// it is written.
+var errNotExact = errors.New("the workbook would not come out exactly as meant; nothing was written")
+
+// check reads the workbook that was made and compares it with the one that
+// was read and the steps.
+func (b *book) check(ctx context.Context, made []byte, steps []target.Step, results []target.Result) error {
+	plain, err := xlsx.Plain(b.f.img.Name, made, b.f.read)
+	if err != nil {
+		return err
+	}
+	img, err := xlsx.Open(b.f.img.Name, plain, b.f.read)
+	if err != nil {
+		return fmt.Errorf("%w (%w)", errNotExact, err)
+	}
+	want := map[string]record.Record{}
+	err = b.f.table(ctx, b.f.img, func(key []byte, sc *csv.Scanner) error {
+		want[string(key)] = csv.Record(b.f.img, sc.Raw())
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for i := range steps {
+		s := &steps[i]
+		key := s.Key.Encoding()
+		switch {
+		case results[i].Refused:
+		case s.Act == changeset.Delete:
+			delete(want, key)
+		case s.Act == changeset.Add:
+			want[key] = s.Record
+		default:
+			r := want[key]
+			for _, fc := range s.Fields {
+				r.Set(fc.Field, fc.To)
+			}
+		}
+	}
+	err = b.f.table(ctx, img, func(key []byte, sc *csv.Scanner) error {
+		r, ok := want[string(key)]
+		delete(want, string(key))
+		if !ok || !sameRecord(img.Heading, r, csv.Record(img, sc.Raw())) {
+			return fmt.Errorf("%w (row %d)", errNotExact, sc.Row)
+		}
+		return nil
+	})
+	if err == nil && len(want) > 0 {
+		err = fmt.Errorf("%w (%d records are missing)", errNotExact, len(want))
+	}
+	return err
+}
+
+// sameRecord reports whether two records have the same texts in the fields.
+func sameRecord(fields []string, a, b record.Record) bool {
+	fa, fb := a.Finder(), b.Finder()
+	for _, f := range fields {
+		va, _ := fa(f)
+		vb, _ := fb(f)
+		if va.String() != vb.String() {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,117 @@
+package file
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/transform"
+
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/internal/target"
+)
+
+// csvRows are the rows of a CSV file.
+type csvRows struct {
+	*File
+	encoder *encoding.Encoder // nil for UTF-8
+}
+
+// check refuses a file that would not come back to the letter: one that is
+// not in the encoding that it seemed to be in.
+func (c *csvRows) check() error {
+	if c.encoder == nil {
+		return csv.CheckText(c.img.Name, c.m.Data, 0, len(c.m.Data))
+	}
+	if back, err := c.encoder.Bytes(c.img.Data); err != nil || !bytes.Equal(back, c.m.Data) {
+		return &table.Error{Code: table.NotUTF8, File: c.img.Name, Text: "the file is not all " + c.img.Found.Encoding + ", and could not be written back as it is"}
+	}
+	return nil
+}
+
+func (c *csvRows) text() ([]byte, int) { return c.img.Data, c.img.Body }
+
+func (c *csvRows) newline() string {
+	if c.img.Found.Newline == "crlf" {
+		return "\r\n"
+	}
+	return "\n"
+}
+
+func (c *csvRows) each(ctx context.Context, row func(key []byte, r span) error) error {
+	return c.table(ctx, c.img, func(key []byte, sc *csv.Scanner) error {
+		return row(key, span{sc.Start(), sc.End(), sc.Pos()})
+	})
+}
+
+func (c *csvRows) record(raw []byte) record.Record { return csv.Record(c.img, raw) }
+
+// amended returns the row with the step's fields written into it. A cell
+// that stood in quotes stays in quotes. Where a row was kept that says the
+// same, it is taken to the letter.
+func (c *csvRows) amended(s *target.Step, raw []byte) []byte {
+	comma := c.img.Comma
+	cells := csv.Split(nil, raw, comma)
+	for _, fc := range s.Fields {
+		col := c.img.Column(fc.Field)
+		for col >= len(cells) {
+			cells = append(cells, nil)
+		}
+		quoted := len(cells[col]) > 0 && cells[col][0] == '"'
+		cells[col] = csv.AppendCell(nil, fc.To.String(), comma, quoted)
+	}
+	if s.Form.Kept && sameCells(csv.Split(nil, []byte(s.Form.Row), comma), cells) {
+		return []byte(s.Form.Row)
+	}
+	return bytes.Join(cells, []byte{comma})
+}
+
+func sameCells(a, b [][]byte) bool {
+	return slices.EqualFunc(a, b, func(x, y []byte) bool { return bytes.Equal(csv.Unquote(x), csv.Unquote(y)) })
+}
+
+// added returns a new row; fields that the record lacks are empty.
+func (c *csvRows) added(r record.Record) []byte {
+	var row []byte
+	get := r.Finder()
+	for i, h := range c.img.Heading {
+		if i > 0 {
+			row = append(row, c.img.Comma)
+		}
+		v, _ := get(h)
+		row = csv.AppendCell(row, v.String(), c.img.Comma, c.img.Found.Quoted)
+	}
+	return row
+}
+
+// least is 0: the heading says which fields there are.
+func (c *csvRows) least() int { return 0 }
+
+// refuse names the first letter that the file's encoding lacks.
+func (c *csvRows) refuse(v record.Value) string {
+	if c.encoder == nil {
+		return ""
+	}
+	for _, r := range v.String() {
+		if _, err := c.encoder.String(string(r)); err != nil {
+			return fmt.Sprintf("the file is %s, which has no letter %q", c.img.Found.Encoding, r)
+		}
+	}
+	return ""
+}
+
+func (c *csvRows) encode(w io.Writer) io.WriteCloser {
+	if c.encoder == nil {
+		return nopCloser{w}
+	}
+	return transform.NewWriter(w, c.encoder)
+}
+
+type nopCloser struct{ io.Writer }
+
+func (nopCloser) Close() error { return nil }

@@ -1,0 +1,130 @@
+package file
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"slices"
+
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/jsonl"
+	"paletwin/internal/target"
+)
+
+// jsonRows are the rows of a JSON Lines file: one object a line.
+type jsonRows struct {
+	*File
+	types jsonl.Types
+}
+
+// sampled is how many rows show the types of the fields' values.
+const sampled = 1000
+
+// learn takes in the types of the fields from the file's first rows.
+func (j *jsonRows) learn() error {
+	n := 0
+	return j.walk(context.Background(), func(raw []byte, _ span) error {
+		if n++; n > sampled {
+			return io.EOF
+		}
+		j.types.Learn(raw)
+		return nil
+	})
+}
+
+func (j *jsonRows) text() ([]byte, int) {
+	all := j.m.Data
+	if bytes.HasPrefix(all, []byte("\ufeff")) {
+		return all, len("\ufeff")
+	}
+	return all, 0
+}
+
+func (j *jsonRows) newline() string {
+	if i := bytes.IndexByte(j.m.Data, '\n'); i > 0 && j.m.Data[i-1] == '\r' {
+		return "\r\n"
+	}
+	return "\n"
+}
+
+// walk walks the lines that are not blank; io.EOF ends the walk.
+func (j *jsonRows) walk(ctx context.Context, row func(raw []byte, at span) error) error {
+	all, at := j.text()
+	for n := 0; at < len(all); n++ {
+		if n&0xffff == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		r := span{at, len(all), len(all)}
+		if i := bytes.IndexByte(all[at:], '\n'); i >= 0 {
+			r.end, r.next = at+i, at+i+1
+		}
+		if r.end > at && all[r.end-1] == '\r' {
+			r.end--
+		}
+		at = r.next
+		if len(bytes.TrimSpace(all[r.start:r.end])) == 0 {
+			continue
+		}
+		switch err := row(all[r.start:r.end], r); err {
+		case nil:
+		case io.EOF:
+			return nil
+		default:
+			return err
+		}
+	}
+	return nil
+}
+
+func (j *jsonRows) each(ctx context.Context, row func(key []byte, r span) error) error {
+	return table.Guard(func() error {
+		var key []byte
+		return j.walk(ctx, func(raw []byte, at span) error {
+			r, err := jsonl.Record(raw)
+			if err != nil {
+				return err
+			}
+			key = key[:0]
+			for _, k := range j.key {
+				v, _ := r.Get(k)
+				key = record.AppendPart(key, v.String())
+			}
+			return row(key, at)
+		})
+	})
+}
+
+func (j *jsonRows) record(raw []byte) record.Record {
+	r, err := jsonl.Record(raw)
+	if err != nil {
+		return nil // a row kept from another file, which fits no record
+	}
+	return r
+}
+
+// amended returns the line with the step's fields set in it. Where a line was
+// kept that says the same, it is taken to the letter.
+func (j *jsonRows) amended(s *target.Step, raw []byte) []byte {
+	set := make(record.Record, len(s.Fields))
+	for i, fc := range s.Fields {
+		set[i] = record.Field{Name: fc.Field, Value: fc.To}
+	}
+	line, err := jsonl.Set(raw, set, j.types)
+	if err != nil {
+		return raw // not reached: each has read the line
+	}
+	if s.Form.Kept && slices.Equal(j.record([]byte(s.Form.Row)), j.record(line)) {
+		return []byte(s.Form.Row)
+	}
+	return line
+}
+
+func (j *jsonRows) added(r record.Record) []byte { return jsonl.AppendRecord(nil, r, j.types) }
+
+func (j *jsonRows) least() int { return 1 }
+
+// refuse is never needed: JSON can hold every text.
+func (j *jsonRows) refuse(record.Value) string { return "" }
+
+func (j *jsonRows) encode(w io.Writer) io.WriteCloser { return nopCloser{w} }

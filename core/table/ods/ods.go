@@ -73,7 +73,33 @@ func read(name string, z *zip.Reader, o table.Options) (*table.Image, error) {
 		return nil, err
 	}
 	img.Notes = append(img.Notes, r.notes(img)...)
-	return img, nil
+	img.Lent, err = lent(z)
+	return img, err
+}
+
+// lent reads what lend has put into the document that this one was made of:
+// its user-defined properties are kept.
+func lent(z *zip.Reader) (*table.Lent, error) {
+	f, err := z.Open("meta.xml")
+	if err != nil {
+		return nil, nil // a document may have none
+	}
+	defer f.Close()
+	parts := map[string]string{}
+	x := xmlscan.New(io.LimitReader(f, maxPart))
+	for {
+		k, err := x.Next()
+		if err != nil || k == xmlscan.End {
+			return table.ParseLent(parts), err
+		}
+		if k != xmlscan.Open || !x.Is("user-defined") {
+			continue
+		}
+		name, _ := x.Attr("name")
+		if k, err := x.Next(); err == nil && k == xmlscan.Text && strings.HasPrefix(name, table.LentProperty) {
+			parts[name] = string(x.Text())
+		}
+	}
 }
 
 // reader reads one sheet.

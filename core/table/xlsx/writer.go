@@ -139,9 +139,9 @@ func (w *Writer) makeStyles() (err error) {
 		font   *excelize.Font
 		fill   string
 	}{
-		{&w.styles.heading, true, &excelize.Font{Bold: true}, "E8E8E8"},
-		{&w.styles.open, false, nil, ""},
-		{&w.styles.locked, true, &excelize.Font{Color: "707070"}, "F4F4F4"},
+		{&w.styles.heading, true, font(11, true, "000000"), "E8E8E8"},
+		{&w.styles.open, false, font(11, false, "000000"), ""},
+		{&w.styles.locked, true, font(11, false, "707070"), "F4F4F4"},
 	} {
 		style := &excelize.Style{NumFmt: text, Font: s.font, Protection: &excelize.Protection{Locked: s.locked}}
 		if s.fill != "" {
@@ -152,6 +152,12 @@ func (w *Writer) makeStyles() (err error) {
 		}
 	}
 	return nil
+}
+
+// font is the font of all cells; a style that names none gets whatever the
+// program has.
+func font(size float64, bold bool, color string) *excelize.Font {
+	return &excelize.Font{Family: "Calibri", Size: size, Bold: bold, Color: color}
 }
 
 // width is that of the widest of the rows held back, in characters.
@@ -226,15 +232,15 @@ func (w *Writer) page(p Page) error {
 	if _, err := w.x.NewSheet(p.Name); err != nil {
 		return err
 	}
-	bold, err := w.x.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true, Size: 14}})
+	bold, err := w.x.NewStyle(&excelize.Style{Font: font(14, true, "000000")})
 	if err != nil {
 		return err
 	}
-	wrap, err := w.x.NewStyle(&excelize.Style{Alignment: &excelize.Alignment{WrapText: true, Vertical: "top"}})
+	wrap, err := w.x.NewStyle(&excelize.Style{Font: font(11, false, "000000"), Alignment: &excelize.Alignment{WrapText: true, Vertical: "top"}})
 	if err != nil {
 		return err
 	}
-	if err := w.x.SetColWidth(p.Name, "A", "A", 90); err != nil {
+	if err := w.x.SetColWidth(p.Name, "A", "A", 84); err != nil {
 		return err
 	}
 	for i, line := range p.Lines {
@@ -250,5 +256,8 @@ func (w *Writer) page(p Page) error {
 		}
 	}
 	off := false
-	return w.x.SetSheetView(p.Name, 0, &excelize.ViewOptions{ShowGridLines: &off})
+	if err := w.x.SetSheetView(p.Name, 0, &excelize.ViewOptions{ShowGridLines: &off}); err != nil {
+		return err
+	}
+	return w.x.SetPageLayout(p.Name, &excelize.PageLayoutOptions{FitToWidth: new(1), Orientation: new("landscape")})
 }

@@ -17,6 +17,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"

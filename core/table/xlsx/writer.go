@@ -251,6 +251,10 @@ func (w *Writer) page(p Page) error {
 		if err := w.x.SetCellStr(p.Name, place(0, i+1), line); err != nil {
 			return err
 		}
+		// Rows grow with their text in some programs only.
+		if err := w.x.SetRowHeight(p.Name, i+1, float64(18*(1+len([]rune(line))/92))); err != nil {
+			return err
+		}
 		if err := w.x.SetCellStyle(p.Name, place(0, i+1), place(0, i+1), style); err != nil {
 			return err
 		}

@@ -17,6 +17,7 @@ type Builder struct {
 	row    int // the row that was begun last, from 1
 	col    int // cells written in it
 	widest int // cells of the widest row so far
+	merged []Merged
 }
 
 // MaxImage is the most bytes of an image that is built: beyond it a file is
@@ -89,6 +90,9 @@ func (b *Builder) Image(o table.Options, found table.Found) (*table.Image, error
 	o.Delimiter = ","
 	m, err := readHeading(b.Name, b.out, "utf-8", o)
 	if err != nil {
+		return nil, err
+	}
+	if err := mergeHeadings(m, b.merged); err != nil {
 		return nil, err
 	}
 	found.Delimiter, found.Newline, found.HeadingRow = "", "", m.Found.HeadingRow

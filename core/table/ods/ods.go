@@ -236,6 +236,7 @@ func (r *reader) cells() ([]cell, error) {
 			continue
 		}
 		times := r.count("number-columns-repeated")
+		r.out.Merge(csv.Merged{Top: r.row + 1, Left: col, Bottom: r.row + r.count("number-rows-spanned"), Right: col + r.count("number-columns-spanned") - 1})
 		text, err := r.cell(col)
 		if err != nil {
 			return nil, err

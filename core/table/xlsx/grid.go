@@ -20,7 +20,6 @@ type grid struct {
 	seen       func(row int, c cellForm) // if not nil, is told of every cell instead
 	hiddenRows int
 	hiddenCols int
-	filtered   bool
 }
 
 // element reads one element of the sheet's part.
@@ -38,10 +37,23 @@ func (g *grid) element(x *xmlscan.Scanner) error {
 			z, _ := strconv.Atoi(high)
 			g.hiddenCols += max(min(z, maxColumns)-a+1, 0)
 		}
-	case x.Is("autoFilter"):
-		g.filtered = true
+	case x.Is("mergeCell"):
+		ref, _ := x.Attr("ref")
+		if m, ok := merged(ref); ok {
+			g.out.Merge(m)
+		}
 	}
 	return nil
+}
+
+// merged reads a range of cells: "C1:D2".
+func merged(ref string) (csv.Merged, bool) {
+	from, to, ok := strings.Cut(ref, ":")
+	left, fine := column([]byte(from))
+	right, good := column([]byte(to))
+	top, err := strconv.Atoi(strings.TrimLeft(from, "ABCDEFGHIJKLMNOPQRSTUVWXYZ"))
+	bottom, err2 := strconv.Atoi(strings.TrimLeft(to, "ABCDEFGHIJKLMNOPQRSTUVWXYZ"))
+	return csv.Merged{Top: top, Left: left, Bottom: bottom, Right: right}, ok && fine && good && err == nil && err2 == nil
 }
 
 // beginRow takes a row's number. Rows that are empty cost nothing: a row of

@@ -240,3 +240,34 @@ func FuzzOpen(f *testing.F) {
 		}
 	})
 }
+
+func TestMergedHeadings(t *testing.T) {
+	set := func(f *excelize.File, cells map[string]string, merged ...string) {
+		for at, v := range cells {
+			require.NoError(t, f.SetCellStr("Sheet1", at, v))
+		}
+		for i := 0; i < len(merged); i += 2 {
+			require.NoError(t, f.MergeCell("Sheet1", merged[i], merged[i+1]))
+		}
+	}
+	for name, c := range map[string]struct {
+		cells   map[string]string
+		merged  []string
+		heading []string
+		row     int
+	}{
+		"groups over columns": {map[string]string{"A1": "aid_no", "B1": "fees", "D1": "depot", "B2": "ex", "C2": "inc", "A3": "1", "B3": "2", "C3": "3", "D3": "4"},
+			[]string{"A1", "A2", "B1", "C1", "D1", "D2"}, []string{"aid_no", "fees ex", "fees inc", "depot"}, 2},
+		"over rows alone": {map[string]string{"A1": "aid_no", "B1": "v", "A3": "1", "B3": "2"}, []string{"A1", "A2", "B1", "B2"}, []string{"aid_no", "v"}, 1},
+		"below a title": {map[string]string{"A1": "Register", "A2": "aid_no", "B2": "v", "C2": "w", "A3": "1", "B3": "2", "C3": "3"},
+			[]string{"A1", "C1"}, []string{"aid_no", "v", "w"}, 2},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m, err := Open("m.xlsx", workbook(t, func(f *excelize.File) { set(f, c.cells, c.merged...) }), table.Options{})
+			require.NoError(t, err)
+			assert.Equal(t, c.heading, m.Heading)
+			assert.Equal(t, c.row, m.HeadingRow)
+			assert.Len(t, rows(t, m), 1)
+		})
+	}
+}

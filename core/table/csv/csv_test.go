@@ -136,7 +136,7 @@ func FuzzOpen(f *testing.F) {
 			require.ErrorAs(t, err, &e)
 			return
 		}
-		assert.LessOrEqual(t, m.Body, len(data))
+		assert.LessOrEqual(t, m.Body, len(m.Data))
 		assert.Positive(t, m.HeadingRow)
 		for s := Body(m); ; {
 			ok, err := s.Next()

@@ -82,6 +82,25 @@ var (
 	LentOther    = Code{"lent-elsewhere", Warn, OfFile, "the copy was lent from another snapshot; the comparison went on because --other-register was given"}
 	OtherRegist  = Code{"other-register", Warn, OfFile, "fewer than half the rows of the copy match the snapshot; the comparison went on because --other-register was given"}
 
+	ReadOnly       = Code{"read-only", Warn, OfField, "the copy changes a read-only field; it is not proposed"}
+	OnCreation     = Code{"on-creation", Warn, OfField, "the copy changes a field that is set on creation only; it is not proposed"}
+	SystemField    = Code{"system-field", Note, OfField, "the copy changes a field that the system writes itself; it is not proposed"}
+	ValueKind      = Code{"value-kind", Stop, OfField, "a value is none of the field's kind: no number, no date in its form, no word for true or false"}
+	ValueScale     = Code{"value-scale", Stop, OfField, "a number has more decimals than the field"}
+	ValueChoice    = Code{"value-choice", Stop, OfField, "a value is not among those allowed"}
+	ValueRef       = Code{"value-reference", Stop, OfField, "a value is not in the list that the field refers to"}
+	ValueAmbiguous = Code{"value-ambiguous", Stop, OfField, "a name is that of several, or a value could stay or be translated"}
+	ValueUnknown   = Code{"value-unknown", Stop, OfField, "a value is to be translated, and nothing says what it becomes"}
+	ValueLength    = Code{"value-length", Stop, OfField, "a text is shorter or longer than the field takes"}
+	ValueRange     = Code{"value-range", Stop, OfField, "a value is below or above what the field takes"}
+	ValuePattern   = Code{"value-pattern", Stop, OfField, "a text does not fit the field's pattern"}
+	ValueNeeded    = Code{"value-required", Stop, OfField, "a field that needs a value would be empty"}
+	ValueUnique    = Code{"value-unique", Stop, OfField, "several records would have one value in a field where each has its own"}
+	BrokenRule     = Code{"rule", Stop, OfField, "a rule of the layout would not hold; the rule says how much it weighs"}
+	LimitMove      = Code{"limit-move", Warn, OfField, "a number moves further than the layout lets it move without a second look; the change is held"}
+	OverLimit      = Code{"limit", Warn, OfFile, "more records change than the layout lets change without a second look; the changes are held"}
+	Unchecked      = Code{"value-before", Warn, OfField, "a value that the copy does not change is not as the layout says (--check-all)"}
+
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
 	ByOthers     = Code{"changed-by-others", Warn, OfRecord, "no run of this dossier wrote this; it was changed by others since, and putting it back is held"}
 )
@@ -90,5 +109,6 @@ var (
 func Codes() []Code {
 	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
 		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
-		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentOther, OtherRegist, ConflictThen, ByOthers}
+		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
+		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, ConflictThen, ByOthers}
 }

@@ -40,6 +40,9 @@ const (
 // Options say what is compared and what differences mean.
 type Options struct {
 	RecordSet     string
+	Layout        *layout.Layout // or nil
+	SameOnly      bool           // the layout says which values are the same, and judges nothing
+	CheckAll      bool           // check all of the copy's values, not only new and changed ones
 	Key           []string
 	Missing       string          // Held, Asked or Ignore; "" is Held
 	Blank         string          // Held, Clear or Ignore; "" is Held
@@ -100,9 +103,17 @@ type Result struct {
 	Totals    []Total
 	Findings  []changeset.Finding
 	Columns   layout.Match
+	Headings  []Heading // the copy's columns, and which field each is
 	// DeletesHeld says why deletes are held although they were asked for;
 	// "" if they are not.
 	DeletesHeld string
+}
+
+// Heading is a column of the copy and the field that it was taken for.
+type Heading struct {
+	Heading string     `json:"heading"`
+	Field   string     `json:"field"` // "" if it is ignored
+	How     layout.How `json:"how"`
 }
 
 // Run compares edited with snapshot and gives the changes to sink. A nil
@@ -126,6 +137,9 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if err := c.judgeFile(); err != nil {
 		return nil, err
 	}
+	if err := c.judgeLimits(ctx); err != nil {
+		return nil, err
+	}
 	if o.Counted != nil {
 		o.Counted(c.res.Records.Snapshot, c.res.Records.Edited)
 	}
@@ -133,6 +147,9 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 		return nil, err
 	}
 	c.report()
+	if err := c.checkAll(ctx); err != nil {
+		return nil, err
+	}
 	if err := table.Guard(func() error { return c.totals(ctx) }); err != nil {
 		return nil, err
 	}
@@ -157,6 +174,7 @@ type comparison struct {
 	repeats map[uint32][]uint32 // rows of the copy that share a snapshot record
 	matched int                 // the copy's rows that match
 
+	layouted
 	sum        tally    // of all workers
 	moved      moves    // what the changes do to sums
 	missing    int      // snapshot records that the copy lacks, listed ones aside
@@ -190,6 +208,7 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 		}
 	}
 	c.snap = newSide(snapshot, cols)
+	c.useLayout()
 	if edited == nil {
 		return nil
 	}
@@ -198,6 +217,7 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 	}
 	m := layout.MatchColumns(snapshot.Heading, edited.Heading)
 	c.res.Columns, c.pair = m, m.Column
+	c.nameHeadings(edited, m)
 	if err := c.checkColumns(snapshot, edited, m); err != nil {
 		return err
 	}
@@ -209,6 +229,8 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 		}
 	}
 	c.copy = newSide(edited, copied)
+	c.copy.form = c.snap.form
+	c.ignoreColumns()
 	c.nulls = snapshot.Nulls || edited.Nulls
 	return nil
 }
@@ -240,6 +262,23 @@ func (c *comparison) lent(edited *table.Image) error {
 	return nil
 }
 
+// nameHeadings lists which column was taken for which field.
+func (c *comparison) nameHeadings(edited *table.Image, m layout.Match) {
+	all := make([]Heading, len(edited.Heading))
+	for i, h := range edited.Heading {
+		all[i] = Heading{h, "", "ignored"}
+	}
+	for f, col := range m.Column {
+		if col >= 0 && !c.o.Layout.Ignores(c.res.Fields[f]) {
+			all[col].Field, all[col].How = c.res.Fields[f], m.How[f]
+		}
+	}
+	for _, r := range edited.Renamed {
+		all[r.Column].Heading, all[r.Column].How = r.Heading, layout.How(r.How)
+	}
+	c.res.Headings = all
+}
+
 // checkColumns says what the headings of the copy have too many or too few.
 func (c *comparison) checkColumns(snapshot, edited *table.Image, m layout.Match) error {
 	if len(m.Ignored) == len(edited.Heading) {
@@ -255,6 +294,7 @@ func (c *comparison) checkColumns(snapshot, edited *table.Image, m layout.Match)
 		case m.Column[i] < 0 && there[f]:
 			return twice(edited, f)
 		case m.Column[i] < 0 && edited.Lent != nil && !slices.Contains(edited.Lent.Fields, f):
+		case m.Column[i] < 0 && c.l.Ignores(f):
 		case m.Column[i] < 0:
 			c.find(changeset.ColumnAbsent.Finding("the copy has no column %q; that field is left untouched", f), edited.Name, f)
 		case m.How[i] != layout.Exact:
@@ -263,12 +303,15 @@ func (c *comparison) checkColumns(snapshot, edited *table.Image, m layout.Match)
 	}
 	for _, col := range m.Ignored {
 		h := edited.Heading[col]
+		if c.l.Ignores(h) {
+			continue
+		}
 		if h == "" {
 			h = fmt.Sprintf("number %d, which has no heading,", col+1)
 		} else {
 			h = fmt.Sprintf("%q", h)
 		}
-		c.find(changeset.ColumnExtra.Finding("column %s is not in the snapshot and is ignored", h), edited.Name, edited.Heading[col])
+		c.find(changeset.ColumnExtra.Finding("column %s is not in the snapshot and is ignored%s", h, c.lost(snapshot, m, edited.Heading[col])), edited.Name, edited.Heading[col])
 	}
 	return nil
 }

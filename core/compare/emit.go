@@ -3,11 +3,11 @@ package compare
 import (
 	"bytes"
 	"context"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/changeset"
-	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -31,6 +31,7 @@ type tally struct {
 	blankRow                 uint32
 	refused                  [changeset.Delete + 1]int // acts that are not allowed
 	listedAmended            []record.Key
+	problems                 problems
 }
 
 // emit makes the changes, chunk by chunk on all cores, and hands them to the
@@ -171,18 +172,24 @@ func (b *batch) delete(c *comparison, i uint32, held []string) {
 		return
 	}
 	raw := c.snap.raw(i)
-	ch := &changeset.Change{Act: changeset.Delete, Key: record.KeyOf(c.snap.keyEncoding(nil, raw)), Held: held}
+	ch := &changeset.Change{Act: changeset.Delete, Key: c.snap.own(raw), Held: held}
 	cells := csv.Split(nil, raw, c.snap.img.Comma)
 	for f, name := range c.res.Fields {
 		if v, there := csv.Value(c.snap.img, cells[f]); there {
 			ch.Record = append(ch.Record, record.Field{Name: name, Value: v})
 		}
 	}
+	if c.l != nil && len(c.l.Rules) > 0 {
+		c.judgeDelete(b, ch, i)
+	}
 	b.add(c, ch)
 }
 
 func (b *batch) add(c *comparison, ch *changeset.Change) {
 	ch.ID = changeset.MakeID(c.o.RecordSet, ch.Key, ch.Act)
+	if c.over[ch.Act] {
+		ch.Held = append(ch.Held[:len(ch.Held):len(ch.Held)], changeset.OverLimit.Name)
+	}
 	if c.o.Judge != nil {
 		c.o.Judge(ch)
 	}
@@ -201,7 +208,7 @@ type differ struct {
 func (d *differ) pair(b *batch, i, j uint32) {
 	c := d.c
 	was, is := c.snap.raw(i), c.copy.raw(j)
-	listed := c.o.DeleteList != nil && c.listed(record.KeyOf(c.snap.keyEncoding(nil, was)))
+	listed := c.o.DeleteList != nil && c.listed(c.snap.own(was))
 	var fields []changeset.FieldChange
 	kept := b.tally.blankKept
 	if !d.same || !bytes.Equal(was, is) {
@@ -215,6 +222,9 @@ func (d *differ) pair(b *batch, i, j uint32) {
 	if is != nil {
 		d.new.Split(is, c.copy.img.Comma, 0)
 		fields = d.fields(b, j)
+		if c.l != nil && len(fields) > 0 {
+			d.judgeAmend(b, fields, j)
+		}
 	}
 	switch {
 	case len(fields) == 0 && listed:
@@ -230,7 +240,7 @@ func (d *differ) pair(b *batch, i, j uint32) {
 		b.tally.kept++
 		b.tally.skipped++
 	default:
-		ch := &changeset.Change{Act: changeset.Amend, Key: record.KeyOf(c.snap.keyEncoding(nil, was)), Fields: fields}
+		ch := &changeset.Change{Act: changeset.Amend, Key: c.snap.own(was), Fields: fields}
 		if listed {
 			ch.Stop = []string{changeset.ListedAmended.Name}
 			b.tally.listedAmended = append(b.tally.listedAmended, ch.Key)
@@ -241,7 +251,7 @@ func (d *differ) pair(b *batch, i, j uint32) {
 
 // sameColumns reports whether rows of equal bytes are equal records.
 func (c *comparison) sameColumns() bool {
-	if c.snap.img.Comma != c.copy.img.Comma {
+	if c.snap.img.Comma != c.copy.img.Comma || slices.Contains(c.always, true) {
 		return false
 	}
 	for f, col := range c.pair {
@@ -257,25 +267,28 @@ func (d *differ) fields(b *batch, j uint32) []changeset.FieldChange {
 	c := d.c
 	var fields []changeset.FieldChange
 	for f, col := range c.pair {
-		if col < 0 {
+		if col < 0 || c.snap.form != nil && slices.Contains(c.snap.keyCol, f) {
 			continue
 		}
 		was, is := d.old.Cell(f), d.new.Cell(col)
-		if bytes.Equal(was, is) {
+		if bytes.Equal(was, is) && !c.always[f] {
 			continue
 		}
 		name := c.res.Fields[f]
-		if !c.nulls && layout.EqualBytes(name, csv.Unquote(was), csv.Unquote(is)) {
+		if !c.nulls && !c.always[f] && bytes.Equal(csv.Unquote(was), csv.Unquote(is)) {
 			continue
 		}
 		from, _ := csv.Value(c.snap.img, was)
 		to, there := csv.Value(c.copy.img, is)
-		if !there || layout.Equal(name, from, to) {
+		if !there || from.Blank() && to.Blank() || from == to && !c.always[f] {
 			continue // a field that the copy's record does not have is left untouched
 		}
 		fc := changeset.FieldChange{Field: name, From: from, To: to}
-		if to.Blank() {
-			switch c.o.Blank {
+		if c.field != nil && !c.takeValue(b, f, j, &fc) {
+			continue
+		}
+		if fc.To.Blank() {
+			switch c.blank[f] {
 			case Clear:
 			case Ignore:
 				b.tally.blankKept++
@@ -287,6 +300,7 @@ func (d *differ) fields(b *batch, j uint32) []changeset.FieldChange {
 				}
 				b.tally.blanked++
 			}
+			c.clearTo(f, &fc)
 		}
 		fields = append(fields, fc)
 	}
@@ -302,7 +316,7 @@ func (c *comparison) additions(b *batch, rows []uint32) {
 			continue
 		}
 		raw := c.copy.raw(j)
-		ch := &changeset.Change{Act: changeset.Add, Key: record.KeyOf(c.copy.keyEncoding(nil, raw))}
+		ch := &changeset.Change{Act: changeset.Add, Key: c.copy.own(raw)}
 		cells := csv.Split(nil, raw, c.copy.img.Comma)
 		for f, col := range c.pair {
 			if col < 0 {
@@ -311,6 +325,9 @@ func (c *comparison) additions(b *batch, rows []uint32) {
 			if v, there := csv.Value(c.copy.img, cells[col]); there {
 				ch.Record = append(ch.Record, record.Field{Name: c.res.Fields[f], Value: v})
 			}
+		}
+		if c.l != nil {
+			c.judgeAdd(b, ch, j)
 		}
 		b.add(c, ch)
 	}
@@ -344,6 +361,7 @@ func (t *tally) add(o *tally) {
 		t.refused[a] += n
 	}
 	t.listedAmended = append(t.listedAmended, o.listedAmended...)
+	t.problems.merge(&o.problems)
 }
 
 // report makes the findings that are known once all pairs were seen, and
@@ -368,6 +386,7 @@ func (c *comparison) report() {
 			c.find(f, "", "")
 		}
 	}
+	c.reportProblems(&t.problems)
 	for _, k := range t.listedAmended {
 		f := changeset.ListedAmended.Finding("%s is on the delete list and amended in the copy", k)
 		f.Key = k.String()

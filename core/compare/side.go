@@ -16,6 +16,7 @@ import (
 type side struct {
 	img    *table.Image
 	keyCol []int
+	form   func(part string) string // how a part of a key is compared; nil is its bytes
 
 	start offsets          // where each row starts; one more at the end, for the last row's end
 	gaps  []gap            // rows that a spreadsheet counts and that are no records
@@ -121,6 +122,9 @@ func (s *side) row(sc *csv.Scanner) {
 		s.noKey = append(s.noKey, uint32(i))
 	}
 	s.start.append(int64(sc.Start()))
+	if s.form != nil {
+		s.unsorted = true
+	}
 	if !s.unsorted && i > 0 && bytes.Compare(s.before, key) >= 0 {
 		s.unsorted = true
 	}
@@ -164,7 +168,24 @@ func (s *side) blankBeyond(raw []byte) bool {
 
 // keyEncoding appends the key of a row to dst, as record.Key encodes it.
 func (s *side) keyEncoding(dst, raw []byte) []byte {
+	if s.form != nil {
+		return s.formEncoding(dst, raw)
+	}
 	return csv.AppendKey(dst, raw, s.keyCol, s.img.Comma)
+}
+
+// formEncoding is keyEncoding where keys are recognised that are not written
+// alike.
+func (s *side) formEncoding(dst, raw []byte) []byte {
+	for _, p := range record.KeyOf(csv.AppendKey(nil, raw, s.keyCol, s.img.Comma)).Parts() {
+		dst = record.AppendPart(dst, s.form(p))
+	}
+	return dst
+}
+
+// own returns a row's key as the row has it.
+func (s *side) own(raw []byte) record.Key {
+	return record.KeyOf(csv.AppendKey(nil, raw, s.keyCol, s.img.Comma))
 }
 
 // raw returns the bytes of a row without its line end.
@@ -213,7 +234,7 @@ func (s *side) touch(rows []uint32, whole bool) (sum byte) {
 // group is how many rows are touched at once.
 const group = 32
 
-func (s *side) key(i uint32) record.Key { return record.KeyOf(s.keyEncoding(nil, s.raw(i))) }
+func (s *side) key(i uint32) record.Key { return s.own(s.raw(i)) }
 
 // rowNumber returns the number a spreadsheet gives to a row.
 func (s *side) rowNumber(i uint32) int {

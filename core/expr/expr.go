@@ -387,3 +387,7 @@ func subset() *envSubset {
 		operators.Subtract, operators.Multiply, operators.Divide, operators.Negate,
 		operators.NotStrictlyFalse, "size", "contains", "startsWith", "endsWith", "matches")
 }
+
+// IsInvalid reports whether v is the value of a field whose content is none
+// of its type.
+func IsInvalid(v Value) bool { return types.IsError(v) }

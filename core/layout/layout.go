@@ -1,17 +1,217 @@
 // Package layout says what the records of a record set are: which column
-// holds which field, and when two values are the same. Every other package
-// asks here and decides nothing of the sort itself.
+// holds which field, what its values are, when two of them are the same, and
+// what has to be true of a record. Every other package asks here and decides
+// nothing of the sort itself.
+//
+// A layout is a YAML file; docs/layouts.md is its guide. Where there is none,
+// a nil *Layout stands for it: fields are columns, and equal means equal
+// bytes.
 package layout
 
-import "paletwin/core/record"
+import (
+	"regexp"
 
-// Equal reports whether a and b are one value of the named field. Equal
-// means equal bytes; a blank cell of a format without null is no change
-// against null or against the empty text.
-func Equal(field string, a, b record.Value) bool {
-	return a == b || a.Blank() && b.Blank()
+	"paletwin/core/expr"
+)
+
+// Layout is a record set's description, checked and ready. Its lists are read.
+type Layout struct {
+	RecordSet  string
+	Title      string
+	Key        []string
+	KeyForm    KeyForm
+	Ignore     []string // headings of columns that hold no field
+	HeadingRow int
+	Sheet      string
+	Blank      string // what a cell means that the copy empties: hold, clear, keep; "" is not said
+	Missing    string // what a record means that the copy lacks: hold, delete, keep; "" is not said
+	Fields     []Field
+	Rules      []Rule
+	Limits     Limits
+	Outward    Outward
+
+	byName map[string]int
+	env    *expr.Env
 }
 
-// EqualBytes is Equal for two cells that are not null, given as their
-// decoded bytes.
-func EqualBytes(field string, a, b []byte) bool { return string(a) == string(b) }
+// KeyForm says how keys are recognised that are not written alike.
+type KeyForm struct {
+	Trim     bool
+	FoldCase bool
+	Zeros    int // leading zeros up to this width are looked through; 0 is none
+	Prefix   int // the first so many characters tell the record; 0 is all
+}
+
+// Kind is the kind of a field's values.
+type Kind string
+
+const (
+	Text      Kind = "text"
+	Integer   Kind = "integer"
+	Decimal   Kind = "decimal"
+	Date      Kind = "date"
+	Datetime  Kind = "datetime"
+	Boolean   Kind = "boolean"
+	Choice    Kind = "choice"
+	Reference Kind = "reference"
+)
+
+var kinds = []string{string(Text), string(Integer), string(Decimal), string(Date), string(Datetime), string(Boolean), string(Choice), string(Reference)}
+
+// Access says who writes a field.
+type Access string
+
+const (
+	Free       Access = "free"
+	OnCreation Access = "on creation" // in adds only
+	ReadOnly   Access = "read-only"
+	System     Access = "system" // the system itself: no part in conflicts, verification and rollback
+)
+
+var accesses = []string{string(Free), string(OnCreation), string(ReadOnly), string(System)}
+
+// Field is one field.
+type Field struct {
+	Name      string
+	Title     string
+	Aliases   []string
+	Kind      Kind
+	Scale     int // decimals of a decimal; -1 is not said
+	Forms     []Form
+	Words     map[string]bool // of a boolean, by lower case
+	True      string          // how true and false are written
+	False     string
+	Values    []string // of a choice
+	List      *List    // of a reference
+	Required  bool
+	Unique    bool
+	Length    Bounds
+	Range     Bounds
+	Pattern   *regexp.Regexp
+	Null      string // the text that stands for an empty value; "" is none
+	ClearsTo  *string
+	Compare   Leniency
+	Access    Access
+	Blank     string
+	Move      Move
+	Translate *Translation
+	Outward   FieldOutward
+	Line      int // of its definition
+
+	known map[string]int // of a choice: its values by the form in which they are compared
+}
+
+// Leniency says which differences between texts are none.
+type Leniency struct{ Case, Spaces, Breaks bool }
+
+// Bounds are the lowest and the highest that something may be; nil is no
+// bound. They are numbers, or dates.
+type Bounds struct {
+	Low, High expr.Value
+	Text      string // as the layout has it
+}
+
+// Set reports whether there is a bound.
+func (b *Bounds) Set() bool { return b.Low != nil || b.High != nil }
+
+// Move says how far a number may move without a second look.
+type Move struct {
+	Share *expr.Number // of the old value: 0.2 is 20 %
+	Size  *expr.Number
+	Text  string
+}
+
+// Rule is a condition on a record.
+type Rule struct {
+	Name    string
+	Check   *expr.Program
+	Message string
+	Level   string // stop, warn or note
+	Line    int
+}
+
+// Limits say how many records may change without a second look.
+type Limits struct{ Amend, Add, Delete Limit }
+
+// Limit is a number of records, or a share of the snapshot's.
+type Limit struct {
+	Set     bool
+	Count   int
+	Percent float64
+	Text    string
+}
+
+// Over reports whether n of all records are more than the limit allows.
+func (l *Limit) Over(n, all int) bool {
+	switch {
+	case !l.Set:
+		return false
+	case l.Percent > 0:
+		return float64(n)*100 > l.Percent*float64(all)
+	}
+	return n > l.Count
+}
+
+// Outward says how the system that takes load files writes values.
+type Outward struct {
+	Date, Datetime string // forms
+	True, False    string
+	Blank          string // what a blank cell does there: keeps or clears; "" is not said
+	Clear          string // what empties a field there
+}
+
+// FieldOutward is Outward for one field, and what the system calls it.
+type FieldOutward struct {
+	Name string
+	Outward
+}
+
+// Index returns the field's number, or -1.
+func (l *Layout) Index(name string) int {
+	if l == nil {
+		return -1
+	}
+	if i, ok := l.byName[name]; ok {
+		return i
+	}
+	return -1
+}
+
+// Field returns the named field, or nil.
+func (l *Layout) Field(name string) *Field {
+	if i := l.Index(name); i >= 0 {
+		return &l.Fields[i]
+	}
+	return nil
+}
+
+// Env returns the environment of expressions over the layout's fields.
+func (l *Layout) Env() *expr.Env { return l.env }
+
+// System lists the fields that the system writes itself.
+func (l *Layout) System() []string {
+	var all []string
+	if l != nil {
+		for i := range l.Fields {
+			if l.Fields[i].Access == System {
+				all = append(all, l.Fields[i].Name)
+			}
+		}
+	}
+	return all
+}
+
+// exprType is the type of the field's values in expressions.
+func (f *Field) exprType() expr.Type {
+	switch f.Kind {
+	case Integer, Decimal:
+		return expr.Decimal
+	case Date:
+		return expr.Day
+	case Datetime:
+		return expr.Instant
+	case Boolean:
+		return expr.Boolean
+	}
+	return expr.Text
+}

@@ -27,9 +27,10 @@ type Image struct {
 	Body       int      // the offset in Data of the first row after the heading
 	BodyLine   int      // the line of the file on which that row starts, from 1
 	Found      Found
-	Nulls      bool   // an empty cell without quotes is null, one with quotes is empty text
-	Notes      []Note // what was noticed while reading
-	Lent       *Lent  // what a lent copy says of itself, or nil
+	Nulls      bool      // an empty cell without quotes is null, one with quotes is empty text
+	Notes      []Note    // what was noticed while reading
+	Renamed    []Renamed // columns whose heading is another than the file's
+	Lent       *Lent     // what a lent copy says of itself, or nil
 
 	once   sync.Once
 	column map[string]int
@@ -55,6 +56,16 @@ type Options struct {
 	HeadingRow int    `json:"heading_row,omitempty"`
 	Sheet      string `json:"sheet,omitempty"`
 	Password   string `json:"-"` // of an encrypted workbook
+
+	// Rename, if not nil, is given every table that was opened, to give its
+	// columns the names of fields.
+	Rename func(*Image) `json:"-"`
+}
+
+// Kept returns the options that are kept with what was read.
+func (o Options) Kept() Options {
+	o.Password, o.Rename = "", nil
+	return o
 }
 
 // Note is something noticed while a file was read: a code of findings, words,
@@ -81,6 +92,19 @@ func (m *Image) Column(name string) int {
 		return i
 	}
 	return -1
+}
+
+// Renamed is a column that has another name than the file gives it.
+type Renamed struct {
+	Column  int    // from 0
+	Heading string // the file's
+	How     string // how it was recognised
+}
+
+// SetHeading gives the columns other names.
+func (m *Image) SetHeading(heading []string, renamed []Renamed) {
+	m.Renamed = renamed
+	m.Heading, m.column, m.once = heading, nil, sync.Once{}
 }
 
 // ErrChanged says that a file's bytes went away while they were read: some

@@ -29,8 +29,10 @@ type compareFlags struct {
 	deleteList, into, title  string
 	recordSet, memory        string
 	noDossier, otherRegister bool
-	verbose                  bool
+	verbose, checkAll        bool
+	layout                   string
 	files                    fileFlags
+	blankSaid, missingSaid   bool // the flags were given: they go over the layout
 }
 
 func newCompare(a *app) *cobra.Command {
@@ -42,7 +44,10 @@ func newCompare(a *app) *cobra.Command {
   paletwin compare visits.csv visits-edited.csv --key aid_no,due --missing delete
   paletwin compare aids.csv --key aid_no --delete-list struck-off.txt`,
 		Args: exactly(1, 2, "SNAPSHOT [EDITED]"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.compare(cmd.Context(), args, &f) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f.blankSaid, f.missingSaid = cmd.Flags().Changed("blank"), cmd.Flags().Changed("missing")
+			return a.compare(cmd.Context(), args, &f)
+		},
 	}
 	fl := cmd.Flags()
 	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record: a or a,b")
@@ -55,6 +60,8 @@ func newCompare(a *app) *cobra.Command {
 	fl.BoolVar(&f.noDossier, "no-dossier", false, "only print the summary; keep nothing")
 	fl.StringVar(&f.title, "title", "", "what the dossier is called (default: the edited file's name)")
 	fl.BoolVarP(&f.verbose, "verbose", "v", false, "say what was found out about the files")
+	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
+	fl.BoolVar(&f.checkAll, "check-all", false, "check all of the copy's values against the layout, not only new and changed ones")
 	f.files.flags(cmd)
 	fl.StringVar(&f.memory, "memory", "", "use no more memory than this beside the files' own pages: 512MiB")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
@@ -64,6 +71,9 @@ func newCompare(a *app) *cobra.Command {
 func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error {
 	c, err := a.comparison(args, f)
 	if err != nil {
+		return err
+	}
+	if err := a.useLayout(c, f); err != nil {
 		return err
 	}
 	if c.Options.Memory > 0 {
@@ -101,6 +111,7 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 		for _, in := range t.Inputs() {
 			a.hint("%s: %s", screen.Safe(in.Name), foundWords(in.Found))
 		}
+		a.columns(res.Headings)
 	}
 	n := t.Meta.Number
 	if res.Changes.Changes() == 0 {
@@ -114,12 +125,18 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 // comparison turns the command line into a comparison.
 func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, error) {
 	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), ChooseKey: a.chooseKey, Options: compare.Options{
-		Key: f.key, Missing: f.missing, Blank: f.blank, OtherRegister: f.otherRegister}}
+		Key: f.key, OtherRegister: f.otherRegister, CheckAll: f.checkAll}}
 	if !slices.Contains([]string{compare.Held, compare.Asked, compare.Ignore}, f.missing) {
 		return nil, usage("--missing is hold, delete or keep, not %q", f.missing)
 	}
 	if !slices.Contains([]string{compare.Held, compare.Clear, compare.Ignore}, f.blank) {
 		return nil, usage("--blank is hold, clear or keep, not %q", f.blank)
+	}
+	if f.missingSaid {
+		c.Options.Missing = f.missing
+	}
+	if f.blankSaid {
+		c.Options.Blank = f.blank
 	}
 	var err error
 	if c.Options.Memory, err = parseSize(f.memory); err != nil {
@@ -260,6 +277,13 @@ func (a *app) chooseKey(ctx context.Context, snapshot, edited *table.Image) ([]s
 
 // compareOnly compares without a dossier.
 func (a *app) compareOnly(ctx context.Context, c *desk.Comparison) error {
+	if c.Layout != nil {
+		rename := func(m *table.Image) { c.Layout.Rename(m) }
+		c.Options.Layout, c.Snapshot.Options.Rename = c.Layout.Layout, rename
+		if c.Edited != nil {
+			c.Edited.Options.Rename = rename
+		}
+	}
 	snapshot, err := a.open(&c.Snapshot)
 	if err != nil {
 		return err

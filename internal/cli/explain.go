@@ -10,6 +10,8 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/expr"
+	"paletwin/core/layout"
 	"paletwin/core/lend"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
@@ -55,6 +57,8 @@ func explainTyped(err error) *message {
 		busy    *target.BusyError
 		column  *file.MissingColumn
 		field   *lend.FieldError
+		wrong   layout.Errors
+		formula *expr.Error
 	)
 	switch {
 	case errors.As(err, &use):
@@ -79,12 +83,33 @@ func explainTyped(err error) *message {
 		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed}
 	case errors.As(err, &busy):
 		return &message{Code: "busy", Text: busy.Error(), File: busy.Name, Do: "close it there, or wait, and run the command again", exit: exitLook}
+	case errors.As(err, &wrong):
+		return explainLayout(wrong)
+	case errors.As(err, &formula):
+		return &message{Code: "expression", Text: formula.Source + "\n  " + strings.Repeat(" ", max(formula.Column-1, 0)) + "^ " + formula.Text, Do: formula.Hint, exit: exitUsage}
 	case errors.As(err, &field):
 		return &message{Code: "no-field", Text: field.Error(), Column: field.Field, Do: "its columns are " + columnList(field.Columns), exit: exitUsage}
 	case errors.As(err, &column):
 		return &message{Code: run.MissingColumn, Text: column.Error(), File: column.File, Column: column.Column, Do: remedies[run.MissingColumn], exit: exitLook}
 	}
 	return nil
+}
+
+// explainLayout says all that is wrong with a layout, a few lines each.
+func explainLayout(all layout.Errors) *message {
+	m := &message{Code: "layout", Text: all[0].Error(), File: all[0].File, Line: all[0].Line, Do: all[0].Hint, exit: exitUsage}
+	const most = 12
+	for _, e := range all[1:min(len(all), most)] {
+		m.Do += "\n" + e.Error()
+		if e.Hint != "" {
+			m.Do += "\n  " + e.Hint
+		}
+	}
+	if len(all) > most {
+		m.Do += fmt.Sprintf("\nand %d more", len(all)-most)
+	}
+	m.Do = strings.TrimPrefix(m.Do, "\n")
+	return m
 }
 
 func explainRefusal(r *compare.Refusal) *message {

@@ -27,6 +27,7 @@ type Comparison struct {
 	Edited     *Source
 	DeleteList *Source
 	Options    compare.Options
+	Layout     *Layout // or nil
 	// ChooseKey, if the options name no key, names it.
 	ChooseKey func(ctx context.Context, snapshot, edited *table.Image) ([]string, error)
 	// Undoes says what the dossier returns to, for one that restores.
@@ -59,6 +60,10 @@ func (d *Desk) Compare(ctx context.Context, c *Comparison) (*Dossier, *compare.R
 
 func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*Dossier, *compare.Result, error) {
 	in := &inputs{fsys: d.FS, dir: draft.Dir}
+	if c.Layout != nil {
+		c.Options.Layout = c.Layout.Layout
+		in.rename = func(m *table.Image) { c.Layout.Rename(m) }
+	}
 	defer in.close()
 	if err := in.take(c); err != nil {
 		return nil, nil, err
@@ -77,6 +82,9 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 		return nil, nil, err
 	}
 	set.Records, set.Changes, set.Fields, set.Totals, set.DeletesHeld = res.Records, res.Changes, res.Changes.ByField, res.Totals, res.DeletesHeld
+	if err := keepLayout(d.FS, draft.Dir, set.Name, c.Layout); err != nil {
+		return nil, nil, err
+	}
 	m.RecordSets = []RecordSet{set}
 	m.Snapshot, m.Edited, m.DeleteList = in.snapshot.input, in.edited.inputOf(), in.list
 	m.Snapshot.Records = res.Records.Snapshot
@@ -124,6 +132,7 @@ type inputs struct {
 	snapshot *kept
 	edited   *kept
 	list     *Input
+	rename   func(*table.Image)
 }
 
 // kept is an input in the draft, open.
@@ -178,11 +187,15 @@ func (in *inputs) open(s *Source, stem string) (*kept, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), s.Name, s.Options)
+	o := s.Options
+	if o.Rename == nil {
+		o.Rename = in.rename
+	}
+	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), s.Name, o)
 	if err != nil {
 		return nil, err
 	}
-	input.Found, input.Size, input.Options = t.Found, int64(len(t.m.Data)), s.Options
+	input.Found, input.Size, input.Options = t.Found, int64(len(t.m.Data)), s.Options.Kept()
 	return &kept{t, input}, nil
 }
 

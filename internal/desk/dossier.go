@@ -16,6 +16,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/layout"
 	"paletwin/core/table"
 	"paletwin/core/table/open"
 	"paletwin/internal/disk"
@@ -116,6 +117,9 @@ type Dossier struct {
 	Dir    string // absolute
 	Meta   *Meta
 	Damage error // why it could not be opened; Meta is then nil
+
+	layout   *layout.Layout
+	layouted bool
 }
 
 func (d *Desk) open(name string) (*Dossier, error) {
@@ -333,6 +337,11 @@ func OpenTable(fsys disk.FS, file, shown string, o table.Options) (*Table, error
 	return &Table{img, m}, nil
 }
 
+// openBytes opens a table that is in memory.
+func openBytes(shown string, data []byte, o table.Options) (*table.Image, error) {
+	return open.Open(shown, data, o)
+}
+
 // OpenInput opens one of the dossier's inputs.
 func (t *Dossier) OpenInput(in *Input) (*Table, error) {
 	return t.OpenTable(t.Path(in.File), in.Name, in.Options)
@@ -341,7 +350,11 @@ func (t *Dossier) OpenInput(in *Input) (*Table, error) {
 // OpenTable opens a file as a table, as OpenTable does, with the desk's
 // password where it needs one.
 func (t *Dossier) OpenTable(file, shown string, o table.Options) (*Table, error) {
-	o.Password = t.desk.Password
+	l, err := t.Layout()
+	if err != nil {
+		return nil, err
+	}
+	o.Password, o.Rename = t.desk.Password, func(m *table.Image) { l.Rename(m) }
 	return OpenTable(t.desk.FS, file, shown, o)
 }
 

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/layout"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -51,6 +52,8 @@ type Job struct {
 	Confirm func(p *Plan, write int) bool
 	// Progress, if not nil, is told what is being done.
 	Progress func(what string, done, all int)
+
+	layout *layout.Layout
 }
 
 // Report is what an apply did.
@@ -77,6 +80,10 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 	if j.Progress == nil {
 		j.Progress = func(string, int, int) {}
 	}
+	var err error
+	if j.layout, err = j.Dossier.Layout(); err != nil {
+		return nil, err
+	}
 	runs, err := Runs(j.Dossier)
 	if err != nil {
 		return nil, err
@@ -91,7 +98,9 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 		return nil, err
 	}
 	if len(j.Options.System) == 0 {
-		j.Options.System = systemFields(j.Dossier, last)
+		if j.Options.System = systemFields(j.Dossier, last); len(j.Options.System) == 0 {
+			j.Options.System = j.layout.System()
+		}
 	}
 	if last != nil && last.Ended == "" {
 		if j.Options.Rehearse {
@@ -261,6 +270,9 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 	}
 	for i, s := range steps {
 		j.judge(s, &states[i])
+	}
+	if err := j.checkAgain(ctx, steps, states); err != nil {
+		return nil, err
 	}
 	together(steps)
 	var write []*Step

@@ -63,6 +63,10 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	if err != nil {
 		return nil, err
 	}
+	l, err := t.Layout()
+	if err != nil {
+		return nil, err
+	}
 	changes, runs := b.inverse(t.Set().Name, done)
 	if len(changes) == 0 {
 		return nil, refuse(NothingDone, "dossier %s has nothing that could be undone%s", t.Meta.Number, b.narrowed())
@@ -77,7 +81,7 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	}
 	var findings []changeset.Finding
 	for i, c := range changes {
-		if f := holdMoved(c, &states[i], system); f != nil {
+		if f := holdMoved(c, &states[i], l, system); f != nil {
 			findings = append(findings, *f)
 		}
 	}
@@ -222,7 +226,7 @@ func sortSteps(steps []*Step) {
 }
 
 // holdMoved holds what is no longer as the run left it.
-func holdMoved(c *changeset.Change, now *target.State, system []string) *changeset.Finding {
+func holdMoved(c *changeset.Change, now *target.State, l *layout.Layout, system []string) *changeset.Finding {
 	code := []string{changeset.ConflictThen.Name}
 	var moved []string
 	switch {
@@ -233,14 +237,14 @@ func holdMoved(c *changeset.Change, now *target.State, system []string) *changes
 	case c.Act == changeset.Amend:
 		for i := range c.Fields {
 			f := &c.Fields[i]
-			if v, _ := now.Record.Get(f.Field); !layout.Equal(f.Field, v, f.From) && !layout.Equal(f.Field, v, f.To) {
+			if v, _ := now.Record.Get(f.Field); !l.Equal(f.Field, v, f.From) && !l.Equal(f.Field, v, f.To) {
 				f.Held = code
 				moved = append(moved, f.Field+" is now "+quote(v)+", the run left "+quote(f.From))
 			}
 		}
 	case c.Act == changeset.Delete:
 		for _, f := range c.Record {
-			if v, _ := now.Record.Get(f.Name); !layout.Equal(f.Name, v, f.Value) && !slices.Contains(system, f.Name) {
+			if v, _ := now.Record.Get(f.Name); !l.Equal(f.Name, v, f.Value) && !slices.Contains(system, f.Name) {
 				c.Held = code
 				moved = append(moved, f.Name+" is now "+quote(v)+", the run left "+quote(f.Value))
 			}

@@ -217,7 +217,7 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		if states[i].Count > 1 {
 			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
 		}
-		if r.open[s.ID] && has(s, &states[i]) {
+		if r.open[s.ID] && j.has(s, &states[i]) {
 			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", j.Now()
 			s.noteRead(&states[i])
 			known = append(known, s)

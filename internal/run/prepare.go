@@ -25,7 +25,7 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 	}
 	j.Progress("backing up", 0, 0)
 	head := Head{Form: "journal", Version: 1, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
-		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read}
+		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read.Kept()}
 	if err := j.backup(ctx, dir, &head); err != nil {
 		return nil, err
 	}

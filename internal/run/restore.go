@@ -9,6 +9,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/record"
+	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/target"
 )
@@ -50,15 +51,21 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	if err != nil {
 		return nil, nil, err
 	}
+	l, err := t.Layout()
+	if err != nil {
+		return nil, nil, err
+	}
+	read := r.Head.Read
+	read.Password, read.Rename = t.Desk().Password, func(m *table.Image) { l.Rename(m) }
 	var now bytes.Buffer
 	if err := tgt.Backup(ctx, &now); err != nil {
 		return nil, nil, err
 	}
 	c := &desk.Comparison{Title: "restore of " + t.Meta.Number, By: b.By, Tool: b.Tool, Now: b.Now(),
-		Snapshot: desk.Source{Name: filepath.Base(tgt.Name()), Stream: &now},
-		Edited:   &desk.Source{Path: filepath.Join(r.Dir, r.Head.Backup), Name: r.Head.Backup},
+		Snapshot: desk.Source{Name: filepath.Base(tgt.Name()), Stream: &now, Options: read},
+		Edited:   &desk.Source{Path: filepath.Join(r.Dir, r.Head.Backup), Name: r.Head.Backup, Options: read},
 		Undoes:   &desk.Undoes{Dossier: t.Meta.Number, Runs: []int{b.Run}, Restore: true},
-		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true,
+		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: l, SameOnly: true, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true,
 			Judge: func(ch *changeset.Change) { holdOthers(ch, wrote) }}}
 	return t.Desk().Compare(ctx, c)
 }

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
-	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/internal/target"
 )
@@ -23,7 +22,7 @@ func (j *Job) judge(s *Step, now *target.State) {
 	case changeset.Amend:
 		j.judgeAmend(s, now)
 	case changeset.Add:
-		judgeAdd(s, now)
+		j.judgeAdd(s, now)
 	case changeset.Delete:
 		j.judgeDelete(s, now)
 	}
@@ -35,9 +34,9 @@ func (s *Step) conflict(format string, a ...any) {
 }
 
 // decided reports whether a person saw the value and decided to write over it.
-func (s *Step) decided(field string, now record.Value) bool {
+func (j *Job) decided(s *Step, field string, now record.Value) bool {
 	v, ok := s.over.Get(field)
-	return ok && layout.Equal(field, v, now)
+	return ok && j.layout.Equal(field, v, now)
 }
 
 func (j *Job) judgeAmend(s *Step, now *target.State) {
@@ -51,8 +50,8 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 	for _, f := range s.Fields {
 		c, _ := get(f.Field)
 		switch {
-		case layout.Equal(f.Field, c, f.To):
-		case layout.Equal(f.Field, c, f.From), s.decided(f.Field, c):
+		case j.layout.Equal(f.Field, c, f.To):
+		case j.layout.Equal(f.Field, c, f.From), j.decided(s, f.Field, c):
 			write = append(write, changeset.FieldChange{Field: f.Field, From: c, To: f.To})
 		default:
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s, wanted %s)", f.Field, quote(c), quote(f.From), quote(f.To)))
@@ -73,14 +72,14 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 	}
 }
 
-func judgeAdd(s *Step, now *target.State) {
+func (j *Job) judgeAdd(s *Step, now *target.State) {
 	if now.Count == 0 {
 		return
 	}
 	var other []string
 	get := now.Record.Finder()
 	for _, f := range s.Record {
-		if c, _ := get(f.Name); !layout.Equal(f.Name, c, f.Value) {
+		if c, _ := get(f.Name); !j.layout.Equal(f.Name, c, f.Value) {
 			other = append(other, fmt.Sprintf("%s is %s (wanted %s)", f.Name, quote(c), quote(f.Value)))
 		}
 	}
@@ -105,7 +104,7 @@ func (j *Job) judgeDelete(s *Step, now *target.State) {
 			continue
 		}
 		c, there := get(f.Name)
-		if there && !layout.Equal(f.Name, c, f.Value) && !s.decided(f.Name, c) {
+		if there && !j.layout.Equal(f.Name, c, f.Value) && !j.decided(s, f.Name, c) {
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", f.Name, quote(c), quote(f.Value)))
 			s.Seen.Set(f.Name, c)
 		}
@@ -144,7 +143,7 @@ func quote(v record.Value) string {
 }
 
 // has reports whether the target has what the step wants: c = e.
-func has(s *Step, now *target.State) bool {
+func (j *Job) has(s *Step, now *target.State) bool {
 	switch s.Act {
 	case changeset.Delete:
 		return now.Count == 0
@@ -154,7 +153,7 @@ func has(s *Step, now *target.State) bool {
 		}
 		get := now.Record.Finder()
 		for _, f := range s.Fields {
-			if c, _ := get(f.Field); !layout.Equal(f.Field, c, f.To) {
+			if c, _ := get(f.Field); !j.layout.Equal(f.Field, c, f.To) {
 				return false
 			}
 		}
@@ -165,7 +164,7 @@ func has(s *Step, now *target.State) bool {
 	}
 	get := now.Record.Finder()
 	for _, f := range s.Record {
-		if c, _ := get(f.Name); !layout.Equal(f.Name, c, f.Value) {
+		if c, _ := get(f.Name); !j.layout.Equal(f.Name, c, f.Value) {
 			return false
 		}
 	}

@@ -33,6 +33,7 @@ type Verification struct {
 
 	set    string   // the record set's name
 	system []string // fields that the target writes itself
+	layout *layout.Layout
 }
 
 // Holds reports whether everything is as meant.
@@ -73,6 +74,10 @@ func Verify(ctx context.Context, t *desk.Dossier, fresh *table.Image, now time.T
 // verify is Verify with the last run at hand.
 func verify(ctx context.Context, t *desk.Dossier, last *Record, fresh *table.Image, now time.Time) (*Verification, error) {
 	v := &Verification{Differences: []Difference{}, System: []changeset.FieldCount{}, When: now.UTC(), set: t.Set().Name, system: last.Head.System}
+	var err error
+	if v.layout, err = t.Layout(); err != nil {
+		return nil, err
+	}
 	backup, err := OpenBackup(t, last)
 	if err != nil {
 		return nil, err
@@ -138,7 +143,7 @@ func (v *Verification) step(s *Step, now record.Record, there bool, done map[uni
 		miss("", thereWord, was, goneWord)
 	case s.Act == changeset.Add:
 		for _, f := range s.Record {
-			if c, _ := get(f.Name); !layout.Equal(f.Name, c, f.Value) && !slices.Contains(v.system, f.Name) {
+			if c, _ := get(f.Name); !v.layout.Equal(f.Name, c, f.Value) && !slices.Contains(v.system, f.Name) {
 				miss(f.Name, f.Value.String(), goneWord, c.String())
 			}
 		}
@@ -147,7 +152,7 @@ func (v *Verification) step(s *Step, now record.Record, there bool, done map[uni
 			if _, stands := done[unit{s.ID, f.Field}]; !stands {
 				continue
 			}
-			if c, _ := get(f.Field); !layout.Equal(f.Field, c, f.To) {
+			if c, _ := get(f.Field); !v.layout.Equal(f.Field, c, f.To) {
 				miss(f.Field, f.To.String(), f.From.String(), c.String())
 			}
 		}
@@ -189,7 +194,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 			sink.steps[u.id] = d.step
 		}
 	}
-	res, err := compare.Run(ctx, backup, fresh, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key,
+	res, err := compare.Run(ctx, backup, fresh, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true,
 		Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true}, sink)
 	if err != nil {
 		return err
@@ -275,7 +280,7 @@ func (d *differences) takenBack(id changeset.ID, f *changeset.FieldChange) bool 
 	}
 	for i := range s.Fields {
 		if s.Fields[i].Field == f.Field {
-			return layout.Equal(f.Field, f.To, s.Fields[i].From)
+			return d.v.layout.Equal(f.Field, f.To, s.Fields[i].From)
 		}
 	}
 	return false

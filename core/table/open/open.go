@@ -15,6 +15,15 @@ import (
 
 // Open opens a file given as its bytes. Errors are *table.Error.
 func Open(name string, data []byte, o table.Options) (*table.Image, error) {
+	m, err := byContent(name, data, o)
+	if err == nil && o.Rename != nil {
+		o.Rename(m)
+	}
+	return m, err
+}
+
+// byContent opens a file as what its first bytes say it is.
+func byContent(name string, data []byte, o table.Options) (*table.Image, error) {
 	data, err := xlsx.Plain(name, data, o)
 	if err != nil {
 		return nil, err

@@ -120,8 +120,13 @@ func (f *File) Refresh(ctx context.Context) error {
 	f.m = m
 	err = table.Guard(func() (err error) {
 		f.sum = xxh3.Hash128(m.Data)
-		if f.img, err = open.Open(filepath.Base(f.path), m.Data, f.read); err != nil {
+		o := f.read
+		o.Rename = nil
+		if f.img, err = open.Open(filepath.Base(f.path), m.Data, o); err != nil {
 			return err
+		}
+		if f.read.Rename != nil && f.img.Found.Format != "jsonl" { // whose members are written by their names
+			f.read.Rename(f.img)
 		}
 		f.form, err = f.formOf()
 		return err

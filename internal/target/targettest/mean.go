@@ -8,7 +8,6 @@ import (
 	"slices"
 
 	"paletwin/core/changeset"
-	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -158,7 +157,7 @@ func (m *Mean) step(s *target.Step) target.Result {
 			return target.Result{Moved: true, Reason: "the record is gone"}
 		}
 		for _, f := range s.Record {
-			if c, _ := m.records[at].Get(f.Name); !layout.Equal(f.Name, c, f.Value) && f.Name != m.System {
+			if c, _ := m.records[at].Get(f.Name); !equal(c, f.Value) && f.Name != m.System {
 				return target.Result{Moved: true, Reason: fmt.Sprintf("%s is now %q", f.Name, c)}
 			}
 		}
@@ -168,7 +167,7 @@ func (m *Mean) step(s *target.Step) target.Result {
 			return target.Result{Moved: true, Reason: "the record is gone"}
 		}
 		for _, f := range s.Fields {
-			if c, _ := m.records[at].Get(f.Field); !layout.Equal(f.Field, c, f.From) {
+			if c, _ := m.records[at].Get(f.Field); !equal(c, f.From) {
 				return target.Result{Moved: true, Reason: fmt.Sprintf("%s is now %q", f.Field, c)}
 			}
 		}
@@ -208,3 +207,6 @@ func (m *Mean) Value(key, field string) string {
 
 // State returns the whole content.
 func (m *Mean) State() string { return string(m.csv()) }
+
+// equal reports whether two values are the same; null and empty are.
+func equal(a, b record.Value) bool { return a == b || a.Blank() && b.Blank() }

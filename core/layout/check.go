@@ -1,0 +1,296 @@
+package layout
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"paletwin/core/expr"
+)
+
+// The codes of what can be wrong with a value or a record.
+const (
+	BadKind      = "value-kind"
+	BadScale     = "value-scale"
+	BadChoice    = "value-choice"
+	BadReference = "value-reference"
+	Ambiguous    = "value-ambiguous"
+	Unknown      = "value-unknown"
+	BadLength    = "value-length"
+	BadRange     = "value-range"
+	BadPattern   = "value-pattern"
+	Needed       = "value-required"
+	Twice        = "value-unique"
+	MovesFar     = "limit-move"
+	Broken       = "rule"
+)
+
+// Problem is something wrong with a value, or with a record.
+type Problem struct {
+	Code  string
+	Field string // "" if it is the record
+	Level string // stop, warn or note
+	Text  string
+}
+
+func (f *Field) problem(code, format string, args ...any) Problem {
+	return Problem{code, f.Name, "stop", fmt.Sprintf(format, args...)}
+}
+
+// Take reads a value as a copy has it: it is translated, a name becomes the
+// code that it stands for, and it gets the field's own form. What is wrong
+// with it is said; it is then left as it is.
+func (f *Field) Take(text string) (string, []Problem) {
+	if f.Null != "" && text == f.Null {
+		return "", f.checkBlank()
+	}
+	if text == "" {
+		return "", f.checkBlank()
+	}
+	if f.Translate != nil {
+		to, ps := f.translate(text)
+		if ps != nil {
+			return text, ps
+		}
+		text = to
+	}
+	if f.Kind == Reference {
+		code, ok, ambiguous := f.List.resolve(text, f.Compare.form(text))
+		switch {
+		case ambiguous:
+			return text, []Problem{f.problem(Ambiguous, "%q is the name of several in %s; its code is needed", text, f.List.Name)}
+		case !ok:
+			return text, []Problem{f.problem(BadReference, "%q is not in %s%s", text, f.List.Name, nearWords(f.List.near(text)))}
+		}
+		text = code
+	}
+	text = f.Write(text)
+	return text, f.check(text)
+}
+
+func (f *Field) checkBlank() []Problem {
+	if f.Required {
+		return []Problem{f.problem(Needed, "a value is needed")}
+	}
+	return nil
+}
+
+// translate makes the value of another: one that is valid already stays, and
+// one that is both is not decided.
+func (f *Field) translate(text string) (string, []Problem) {
+	to, source := f.Translate.to[text]
+	valid := f.valid(text)
+	switch {
+	case source && (f.Translate.Always || !valid || to == text):
+		return to, nil
+	case source:
+		return text, []Problem{f.problem(Ambiguous, "%q is a value, and also becomes %q; say always: true if it is always translated", text, to)}
+	case valid:
+		return text, nil
+	}
+	sources := make([]string, 0, len(f.Translate.to))
+	for s := range f.Translate.to {
+		sources = append(sources, s)
+	}
+	return text, []Problem{f.problem(Unknown, "%q is no value, and nothing says what it becomes%s", text, nearWords(expr.Near(text, sources)))}
+}
+
+// valid reports whether a text is a value already: among the values or codes,
+// or what the translation leads to where there are none.
+func (f *Field) valid(text string) bool {
+	switch f.Kind {
+	case Choice:
+		_, ok := f.known[f.Compare.form(text)]
+		return ok
+	case Reference:
+		_, ok := f.List.code(f.Compare.form(text))
+		return ok
+	}
+	for _, to := range f.Translate.to {
+		if to == text {
+			return true
+		}
+	}
+	return false
+}
+
+func nearWords(near []string) string {
+	if len(near) == 0 {
+		return ""
+	}
+	return "; near: " + strings.Join(near, ", ")
+}
+
+// check says what is wrong with a value that has the field's form and is not
+// blank.
+func (f *Field) check(text string) []Problem {
+	v, ok := f.Value(text)
+	if !ok {
+		return []Problem{f.problem(BadKind, "%q is no %s", text, f.kindWords())}
+	}
+	if f.Kind == Choice {
+		if _, ok := f.known[f.Compare.form(text)]; !ok {
+			return []Problem{f.problem(BadChoice, "%q is not among the values%s", text, nearWords(expr.Near(text, f.Values)))}
+		}
+	}
+	var all []Problem
+	if n, number := v.(*expr.Number); number && f.Kind == Decimal && f.Scale >= 0 && -int(n.Decimal().Exponent) > f.Scale {
+		all = append(all, f.problem(BadScale, "%q has more than %d decimals", text, f.Scale))
+	}
+	if f.Length.Set() {
+		n, _ := expr.ParseNumber(fmt.Sprint(len([]rune(text))))
+		if outside(&f.Length, n) {
+			all = append(all, f.problem(BadLength, "%q has %s characters, and %s are asked for", clip(text), n, f.Length.Text))
+		}
+	}
+	if f.Range.Set() && outside(&f.Range, v) {
+		all = append(all, f.problem(BadRange, "%q is outside %s", text, f.Range.Text))
+	}
+	if f.Pattern != nil && !f.Pattern.MatchString(text) {
+		all = append(all, f.problem(BadPattern, "%q does not fit the pattern %s", clip(text), strings.TrimSuffix(strings.TrimPrefix(f.Pattern.String(), "^(?:"), ")$")))
+	}
+	return all
+}
+
+// clip cuts a long value for a message.
+func clip(s string) string {
+	if r := []rune(s); len(r) > 40 {
+		return string(r[:24]) + "…" + string(r[len(r)-12:])
+	}
+	return s
+}
+
+// kindWords says what a value of the field looks like.
+func (f *Field) kindWords() string {
+	switch f.Kind {
+	case Date, Datetime:
+		forms := make([]string, len(f.Forms))
+		for i, x := range f.Forms {
+			forms[i] = x.Text
+		}
+		if len(forms) == 0 {
+			return "moment such as 2026-03-11T07:05:00Z"
+		}
+		return fmt.Sprintf("%s in the form %s", f.Kind, strings.Join(forms, " or "))
+	case Boolean:
+		return fmt.Sprintf("%s or %s", f.True, f.False)
+	case Integer:
+		return "whole number"
+	case Decimal:
+		return "decimal number"
+	}
+	return string(f.Kind)
+}
+
+func outside(b *Bounds, v expr.Value) bool {
+	return b.Low != nil && less(v, b.Low) || b.High != nil && less(b.High, v)
+}
+
+func less(a, b expr.Value) bool {
+	x, ok := a.(interface{ Compare(expr.Value) expr.Value })
+	return ok && x.Compare(b).Value() == int64(-1)
+}
+
+// CheckMove says whether a number moved further than the layout lets it move
+// without a second look.
+func (f *Field) CheckMove(from, to string) []Problem {
+	if f.Move.Text == "" {
+		return nil
+	}
+	a, ok1 := expr.ParseNumber(from)
+	b, ok2 := expr.ParseNumber(to)
+	if !ok1 || !ok2 {
+		return nil
+	}
+	size, ok := b.Subtract(a).(*expr.Number)
+	if !ok {
+		return nil
+	}
+	size = absolute(size)
+	far := f.Move.Size != nil && less(f.Move.Size, size)
+	if f.Move.Share != nil {
+		allowed, ok := absolute(a).Multiply(f.Move.Share).(*expr.Number)
+		far = far || ok && less(allowed, size)
+	}
+	if !far {
+		return nil
+	}
+	return []Problem{{MovesFar, f.Name, "warn", fmt.Sprintf("moves from %s to %s, more than %s", from, to, f.Move.Text)}}
+}
+
+func absolute(n *expr.Number) *expr.Number {
+	if n.Decimal().Negative {
+		return n.Negate().(*expr.Number)
+	}
+	return n
+}
+
+// CheckRules evaluates the rules that a change could break: those that name a
+// changed field of the new state. Where changed is nil, all. A rule that needs
+// a value which is empty does not apply.
+func (l *Layout) CheckRules(in *expr.Input, changed func(field int) bool) []Problem {
+	var all []Problem
+	for i := range l.Rules {
+		r := &l.Rules[i]
+		if changed != nil && !names(r.Check.New(), changed) {
+			continue
+		}
+		ok, err := r.Check.Holds(in)
+		switch {
+		case ok, errors.Is(err, expr.ErrNull):
+			continue
+		case err != nil && l.invalid(r, in):
+			continue // which is said of the value itself
+		}
+		p := Problem{Code: Broken, Level: r.Level, Text: r.Message}
+		if err != nil {
+			p.Level, p.Text = "stop", fmt.Sprintf("the rule %q cannot be evaluated: %v", r.Name, err)
+		}
+		for _, f := range r.Check.New() {
+			if changed != nil && changed(f) {
+				p.Field = l.Fields[f].Name
+				all = append(all, p)
+			}
+		}
+		if changed == nil {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+func names(fields []int, changed func(int) bool) bool {
+	for _, f := range fields {
+		if changed(f) {
+			return true
+		}
+	}
+	return false
+}
+
+// invalid reports whether a value that the rule names is none of its kind.
+func (l *Layout) invalid(r *Rule, in *expr.Input) bool {
+	for _, side := range []struct {
+		get    expr.Getter
+		fields []int
+	}{{in.Old, r.Check.Old()}, {in.New, r.Check.New()}} {
+		for _, f := range side.fields {
+			if side.get != nil && expr.IsInvalid(side.get(f)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Getter returns the values of a record of texts for expressions. there tells
+// what a field holds.
+func (l *Layout) Getter(there func(field int) string) expr.Getter {
+	return func(i int) expr.Value {
+		v, _ := l.Fields[i].Value(there(i))
+		return v
+	}
+}
+
+// Check says what is wrong with a value as it stands, untranslated.
+func (f *Field) Check(text string) []Problem { return f.checkHere(text) }

@@ -1,0 +1,82 @@
+package layout
+
+import (
+	"strings"
+
+	"paletwin/core/expr"
+	"paletwin/core/record"
+)
+
+// Equal reports whether a and b are one value of the named field: the same
+// bytes, or, with a layout, two forms of one value as its kind says. A blank
+// cell of a format without null is no change against null or against the
+// empty text.
+func (l *Layout) Equal(field string, a, b record.Value) bool {
+	if a == b || a.Blank() && b.Blank() {
+		return true
+	}
+	f := l.Field(field)
+	return f != nil && f.Same(a.String(), b.String())
+}
+
+// Same reports whether two texts are forms of one value of the field.
+func (f *Field) Same(a, b string) bool {
+	if a == b {
+		return true
+	}
+	if f.Null != "" {
+		if a == f.Null {
+			a = ""
+		}
+		if b == f.Null {
+			b = ""
+		}
+	}
+	if a == "" || b == "" {
+		return a == b
+	}
+	switch f.Kind {
+	case Text:
+		return f.Compare.form(a) == f.Compare.form(b)
+	case Choice, Reference:
+		return f.Compare != Leniency{} && f.Compare.form(a) == f.Compare.form(b)
+	}
+	x, ok := f.Value(a)
+	if !ok {
+		return false
+	}
+	y, ok := f.Value(b)
+	return ok && x.Equal(y) == expr.Bool(true)
+}
+
+// form is a text without the differences that are none.
+func (l Leniency) form(s string) string {
+	if l.Breaks {
+		s = strings.ReplaceAll(s, "\r\n", "\n")
+		s = strings.ReplaceAll(s, "\r", "\n")
+	}
+	if l.Spaces {
+		s = strings.Join(strings.Fields(s), " ")
+	}
+	if l.Case {
+		s = strings.ToLower(s)
+	}
+	return s
+}
+
+// Form returns a key's part as it is compared.
+func (k KeyForm) Form(part string) string {
+	if k.Trim {
+		part = strings.TrimSpace(part)
+	}
+	if k.FoldCase {
+		part = strings.ToLower(part)
+	}
+	if r := []rune(part); k.Prefix > 0 && len(r) > k.Prefix {
+		part = string(r[:k.Prefix])
+	}
+	if k.Zeros > 0 && len(part) < k.Zeros && part != "" && strings.Trim(part, "0123456789") == "" {
+		part = strings.Repeat("0", k.Zeros-len(part)) + part
+	}
+	return part
+}

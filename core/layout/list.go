@@ -1,0 +1,152 @@
+package layout
+
+import (
+	"fmt"
+	"strings"
+
+	"paletwin/core/expr"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// List is a reference set: the records that a field may name, by their code
+// and perhaps by a name.
+type List struct {
+	Name string // as the layout has it
+	By   string // the column with the codes
+	As   string // the column with the names, or ""
+
+	heading []string
+	rows    [][]string
+	codes   map[string]int // by the form in which they are compared
+	names   map[string]int // -1 where several have the name
+}
+
+// readList reads a list; by and as name its columns, "" the first and none.
+func readList(name string, m *table.Image, by, as string, form func(string) string) (*List, error) {
+	l := &List{Name: name, By: by, As: as, heading: m.Heading, codes: map[string]int{}, names: map[string]int{}}
+	if l.By == "" {
+		l.By = m.Heading[0]
+	}
+	byCol, asCol := m.Column(l.By), -1
+	if byCol < 0 {
+		return nil, fmt.Errorf("the list %s has no column %q; it has %s", name, l.By, strings.Join(m.Heading, ", "))
+	}
+	if as != "" {
+		if asCol = m.Column(as); asCol < 0 {
+			return nil, fmt.Errorf("the list %s has no column %q; it has %s", name, as, strings.Join(m.Heading, ", "))
+		}
+	}
+	for s := csv.Body(m); ; {
+		ok, err := s.Next()
+		if err != nil {
+			return nil, err
+		}
+		if !ok {
+			return l, nil
+		}
+		if csv.BlankRow(s.Raw(), m.Comma) {
+			continue
+		}
+		row := make([]string, len(m.Heading))
+		for i, c := range csv.Split(nil, s.Raw(), m.Comma) {
+			if i < len(row) {
+				row[i] = string(csv.Unquote(c))
+			}
+		}
+		code := form(row[byCol])
+		if _, twice := l.codes[code]; twice {
+			return nil, fmt.Errorf("the list %s has %q twice in column %s (row %d)", name, row[byCol], l.By, s.Row)
+		}
+		l.codes[code] = len(l.rows)
+		if asCol >= 0 {
+			key := nameForm(row[asCol])
+			if _, twice := l.names[key]; twice {
+				l.names[key] = -1
+			} else {
+				l.names[key] = len(l.rows)
+			}
+		}
+		l.rows = append(l.rows, row)
+	}
+}
+
+// nameForm is a name as names are compared: case and spaces do not tell.
+func nameForm(s string) string { return strings.ToLower(strings.Join(strings.Fields(s), " ")) }
+
+func (l *List) column(name string) int {
+	for i, h := range l.heading {
+		if h == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// code returns a code as the list writes it.
+func (l *List) code(form string) (string, bool) {
+	i, ok := l.codes[form]
+	if !ok {
+		return "", false
+	}
+	return l.rows[i][l.column(l.By)], true
+}
+
+// Len returns how many records the list has; Codes lists their codes.
+func (l *List) Len() int { return len(l.rows) }
+func (l *List) Codes() []string {
+	all := make([]string, len(l.rows))
+	c := l.column(l.By)
+	for i, r := range l.rows {
+		all[i] = r[c]
+	}
+	return all
+}
+
+// resolve makes the code of a code or a name. ambiguous says that several
+// have the name.
+func (l *List) resolve(text, form string) (code string, ok, ambiguous bool) {
+	if code, ok := l.code(form); ok {
+		return code, true, false
+	}
+	i, ok := l.names[nameForm(text)]
+	switch {
+	case !ok:
+		return "", false, false
+	case i < 0:
+		return "", false, true
+	}
+	return l.rows[i][l.column(l.By)], true, false
+}
+
+// near lists codes and names like the text.
+func (l *List) near(text string) []string {
+	if n := expr.Near(text, l.Codes()); len(n) > 0 || l.As == "" {
+		return n
+	}
+	var names []string
+	c, by := l.column(l.As), l.column(l.By)
+	for _, r := range l.rows {
+		names = append(names, r[c])
+	}
+	var near []string
+	for _, n := range expr.Near(text, names) {
+		for _, r := range l.rows {
+			if r[c] == n {
+				near = append(near, fmt.Sprintf("%s (%s)", n, r[by]))
+			}
+		}
+	}
+	return near
+}
+
+// Translation makes values of other values: the codes of one place those of
+// another.
+type Translation struct {
+	From   string // the list's file, or ""
+	Always bool   // a value that is both a source and valid is translated, too
+	to     map[string]string
+}
+
+// Len returns how many values it translates.
+func (t *Translation) Len() int { return len(t.to) }

@@ -1,0 +1,61 @@
+package layout
+
+import (
+	"slices"
+	"strings"
+
+	"paletwin/core/table"
+)
+
+// Alias says that a heading was recognised by an alias of the layout.
+const Alias How = "alias"
+
+// Rename gives the columns of a table the names of the layout's fields, where
+// their headings are names or aliases of fields that no other heading names.
+// The file's own headings stay what they are, and stand in the image's Renamed.
+func (l *Layout) Rename(m *table.Image) {
+	if l == nil {
+		return
+	}
+	names := make([]string, len(l.Fields))
+	for i := range l.Fields {
+		names[i] = l.Fields[i].Name
+	}
+	match := MatchColumns(names, m.Heading)
+	free := byForm(m.Heading, taken(match, len(m.Heading)), headingForm)
+	var all []table.Renamed
+	heading := slices.Clone(m.Heading)
+	for i := range l.Fields {
+		f := &l.Fields[i]
+		col, how := match.Column[i], match.How[i]
+		for _, a := range f.Aliases {
+			if c, ok := free[headingForm(a)]; col < 0 && ok && c >= 0 {
+				col, how = c, Alias
+			}
+		}
+		if col >= 0 && how != Exact {
+			all = append(all, table.Renamed{Column: col, Heading: m.Heading[col], How: string(how)})
+			heading[col] = f.Name
+		}
+	}
+	if len(all) > 0 {
+		m.SetHeading(heading, all)
+	}
+}
+
+func headingForm(s string) string { return strings.ToLower(strings.TrimSpace(mendHeading(s))) }
+
+func taken(m Match, columns int) []bool {
+	t := make([]bool, columns)
+	for _, c := range m.Column {
+		if c >= 0 {
+			t[c] = true
+		}
+	}
+	return t
+}
+
+// Ignores reports whether a heading is of a column that holds no field.
+func (l *Layout) Ignores(heading string) bool {
+	return l != nil && slices.ContainsFunc(l.Ignore, func(s string) bool { return headingForm(s) == headingForm(heading) })
+}

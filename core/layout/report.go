@@ -1,0 +1,191 @@
+package layout
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/zeebo/xxh3"
+
+	"paletwin/core/expr"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// Report is what checking a whole table found.
+type Report struct {
+	Records int
+	Fields  []Summary
+	Found   []Found
+	Unknown []string // headings that are no field and are not ignored
+	Absent  []string // fields without a column
+}
+
+// Summary is a field's values in short.
+type Summary struct {
+	Field    string `json:"field"`
+	Kind     Kind   `json:"kind"`
+	Filled   int    `json:"filled"`
+	Distinct int    `json:"distinct"`
+	Min      string `json:"min"` // by value; of texts by their order
+	Max      string `json:"max"`
+	Longest  int    `json:"longest"` // characters
+	Bad      int    `json:"bad"`
+
+	low, high expr.Value
+	values    map[uint64]uint32
+}
+
+// Found is something wrong with values, with the rows that have it.
+type Found struct {
+	Code  string `json:"code"`
+	Field string `json:"field"`
+	Level string `json:"level"`
+	Text  string `json:"text"`
+	Rows  []int  `json:"rows"` // the first of them
+	Count int    `json:"count"`
+}
+
+const (
+	maxFound     = 1000
+	maxFoundRows = 20
+)
+
+// Check checks every value and every record of a table whose columns have the
+// layout's names. A translation is not applied: the table is taken to be a
+// snapshot's or a copy's as it stands.
+func (l *Layout) Check(ctx context.Context, m *table.Image) (*Report, error) {
+	r := &Report{}
+	cols := make([]int, len(l.Fields))
+	for i := range l.Fields {
+		f := &l.Fields[i]
+		if cols[i] = m.Column(f.Name); cols[i] < 0 {
+			r.Absent = append(r.Absent, f.Name)
+		}
+		r.Fields = append(r.Fields, Summary{Field: f.Name, Kind: f.Kind, values: map[uint64]uint32{}})
+	}
+	for _, h := range m.Heading {
+		if h != "" && l.Index(h) < 0 && !l.Ignores(h) {
+			r.Unknown = append(r.Unknown, h)
+		}
+	}
+	err := table.Guard(func() error { return l.checkRows(ctx, m, cols, r) })
+	slices.SortStableFunc(r.Found, func(a, b Found) int { return l.Index(a.Field) - l.Index(b.Field) })
+	return r, err
+}
+
+func (l *Layout) checkRows(ctx context.Context, m *table.Image, cols []int, r *Report) error {
+	at := map[Problem]int{}
+	texts := make([]string, len(l.Fields))
+	var cells [][]byte
+	for s := csv.Body(m); ; {
+		ok, err := s.Next()
+		if !ok || err != nil {
+			return err
+		}
+		if csv.BlankRow(s.Raw(), m.Comma) {
+			continue
+		}
+		if r.Records++; r.Records&0xfff == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		cells = csv.Split(cells[:0], s.Raw(), m.Comma)
+		for i, c := range cols {
+			texts[i] = ""
+			if c >= 0 && c < len(cells) {
+				v, _ := csv.Value(m, cells[c])
+				texts[i] = v.String()
+			}
+			if c >= 0 {
+				ps := l.Fields[i].checkHere(texts[i])
+				ps = append(ps, r.Fields[i].take(&l.Fields[i], texts[i])...)
+				for _, p := range ps {
+					r.note(at, p, s.Row)
+				}
+			}
+		}
+		in := &expr.Input{New: l.Getter(func(i int) string { return texts[i] }), Act: "none", Row: s.Row}
+		in.Old = in.New
+		for _, p := range l.CheckRules(in, nil) {
+			r.note(at, p, s.Row)
+		}
+	}
+}
+
+// checkHere says what is wrong with a value of a table as it stands.
+func (f *Field) checkHere(text string) []Problem {
+	if text == "" || f.Null != "" && text == f.Null {
+		return f.checkBlank()
+	}
+	if f.Kind == Reference {
+		if _, ok := f.List.code(f.Compare.form(text)); !ok {
+			return []Problem{f.problem(BadReference, "%q is not in %s%s", text, f.List.Name, nearWords(f.List.near(text)))}
+		}
+	}
+	return f.check(text)
+}
+
+// take takes a value into the summary; of a unique field it says where one
+// comes again.
+func (s *Summary) take(f *Field, text string) []Problem {
+	if text == "" {
+		return nil
+	}
+	s.Filled++
+	s.Longest = max(s.Longest, len([]rune(text)))
+	h := xxh3.HashString(text)
+	s.values[h]++
+	if s.values[h] == 1 {
+		s.Distinct++
+	}
+	v, ok := f.Value(text)
+	if !ok {
+		s.Bad++
+		return nil
+	}
+	if v == expr.Null {
+		return nil
+	}
+	_, number := v.(interface{ Compare(expr.Value) expr.Value })
+	switch {
+	case f.exprType() == expr.Text || f.exprType() == expr.Boolean || !number:
+		if s.Min == "" || strings.Compare(text, s.Min) < 0 {
+			s.Min = text
+		}
+		if strings.Compare(text, s.Max) > 0 {
+			s.Max = text
+		}
+	default:
+		if s.low == nil || less(v, s.low) {
+			s.low, s.Min = v, text
+		}
+		if s.high == nil || less(s.high, v) {
+			s.high, s.Max = v, text
+		}
+	}
+	if f.Unique && s.values[h] > 1 {
+		return []Problem{f.problem(Twice, "%q is the value of several records", text)}
+	}
+	return nil
+}
+
+func (r *Report) note(at map[Problem]int, p Problem, row int) {
+	i, ok := at[p]
+	if !ok {
+		if len(r.Found) >= maxFound {
+			p.Text = "more of the kind"
+			if i, ok = at[p]; !ok && len(r.Found) > 2*maxFound {
+				return
+			}
+		}
+		if !ok {
+			i = len(r.Found)
+			at[p] = i
+			r.Found = append(r.Found, Found{Code: p.Code, Field: p.Field, Level: p.Level, Text: p.Text})
+		}
+	}
+	f := &r.Found[i]
+	if f.Count++; len(f.Rows) < maxFoundRows {
+		f.Rows = append(f.Rows, row)
+	}
+}

@@ -1,0 +1,340 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/core/compare"
+	"paletwin/core/layout"
+	"paletwin/core/table"
+	"paletwin/docs/schema"
+	"paletwin/internal/desk"
+	screen "paletwin/internal/term"
+)
+
+func newLayout(a *app) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "layout",
+		Short: "Say once what the records are: draft, test and show a layout",
+		Long: `A layout says what the records of a record set are: the key, the kinds of values,
+which are allowed, what has to hold. It stands in the desk's layouts folder and is
+found by the record set's name. docs/layouts.md is its guide.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("layout has draft, test, show and schema, not %q", args[0])
+			}
+			return cmd.Help()
+		},
+	}
+	cmd.AddCommand(newLayoutDraft(a), newLayoutTest(a), newLayoutShow(a), newLayoutSchema(a))
+	return cmd
+}
+
+func newLayoutDraft(a *app) *cobra.Command {
+	var out, set string
+	var files fileFlags
+	cmd := &cobra.Command{
+		Use:   "draft SNAPSHOT",
+		Short: "Write a first layout from a snapshot, with what was seen in comments",
+		Example: `  paletwin layout draft aids.csv
+  paletwin layout draft aids.csv -o -`,
+		Args: exactly(1, 1, "SNAPSHOT"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.layoutDraft(cmd.Context(), args[0], out, set, &files)
+		},
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write; - prints it (default: layouts/RECORD-SET.yaml of the desk)")
+	cmd.Flags().StringVar(&set, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
+	files.flags(cmd)
+	return cmd
+}
+
+func (a *app) layoutDraft(ctx context.Context, name, out, set string, files *fileFlags) error {
+	if err := files.check(); err != nil {
+		return err
+	}
+	s := a.source(name)
+	s.Options = files.options(0, a.password())
+	t, err := a.open(&s)
+	if err != nil {
+		return err
+	}
+	defer t.Close()
+	if set == "" {
+		set = recordSetName(name)
+	}
+	keys, err := compare.Candidates(ctx, t.Image, nil)
+	if err != nil {
+		return err
+	}
+	text, err := layout.Draft(ctx, t.Image, set, keys)
+	if err != nil {
+		return err
+	}
+	if out == "-" {
+		_, err := a.stdout.Write(text)
+		return err
+	}
+	path := a.path(out)
+	if out == "" {
+		d, err := a.desk()
+		if err != nil {
+			return err
+		}
+		path = d.LayoutPath(set)
+	}
+	if err := desk.WriteNew(a.fs, path, text); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return usage("%s is there already; name another file with -o, or print the draft with -o -", a.shown(path))
+		}
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"file": a.shown(path), "record_set": set, "fields": len(t.Heading), "keys": keys})
+	}
+	a.out.Line("%s  a first layout of %s, %s", screen.Strong(a.shown(path)), screen.Safe(set), screen.Plural(len(t.Heading), "field"))
+	a.next("read and correct it: every line says what was seen", "paletwin layout test "+a.shown(path)+" "+name)
+	return nil
+}
+
+func newLayoutTest(a *app) *cobra.Command {
+	var files fileFlags
+	cmd := &cobra.Command{
+		Use:     "test LAYOUT FILE",
+		Short:   "Try a layout against a file: findings and a summary by field",
+		Example: `  paletwin layout test layouts/aids.yaml aids.csv`,
+		Args:    exactly(2, 2, "LAYOUT FILE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.layoutTest(cmd.Context(), args[0], args[1], &files)
+		},
+	}
+	files.flags(cmd)
+	return cmd
+}
+
+func (a *app) layoutTest(ctx context.Context, name, file string, files *fileFlags) error {
+	if err := files.check(); err != nil {
+		return err
+	}
+	l, err := a.namedLayout(name)
+	if err != nil {
+		return err
+	}
+	s := a.source(file)
+	s.Options = files.options(0, a.password())
+	s.Options.Rename = l.Rename
+	s.Options.Sheet, s.Options.HeadingRow = cmp.Or(s.Options.Sheet, l.Sheet), cmp.Or(s.Options.HeadingRow, l.HeadingRow)
+	t, err := a.open(&s)
+	if err != nil {
+		return err
+	}
+	defer t.Close()
+	r, err := l.Check(ctx, t.Image)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		if err := a.printJSON(map[string]any{"layout": l.RecordSet, "file": file, "records": r.Records, "fields": r.Fields, "findings": orEmpty(r.Found),
+			"unknown": orEmpty(r.Unknown), "absent": orEmpty(r.Absent)}); err != nil {
+			return err
+		}
+	} else {
+		a.layoutReport(l, file, t.Image, r)
+	}
+	if len(r.Found) > 0 {
+		return exit(exitLook)
+	}
+	return nil
+}
+
+func (a *app) layoutReport(l *desk.Layout, file string, m *table.Image, r *layout.Report) {
+	p := a.out
+	p.Line("%s", screen.Strong(screen.Safe(cmp.Or(l.Title, l.RecordSet))))
+	p.Line("%s: %s", screen.Safe(file), screen.Plural(r.Records, "record"))
+	p.Line("")
+	t := screen.Table{Indent: "  ", Heading: []string{"field", "kind", "filled", "distinct", "lowest", "highest", "longest", "wrong"}, Right: []bool{false, false, true, true, false, false, true, true}}
+	for _, f := range r.Fields {
+		wrong := ""
+		if n := wrongValues(r, f.Field); n > 0 {
+			wrong = screen.Count(n)
+		}
+		t.Row(screen.Safe(f.Field), string(f.Kind), screen.Count(f.Filled), screen.Count(f.Distinct), screen.Cut(screen.Safe(f.Min), 20), screen.Cut(screen.Safe(f.Max), 20), screen.Count(f.Longest), wrong)
+	}
+	t.Print(p)
+	for _, x := range []struct {
+		names []string
+		words string
+	}{{r.Unknown, "columns that the layout does not know: "}, {r.Absent, "fields without a column: "}} {
+		if len(x.names) > 0 {
+			p.Line("")
+			p.Line("  %s%s", x.words, columnList(x.names))
+		}
+	}
+	if len(r.Found) > 0 {
+		p.Line("")
+	}
+	for i, f := range r.Found {
+		if i == 40 {
+			p.Line("  and %d more (all with --json)", len(r.Found)-i)
+			break
+		}
+		p.Line("  %s  %s  %s: %s", screen.Level(f.Level), screen.Dim(f.Code), screen.Safe(strings.TrimPrefix(f.Field+": "+f.Text, ": ")), rowList(f.Rows))
+	}
+	if len(r.Found) == 0 {
+		p.Line("")
+		p.Line("  all values are as the layout says")
+	}
+}
+
+func wrongValues(r *layout.Report, field string) int {
+	n := 0
+	for _, f := range r.Found {
+		if f.Field == field {
+			n += f.Count
+		}
+	}
+	return n
+}
+
+func newLayoutShow(a *app) *cobra.Command {
+	return &cobra.Command{
+		Use:     "show LAYOUT",
+		Short:   "Print what a layout says, as it is understood",
+		Example: `  paletwin layout show aids`,
+		Args:    exactly(1, 1, "LAYOUT"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			l, err := a.namedLayout(args[0])
+			if err != nil {
+				return err
+			}
+			return a.layoutShow(l)
+		},
+	}
+}
+
+func (a *app) layoutShow(l *desk.Layout) error {
+	type fieldJSON struct {
+		Field   string   `json:"field"`
+		Kind    string   `json:"kind"`
+		Says    string   `json:"says"`
+		Aliases []string `json:"aliases"`
+	}
+	if a.json {
+		var all []fieldJSON
+		for i := range l.Fields {
+			f := &l.Fields[i]
+			all = append(all, fieldJSON{f.Name, string(f.Kind), f.Says(), orEmpty(f.Aliases)})
+		}
+		rules := []map[string]string{}
+		for _, r := range l.Rules {
+			rules = append(rules, map[string]string{"name": r.Name, "check": r.Check.Source, "level": r.Level, "message": r.Message})
+		}
+		return a.printJSON(map[string]any{"record_set": l.RecordSet, "title": l.Title, "key": l.Key, "fields": all, "rules": rules})
+	}
+	p := a.out
+	p.Line("%s  record set %s, key %s", screen.Strong(screen.Safe(cmp.Or(l.Title, l.RecordSet))), screen.Safe(l.RecordSet), screen.Safe(strings.Join(l.Key, ", ")))
+	for _, s := range l.Says() {
+		p.Line("  %s", screen.Safe(s))
+	}
+	p.Line("")
+	t := screen.Table{Indent: "  ", Heading: []string{"field", "kind", "what is asked of it"}}
+	for i := range l.Fields {
+		f := &l.Fields[i]
+		t.Row(screen.Safe(f.Name), string(f.Kind), screen.Safe(f.Says()))
+	}
+	t.Print(p)
+	if len(l.Rules) == 0 {
+		return nil
+	}
+	p.Line("")
+	for _, r := range l.Rules {
+		p.Line("  %s  %s", screen.Level(r.Level), screen.Strong(screen.Safe(r.Name)))
+		p.Line("        %s", screen.Safe(r.Check.Source))
+		p.Line("        %s", screen.Dim(screen.Safe(r.Message)))
+	}
+	return nil
+}
+
+func newLayoutSchema(a *app) *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of layouts, for an editor that completes and checks",
+		Args:  exactly(0, 0, "no argument"),
+		RunE: func(*cobra.Command, []string) error {
+			_, err := fmt.Fprint(a.stdout, schema.Layout)
+			return err
+		},
+	}
+}
+
+// namedLayout opens a layout by its file's name, or by a record set's.
+func (a *app) namedLayout(name string) (*desk.Layout, error) {
+	d, err := a.desk()
+	if err != nil {
+		return nil, err
+	}
+	if _, err := a.fs.Stat(a.path(name)); err != nil && !strings.ContainsAny(name, `./\`) {
+		l, err := d.FindLayout(name)
+		if err != nil || l != nil {
+			return l, err
+		}
+		return nil, usage("there is no layout %q; there are %s", name, cmp.Or(strings.Join(d.LayoutNames(), ", "), "none: paletwin layout draft SNAPSHOT writes a first one"))
+	}
+	return d.OpenLayout(a.path(name))
+}
+
+// useLayout gives a comparison the layout that was named, or the record set's.
+func (a *app) useLayout(c *desk.Comparison, f *compareFlags) error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	var l *desk.Layout
+	if f.layout != "" {
+		if l, err = a.namedLayout(f.layout); err == nil && f.recordSet == "" {
+			c.Options.RecordSet = l.RecordSet
+		}
+	} else {
+		l, err = d.FindLayout(c.Options.RecordSet)
+	}
+	switch {
+	case err != nil:
+		return err
+	case l == nil && f.checkAll:
+		return usage("--check-all checks against a layout, and %s has none; name one with --layout", c.Options.RecordSet)
+	case l == nil:
+		return nil
+	}
+	c.Layout = l
+	if len(c.Options.Key) == 0 {
+		c.Options.Key = l.Key
+	}
+	sources := []*desk.Source{&c.Snapshot}
+	if c.Edited != nil {
+		sources = append(sources, c.Edited)
+	}
+	for _, s := range sources {
+		s.Options.HeadingRow = cmp.Or(s.Options.HeadingRow, l.HeadingRow)
+		s.Options.Sheet = cmp.Or(s.Options.Sheet, l.Sheet)
+	}
+	a.hint("%s", screen.Dim("layout "+a.shown(l.Path)))
+	return nil
+}
+
+// columns prints which column was taken for which field.
+func (a *app) columns(all []compare.Heading) {
+	if len(all) == 0 || a.quiet || a.json {
+		return
+	}
+	t := screen.Table{Indent: "  ", Heading: []string{"heading", "field", "how"}}
+	for _, h := range all {
+		t.Row(screen.Safe(h.Heading), screen.Safe(h.Field), string(h.How))
+	}
+	t.Print(a.say)
+}

@@ -1,0 +1,215 @@
+package desk
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"paletwin/core/layout"
+	"paletwin/core/table"
+	"paletwin/internal/disk"
+)
+
+// Layout is a layout with its file and the files of its lists.
+type Layout struct {
+	*layout.Layout
+	Path  string
+	lists map[string]string // the lists' files by the names that the layout gives them
+}
+
+// LayoutPath is where a record set's layout stands on the desk.
+func (d *Desk) LayoutPath(set string) string {
+	return filepath.Join(d.Dir, "layouts", set+".yaml")
+}
+
+// FindLayout opens the layout of a record set; nil if it has none.
+func (d *Desk) FindLayout(set string) (*Layout, error) {
+	l, err := d.OpenLayout(d.LayoutPath(set))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return l, err
+}
+
+// OpenLayout opens a layout. Its lists are looked for beside it and in the
+// desk's folder. Errors are layout.Errors where it is wrong.
+func (d *Desk) OpenLayout(path string) (*Layout, error) { return d.openLayout(path, nil) }
+
+// openLayout is OpenLayout on the way from other layouts, whose files above
+// lists.
+func (d *Desk) openLayout(path string, above []string) (*Layout, error) {
+	b, err := disk.ReadFile(d.FS, path)
+	if err != nil {
+		return nil, err
+	}
+	src := &lists{fsys: d.FS, password: d.Password, found: map[string]string{}, dirs: []string{filepath.Dir(path), d.Dir, filepath.Dir(filepath.Dir(path))}}
+	l, err := layout.Parse(d.rel(path), b, src)
+	if err != nil {
+		return nil, err
+	}
+	if l.RecordSet == "" {
+		l.RecordSet = strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
+	}
+	above = append(slices.Clone(above), path)
+	for i := range l.Fields {
+		if err := d.follow(path, &l.Fields[i], above); err != nil {
+			return nil, err
+		}
+	}
+	return &Layout{l, path, src.found}, nil
+}
+
+// follow goes on to the layout of the record set that a field refers to, and
+// refuses a way that leads back: records that need each other can be neither
+// added nor deleted in an order.
+func (d *Desk) follow(path string, f *layout.Field, above []string) error {
+	if f.List == nil {
+		return nil
+	}
+	next := filepath.Join(filepath.Dir(path), strings.TrimSuffix(filepath.Base(f.List.Name), ".csv")+".yaml")
+	if next == path {
+		return nil // a record may refer to another of its own set
+	}
+	if slices.Contains(above, next) {
+		return layout.Errors{{File: d.rel(path), Line: f.Line, Column: 1, Text: "the references go round in a circle: field " + f.Name + " leads back to " + d.rel(next),
+			Hint: "make one of the fields a text, or its list a file of its own"}}
+	}
+	_, err := d.openLayout(next, above)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// rel is a file's name as a person at the desk would type it.
+func (d *Desk) rel(path string) string {
+	if r, err := filepath.Rel(d.Dir, path); err == nil && !strings.HasPrefix(r, "..") {
+		return r
+	}
+	return path
+}
+
+// lists opens the lists of a layout.
+type lists struct {
+	fsys     disk.FS
+	password string
+	dirs     []string
+	found    map[string]string
+}
+
+// List opens a list: the first file of its name, or of its name with an
+// ending, in the folders that are looked at.
+func (s *lists) List(name string) (*table.Image, error) {
+	for _, dir := range s.dirs {
+		for _, ext := range []string{"", ".csv", ".xlsx"} {
+			path := filepath.Join(dir, name+ext)
+			if filepath.IsAbs(name) {
+				path = name + ext
+			}
+			if info, err := s.fsys.Stat(path); err != nil || info.IsDir() {
+				continue
+			}
+			s.found[name] = path
+			b, err := disk.ReadFile(s.fsys, path)
+			if err != nil {
+				return nil, err
+			}
+			return openBytes(filepath.Base(path), b, table.Options{Password: s.password})
+		}
+	}
+	return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("there is no such file")}
+}
+
+// keptLists opens the lists that a dossier keeps.
+type keptLists struct{ t *Dossier }
+
+func (k keptLists) List(name string) (*table.Image, error) {
+	b, err := disk.ReadFile(k.t.desk.FS, k.t.Path(listName(name)))
+	if err != nil {
+		return nil, err
+	}
+	return openBytes(name, b, table.Options{Password: k.t.desk.Password})
+}
+
+// listName is what a list is called in a dossier.
+func listName(name string) string { return "list." + slug(strings.TrimSuffix(name, ".csv")) }
+
+// LayoutName is what the layout of a record set is called in a dossier.
+func LayoutName(set string) string { return "layout." + slug(set) + ".yaml" }
+
+// keepLayout copies a layout and its lists into a draft.
+func keepLayout(fsys disk.FS, dir, set string, l *Layout) error {
+	if l == nil {
+		return nil
+	}
+	if err := disk.Copy(fsys, l.Path, filepath.Join(dir, LayoutName(set))); err != nil {
+		return err
+	}
+	for name, path := range l.lists {
+		if err := disk.Copy(fsys, path, filepath.Join(dir, listName(name))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Layout returns the layout that the dossier was made with, or nil. A dossier
+// that undoes another has that one's.
+func (t *Dossier) Layout() (*layout.Layout, error) {
+	if t.layouted {
+		return t.layout, nil
+	}
+	file := t.Path(LayoutName(t.Set().Name))
+	b, err := disk.ReadFile(t.desk.FS, file)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && t.Meta.Undoes != nil:
+		from, ferr := t.desk.Dossier(t.Meta.Undoes.Dossier, "")
+		if ferr != nil {
+			return nil, ferr
+		}
+		t.layout, err = from.Layout()
+	case errors.Is(err, fs.ErrNotExist):
+		err = nil
+	case err == nil:
+		if t.layout, err = layout.Parse(t.Rel(file), b, keptLists{t}); err != nil {
+			err = &DamageError{file, err}
+		}
+	}
+	t.layouted = err == nil
+	return t.layout, err
+}
+
+// LayoutNames lists the record sets that have a layout on the desk.
+func (d *Desk) LayoutNames() []string {
+	entries, err := d.FS.ReadDir(filepath.Join(d.Dir, "layouts"))
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, e := range entries {
+		if n, ok := strings.CutSuffix(e.Name(), ".yaml"); ok {
+			names = append(names, n)
+		}
+	}
+	return names
+}
+
+// WriteNew writes a file that is not there yet, with its folder; it returns
+// fs.ErrExist where it is.
+func WriteNew(fsys disk.FS, path string, b []byte) error {
+	if _, err := fsys.Lstat(path); err == nil {
+		return &fs.PathError{Op: "write", Path: path, Err: fs.ErrExist}
+	}
+	if err := fsys.Mkdir(filepath.Dir(path)); err != nil && !errors.Is(err, os.ErrExist) {
+		return err
+	}
+	_, err := disk.WriteFile(fsys, path, 0o644, func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
+	})
+	return err
+}

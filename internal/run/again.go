@@ -1,0 +1,186 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/expr"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/internal/target"
+)
+
+// checkAgain checks, before anything is written, the records as they would be
+// in the target: with approved fields only, beside what the target has now.
+// What would break the layout is refused.
+func (j *Job) checkAgain(ctx context.Context, steps []*Step, states []target.State) error {
+	if j.layout == nil {
+		return nil
+	}
+	for i, s := range steps {
+		if s.Outcome == "" {
+			j.checkStep(s, &states[i])
+		}
+	}
+	return j.checkUnique(ctx, steps)
+}
+
+func (s *Step) refuse(problems []layout.Problem) {
+	var said []string
+	for _, p := range problems {
+		if p.Level == "stop" {
+			said = append(said, strings.TrimPrefix(p.Field+": "+p.Text, ": "))
+		}
+	}
+	if len(said) > 0 {
+		s.Outcome, s.Reason = Refused, "the layout: "+strings.Join(said, "; ")
+	}
+}
+
+func (j *Job) checkStep(s *Step, now *target.State) {
+	l := j.layout
+	old := now.Record.Finder()
+	text := func(get func(string) (record.Value, bool)) expr.Getter {
+		return l.Getter(func(i int) string { v, _ := get(l.Fields[i].Name); return v.String() })
+	}
+	in := &expr.Input{Act: s.Act.String(), Key: s.Key.String()}
+	var problems []layout.Problem
+	switch s.Act {
+	case changeset.Amend:
+		changed := make(map[string]record.Value, len(s.Fields))
+		for _, f := range s.Fields {
+			changed[f.Field] = f.To
+			if lf := l.Field(f.Field); lf != nil {
+				problems = append(problems, lf.Check(f.To.String())...)
+			}
+		}
+		in.Old = text(old)
+		in.New = text(func(name string) (record.Value, bool) {
+			if v, ok := changed[name]; ok {
+				return v, true
+			}
+			return old(name)
+		})
+		problems = append(problems, l.CheckRules(in, func(i int) bool { _, ok := changed[l.Fields[i].Name]; return ok })...)
+	case changeset.Add:
+		for _, f := range s.Record {
+			if lf := l.Field(f.Name); lf != nil && lf.Access != layout.System {
+				problems = append(problems, lf.Check(f.Value.String())...)
+			}
+		}
+		in.New = text(s.Record.Finder())
+		problems = append(problems, l.CheckRules(in, nil)...)
+	case changeset.Delete:
+		in.Old = text(old)
+		problems = l.CheckRules(in, nil)
+	}
+	s.refuse(problems)
+}
+
+// checkUnique refuses values of unique fields that another record of the
+// target has, or gets.
+func (j *Job) checkUnique(ctx context.Context, steps []*Step) error {
+	w := j.wanted(steps)
+	if len(w) == 0 {
+		return nil
+	}
+	img, release, err := j.Target.Table(ctx)
+	if err != nil {
+		return err
+	}
+	err = table.Guard(func() error { return j.findOthers(img, w, steps) })
+	if rerr := release(); err == nil {
+		err = rerr
+	}
+	return err
+}
+
+// fieldValue is a value of a unique field.
+type fieldValue struct{ field, value string }
+
+// wanted lists the values that steps give to unique fields; a step whose value
+// an earlier one gives is refused.
+func (j *Job) wanted(steps []*Step) map[fieldValue]*Step {
+	w := map[fieldValue]*Step{}
+	take := func(s *Step, name string, v record.Value) {
+		f := j.layout.Field(name)
+		if f == nil || !f.Unique || v.Blank() || s.Outcome != "" {
+			return
+		}
+		at := fieldValue{name, v.String()}
+		if w[at] != nil {
+			s.refuse([]layout.Problem{{Field: name, Level: "stop", Text: fmt.Sprintf("%s gets the value %q, too", w[at].Key, v)}})
+			return
+		}
+		w[at] = s
+	}
+	for _, s := range steps {
+		for _, f := range s.Fields {
+			take(s, f.Field, f.To)
+		}
+		if s.Act == changeset.Add {
+			for _, f := range s.Record {
+				take(s, f.Name, f.Value)
+			}
+		}
+	}
+	return w
+}
+
+// findOthers walks the target for records that have a value that is wanted,
+// and keep it.
+func (j *Job) findOthers(img *table.Image, w map[fieldValue]*Step, steps []*Step) error {
+	leaves := map[record.Key]*Step{}
+	for _, s := range steps {
+		if s.Outcome == "" {
+			leaves[s.Key] = s
+		}
+	}
+	set := j.Dossier.Set()
+	cols := make([]int, len(set.Key))
+	for i, k := range set.Key {
+		cols[i] = img.Column(k)
+	}
+	unique := map[int]string{}
+	for i := range j.layout.Fields {
+		if f := &j.layout.Fields[i]; f.Unique && img.Column(f.Name) >= 0 {
+			unique[img.Column(f.Name)] = f.Name
+		}
+	}
+	for sc := csv.Body(img); ; {
+		ok, err := sc.Next()
+		if !ok || err != nil {
+			return err
+		}
+		for col, name := range unique {
+			cell, _ := csv.Cell(sc.Raw(), col, img.Comma)
+			v, _ := csv.Value(img, cell)
+			s := w[fieldValue{name, v.String()}]
+			if s == nil {
+				continue
+			}
+			key := record.KeyOf(csv.AppendKey(nil, sc.Raw(), cols, img.Comma))
+			if key == s.Key || gives(leaves[key], name) {
+				continue
+			}
+			s.refuse([]layout.Problem{{Field: name, Level: "stop", Text: fmt.Sprintf("%s has the value %q already", key, v)}})
+		}
+	}
+}
+
+// gives reports whether a step takes the field's value from its record.
+func gives(s *Step, field string) bool {
+	if s == nil || s.Outcome != "" {
+		return false
+	}
+	for _, f := range s.Fields {
+		if f.Field == field {
+			return true
+		}
+	}
+	return s.Act == changeset.Delete
+}

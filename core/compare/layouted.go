@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/zeebo/xxh3"
 
@@ -230,7 +231,11 @@ func (c *comparison) judgeDelete(b *batch, ch *changeset.Change, i uint32) {
 
 // markWhole puts a problem on a change as a whole.
 func (c *comparison) markWhole(b *batch, ch *changeset.Change, p layout.Problem, j uint32) {
-	b.tally.problems.note(p.Code, p.Field, p.Level, p.Text, j)
+	if j == noRow {
+		b.tally.problems.noteKey(p.Code, p.Field, p.Level, p.Text, ch.Key.String())
+	} else {
+		b.tally.problems.note(p.Code, p.Field, p.Level, p.Text, j)
+	}
 	switch {
 	case p.Level == "stop" && !slices.Contains(ch.Stop, p.Code):
 		ch.Stop = append(ch.Stop, p.Code)
@@ -360,19 +365,33 @@ type problem struct{ code, field, level, text string }
 type seen struct {
 	count int
 	rows  []uint32
+	keys  []string // of records that are not in the copy
 }
 
 // maxProblems is how many different things are said of one comparison.
 const maxProblems = 2000
 
 func (p *problems) note(code, field, level, text string, j uint32) {
+	if s := p.count(code, field, level, text); s != nil && j != noRow && len(s.rows) < changeset.MaxRows {
+		s.rows = append(s.rows, j)
+	}
+}
+
+// noteKey notes a problem with a record that is not in the copy.
+func (p *problems) noteKey(code, field, level, text, key string) {
+	if s := p.count(code, field, level, text); s != nil && len(s.keys) < changeset.MaxRows {
+		s.keys = append(s.keys, key)
+	}
+}
+
+func (p *problems) count(code, field, level, text string) *seen {
 	key := problem{code, field, level, text}
 	s := p.at[key]
 	if s == nil {
 		if len(p.order) >= maxProblems {
 			key.text = "more of the kind"
 			if s = p.at[key]; s == nil && len(p.order) > 2*maxProblems {
-				return
+				return nil
 			}
 		}
 		if s == nil {
@@ -380,9 +399,7 @@ func (p *problems) note(code, field, level, text string, j uint32) {
 		}
 	}
 	s.count++
-	if j != noRow && len(s.rows) < changeset.MaxRows {
-		s.rows = append(s.rows, j)
-	}
+	return s
 }
 
 func (p *problems) insert(key problem) *seen {
@@ -404,6 +421,7 @@ func (p *problems) merge(o *problems) {
 		}
 		s.count += o.at[key].count
 		s.rows = append(s.rows, o.at[key].rows[:min(len(o.at[key].rows), changeset.MaxRows-len(s.rows))]...)
+		s.keys = append(s.keys, o.at[key].keys[:min(len(o.at[key].keys), changeset.MaxRows-len(s.keys))]...)
 	}
 }
 
@@ -414,6 +432,13 @@ func (c *comparison) reportProblems(p *problems) {
 		f := changeset.Finding{Code: key.code, Level: changeset.Level(key.level), Scope: changeset.OfField, Text: key.text, Column: key.field, Count: s.count}
 		if key.field == "" {
 			f.Scope = changeset.OfRecord
+		}
+		if len(s.keys) > 0 {
+			f.Key = s.keys[0]
+			f.Text += ": " + strings.Join(s.keys, ", ")
+			if s.count > len(s.keys) {
+				f.Text += fmt.Sprintf(" and %d more", s.count-len(s.keys))
+			}
 		}
 		if len(s.rows) == 0 {
 			c.find(f, "", key.field)

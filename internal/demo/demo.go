@@ -12,7 +12,7 @@ import (
 
 //go:generate go run ./gen data
 
-//go:embed data/*.csv
+//go:embed data/*.csv data/layouts/*.yaml
 var data embed.FS
 
 // User is who tells the story: the registrar.
@@ -23,18 +23,12 @@ var Start = time.Date(2026, 10, 6, 9, 12, 0, 0, time.UTC)
 
 // Write writes the demo's files into a folder.
 func Write(dir string) error {
-	files, err := fs.Glob(data, "data/*.csv")
+	files, err := fs.Sub(data, "data")
 	if err != nil {
 		return err
 	}
-	for _, name := range files {
-		b, err := data.ReadFile(name)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(filepath.Join(dir, filepath.Base(name)), b, 0o644); err != nil {
-			return err
-		}
+	if err := os.CopyFS(dir, files); err != nil {
+		return err
 	}
 	return os.WriteFile(filepath.Join(dir, "desk.yaml"), []byte("# The demo's desk.\nname: Saltreach Harbour Authority\n"), 0o600)
 }
@@ -49,8 +43,8 @@ type Step struct {
 // Story is the autumn round.
 func Story() []Step {
 	return []Step{
-		{"The registrar took a snapshot of the register (aids.csv), edited a copy in a spreadsheet (autumn-round.csv) and now compares the two.",
-			[]string{"compare", "aids.csv", "autumn-round.csv", "--key", "aid_no", "--title", "Autumn round"}, 0},
+		{"The registrar took a snapshot of the register (aids.csv), edited a copy in a spreadsheet (autumn-round.csv) and now compares the two. The layout says what the records are.",
+			[]string{"compare", "aids.csv", "autumn-round.csv", "--title", "Autumn round"}, 0},
 		{"What will change? First the nine aids that go from depot D03 to D07.",
 			[]string{"show", "0001", "--field", "depot"}, 0},
 		{"The status that was emptied by mistake is held. One look at the record.",

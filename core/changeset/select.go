@@ -12,6 +12,15 @@ type Filter struct {
 	Decisions []Decision // of units
 	Findings  []string   // codes that hold or stop the unit
 	Keys      []string   // records, as Key.Encoding gives them
+	Where     Where      // or nil
+}
+
+// Where selects changes by what their records hold. It is asked by several
+// goroutines.
+type Where interface {
+	Holds(c *Change) bool
+	// Err returns why Holds could not be told for a change, if so.
+	Err() error
 }
 
 // Change reports whether the filter can select anything of c.
@@ -22,7 +31,10 @@ func (f *Filter) Change(c *Change) bool {
 	if len(f.Keys) > 0 && !slices.Contains(f.Keys, c.Key.Encoding()) {
 		return false
 	}
-	return len(f.Fields) == 0 || slices.ContainsFunc(c.Fields, func(fc FieldChange) bool { return slices.Contains(f.Fields, fc.Field) })
+	if len(f.Fields) > 0 && !slices.ContainsFunc(c.Fields, func(fc FieldChange) bool { return slices.Contains(f.Fields, fc.Field) }) {
+		return false
+	}
+	return f.Where == nil || f.Where.Holds(c)
 }
 
 // Unit reports whether the filter selects a unit of a change that Change
@@ -96,7 +108,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 // PlainPair does for plain lines on which nothing was decided.
 func (r *Ruling) Plain() bool {
 	f := &r.Filter
-	return !r.Named && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
+	return !r.Named && f.Where == nil && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
 }
 
 // PlainPair is Pairs for a line that need not be decoded: it is plain, and

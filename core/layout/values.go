@@ -71,6 +71,9 @@ func (f *Field) Value(text string) (expr.Value, bool) {
 				return expr.NewDate(t), true
 			}
 		}
+		if d, ok := expr.ParseDate(text); ok { // a date cell of a workbook, whatever it shows
+			return d, true
+		}
 	case Datetime:
 		for _, form := range f.Forms {
 			if t, err := time.Parse(form.layout, text); err == nil {

@@ -83,7 +83,7 @@ func (d *document) parse(data []byte) ast.Node {
 				e.Line, e.Column = t.Position.Line, t.Position.Column
 			}
 		}
-		if strings.Contains(string(data), "\t") && strings.Contains(e.Text, "tab") || strings.Contains(e.Text, "found character '\\t'") {
+		if lines := strings.Split(string(data), "\n"); e.Line > 0 && e.Line <= len(lines) && strings.Contains(lines[e.Line-1], "\t") {
 			e.Text, e.Hint = "a tab stands where the line is indented", "indent with spaces: YAML takes no tabs there"
 		}
 		d.errors = append(d.errors, e)

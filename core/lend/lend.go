@@ -5,11 +5,14 @@ package lend
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
 
+	"paletwin/core/expr"
+	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -19,9 +22,11 @@ import (
 // Copy is a copy to be made.
 type Copy struct {
 	Snapshot *table.Image
-	SHA256   string   // of the snapshot's file, hexadecimal
-	Key      []string // fields of the snapshot
-	Fields   []string // the fields to lend; nil is all. The key's always come along
+	SHA256   string         // of the snapshot's file, hexadecimal
+	Key      []string       // fields of the snapshot
+	Fields   []string       // the fields to lend; nil is all. The key's always come along
+	Layout   *layout.Layout // or nil; the snapshot's columns have its fields' names
+	Where    *expr.Program  // which records; nil is all
 }
 
 // FieldError is a field that the snapshot does not have.
@@ -47,10 +52,9 @@ func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
 		h := c.Snapshot.Heading[col]
 		lent.Fields = append(lent.Fields, h)
 		row[i] = record.Text(h)
-		if slices.Contains(c.Key, h) {
-			x.Locked = append(x.Locked, i)
-		}
+		x.Columns = append(x.Columns, c.column(h))
 	}
+	lent.Locked = locked(lent.Fields, x.Columns)
 	if err := x.Write(row); err != nil {
 		return nil, err
 	}
@@ -91,18 +95,101 @@ func (c *Copy) rows(ctx context.Context, x *xlsx.Writer, cols []int, row []recor
 			continue
 		}
 		lent.All++
-		lent.Records++
 		cells = csv.Split(cells[:0], sc.Raw(), c.Snapshot.Comma)
+		if take, err := c.takes(cells, sc.Row); err != nil {
+			return err
+		} else if !take {
+			continue
+		}
+		lent.Records++
 		for i, col := range cols {
 			row[i] = record.Value{}
 			if col < len(cells) {
 				row[i], _ = csv.Value(c.Snapshot, cells[col])
+			}
+			if x.Columns[i].Kind == xlsx.AsDate {
+				row[i] = iso(c.Layout.Field(c.Snapshot.Heading[col]), row[i])
 			}
 		}
 		if err := x.Write(row); err != nil {
 			return err
 		}
 	}
+}
+
+// column says how a field is written: as text, unless the layout knows it to
+// be a number or a date, which then are just that and look as they do there.
+func (c *Copy) column(field string) xlsx.Column {
+	col := xlsx.Column{Locked: slices.Contains(c.Key, field)}
+	f := c.Layout.Field(field)
+	if f == nil {
+		return col
+	}
+	col.Locked = col.Locked || f.Access != layout.Free
+	switch f.Kind {
+	case layout.Choice:
+		col.Values = f.Values
+	case layout.Reference:
+		col.Values = f.List.Codes()
+	case layout.Boolean:
+		col.Values = []string{f.True, f.False}
+	case layout.Decimal:
+		if col.Kind, col.Format = xlsx.AsNumber, "General"; f.Scale > 0 {
+			col.Format = "0." + strings.Repeat("0", f.Scale)
+		}
+	case layout.Integer:
+		col.Kind, col.Format = xlsx.AsNumber, "0"
+	case layout.Date:
+		col.Kind, col.Format = xlsx.AsDate, f.Forms[0].Text
+	}
+	if col.Locked && col.Kind != xlsx.AsText || slices.Contains(c.Key, field) {
+		col.Kind, col.Format = xlsx.AsText, ""
+	}
+	return col
+}
+
+// locked lists the fields whose cells are locked.
+func locked(fields []string, columns []xlsx.Column) []string {
+	var all []string
+	for i, f := range fields {
+		if columns[i].Locked {
+			all = append(all, f)
+		}
+	}
+	return all
+}
+
+// iso writes a date as 2026-03-11, which is how a date cell reads back.
+func iso(f *layout.Field, v record.Value) record.Value {
+	if d, ok := f.Value(v.String()); ok && !v.Blank() {
+		if day, ok := d.(*expr.Date); ok {
+			return record.Text(day.String())
+		}
+	}
+	return v
+}
+
+// takes reports whether a record is lent.
+func (c *Copy) takes(cells [][]byte, row int) (bool, error) {
+	if c.Where == nil {
+		return true, nil
+	}
+	get := c.Layout.Getter(func(i int) string {
+		col := c.Snapshot.Column(c.Layout.Fields[i].Name)
+		if col < 0 || col >= len(cells) {
+			return ""
+		}
+		v, _ := csv.Value(c.Snapshot, cells[col])
+		return v.String()
+	})
+	ok, err := c.Where.Holds(&expr.Input{Old: get, New: get, Row: row})
+	if errors.Is(err, expr.ErrNull) {
+		return false, nil
+	}
+	if err != nil {
+		err = &expr.Error{Source: c.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for row %d: %v", row, err)}
+	}
+	return ok, err
 }
 
 // sheetName is a name for the sheet: the file's without its ending, and
@@ -136,9 +223,9 @@ func instructions(l *table.Lent, sheet string) xlsx.Page {
 		"How to edit this copy",
 		fmt.Sprintf("The sheet %q holds %d records of %s, as they were exported.", sheet, l.Records, l.Name),
 		"Change what is to change. Leave the headings as they are; columns may be hidden, moved or added, and what is added is ignored.",
-		"All cells are text, so that no program rounds an id, drops a zero or takes a code for a date. Type numbers and dates the way the other cells of the column have them.",
+		"Ids and codes are text, so that no program rounds them, drops a zero or takes them for a date. Type into a cell what the other cells of its column look like.",
 		"To compute, use a column of your own on the right, and paste its values into the column that is meant.",
-		fmt.Sprintf("The grey cells (%s) say which record a row is and are locked. A new record goes into a new row below, with %s filled in.", key, key),
+		fmt.Sprintf("The grey cells (%s) are locked. %s says which record a row is; a new record goes into a new row below, with that filled in.", strings.Join(l.Locked, ", "), key),
 		"To sort the rows or to take some out, lift the sheet's protection first; it has no password.",
 	}
 	if l.Narrow() {

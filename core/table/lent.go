@@ -13,6 +13,7 @@ type Lent struct {
 	Name     string   `json:"name"`     // what the snapshot was called
 	Key      []string `json:"key"`
 	Fields   []string `json:"fields"`
+	Locked   []string `json:"locked"`  // of these, those whose cells are locked
 	Of       int      `json:"of"`      // how many fields the snapshot has
 	Records  int      `json:"records"` // how many records were lent
 	All      int      `json:"all"`     // how many the snapshot has

@@ -41,7 +41,7 @@ func newDecision(a *app, d changeset.Decision, short, example string) *cobra.Com
 		Long: short + `.
 
 Name changes by their ids (six digits are enough where they are unique), or a
-group by --all, --act, --field, --record or --finding. A group touches what is
+group by --all, --act, --field, --record, --finding or --where. A group touches what is
 open; --held adds what the tool holds, never what a person decided.`,
 		Example: example,
 		Args:    exactly(1, -1, "a dossier, and ids or a group"),
@@ -49,9 +49,9 @@ open; --held adds what the tool holds, never what a person decided.`,
 			if overwrite {
 				return a.overwrite(args[0], args[1:], note)
 			}
-			group := all || len(sel.records)+len(sel.acts)+len(sel.fields)+len(sel.finding) > 0
+			group := all || sel.where != "" || len(sel.records)+len(sel.acts)+len(sel.fields)+len(sel.finding) > 0
 			if !group && len(args) == 1 {
-				return usage("which changes? name their ids, or a group: --all, --act, --field, --record, --finding")
+				return usage("which changes? name their ids, or a group: --all, --act, --field, --record, --finding, --where")
 			}
 			if all && len(args) > 1 {
 				return usage("name ids or --all, not both")
@@ -117,7 +117,7 @@ func (a *app) decide(name string, sel *selection, o *desk.Order) error {
 	if err != nil {
 		return err
 	}
-	o.Choose = func(fields []string) (changeset.Filter, error) { return sel.filter(t, fields) }
+	o.Choose = func(c *desk.Changes) (changeset.Filter, error) { return sel.filter(t, c) }
 	n, err := t.Decide(o)
 	if err != nil {
 		return err

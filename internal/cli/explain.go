@@ -86,13 +86,25 @@ func explainTyped(err error) *message {
 	case errors.As(err, &wrong):
 		return explainLayout(wrong)
 	case errors.As(err, &formula):
-		return &message{Code: "expression", Text: formula.Source + "\n  " + strings.Repeat(" ", max(formula.Column-1, 0)) + "^ " + formula.Text, Do: formula.Hint, exit: exitUsage}
+		return explainExpression(formula)
 	case errors.As(err, &field):
 		return &message{Code: "no-field", Text: field.Error(), Column: field.Field, Do: "its columns are " + columnList(field.Columns), exit: exitUsage}
 	case errors.As(err, &column):
 		return &message{Code: run.MissingColumn, Text: column.Error(), File: column.File, Column: column.Column, Do: remedies[run.MissingColumn], exit: exitLook}
 	}
 	return nil
+}
+
+// explainExpression points at the place in an expression.
+func explainExpression(e *expr.Error) *message {
+	m := &message{Code: "expression", Text: "the expression, column " + fmt.Sprint(e.Column) + ": " + e.Text, exit: exitUsage}
+	if lines := strings.Split(e.Source, "\n"); e.Line >= 1 && e.Line <= len(lines) {
+		m.Do = screen.Safe(lines[e.Line-1]) + "\n" + strings.Repeat(" ", max(e.Column-1, 0)) + "^"
+	}
+	if e.Hint != "" {
+		m.Do += "\n" + e.Hint
+	}
+	return m
 }
 
 // explainLayout says all that is wrong with a layout, a few lines each.

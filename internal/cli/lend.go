@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"io"
+	"io/fs"
 	"path/filepath"
 	"strings"
 
@@ -10,14 +13,16 @@ import (
 
 	"paletwin/core/lend"
 	"paletwin/core/table"
+	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	screen "paletwin/internal/term"
 )
 
 type lendFlags struct {
-	key, fields []string
-	out         string
-	files       fileFlags
+	key, fields           []string
+	out, where, as, again string
+	layout, recordSet     string
+	files                 fileFlags
 }
 
 func newLend(a *app) *cobra.Command {
@@ -27,19 +32,29 @@ func newLend(a *app) *cobra.Command {
 		Short: "Make a copy to edit in which ids, codes and dates cannot wear",
 		Long: `Make a workbook to edit from a snapshot.
 
-All its cells are text, so that no program rounds an id or takes a code for a date,
+Its ids and codes are text, so that no program rounds them or takes them for a date,
 and the key is locked. It says inside from which snapshot it was made: compare
-recognises it with certainty when it comes back. With --fields it holds the key and
-these fields alone, and a row that is taken out of it deletes nothing.`,
+recognises it with certainty when it comes back. With --fields or --where it holds a
+part of the snapshot, and a row that is taken out of it deletes nothing.
+
+With a layout, choices and references can be picked from a list, read-only fields
+are locked, and numbers and dates are such. --as keeps the choice of fields and
+records under a name on the desk; --again lends the same of another snapshot.`,
 		Example: `  paletwin lend aids.csv -o edit.xlsx
-  paletwin lend aids.csv --fields depot,service_fee -o fees.xlsx`,
+  paletwin lend aids.csv --fields depot,service_fee --where 'zone == "outer"' --as outer-fees
+  paletwin lend october.csv --again outer-fees`,
 		Args: exactly(1, 1, "SNAPSHOT"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.lend(cmd.Context(), args[0], &f) },
 	}
 	fl := cmd.Flags()
-	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record: a or a,b")
+	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record: a or a,b (default: the layout's)")
 	fl.StringSliceVar(&f.fields, "fields", nil, "the `fields` to lend beside the key (default: all)")
+	fl.StringVar(&f.where, "where", "", "lend only records for which this `expression` holds; needs a layout")
+	fl.StringVar(&f.as, "as", "", "keep --fields and --where on the desk under this `name`")
+	fl.StringVar(&f.again, "again", "", "lend what was kept under this `name`")
 	fl.StringVarP(&f.out, "output", "o", "", "the `file` to write (default: the snapshot's name with -lent.xlsx)")
+	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
+	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
 	f.files.flags(cmd)
 	return cmd
 }
@@ -48,32 +63,49 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if err := f.files.check(); err != nil {
 		return err
 	}
-	out := f.out
-	if out == "" {
-		if name == "-" {
-			return usage("lend needs -o FILE where the snapshot is standard input")
-		}
-		out = stem(name) + "-lent.xlsx"
+	out, err := a.lendTo(name, f)
+	if err != nil {
+		return err
 	}
-	if !strings.EqualFold(filepath.Ext(out), ".xlsx") {
-		return usage("lend writes an .xlsx workbook, which keeps texts as texts; %q is none", out)
+	d, err := a.desk()
+	if err != nil {
+		return err
 	}
-	if _, err := a.fs.Lstat(a.path(out)); err == nil {
-		return usage("%s is there already; name another file with -o", out)
+	if err := f.recall(d); err != nil {
+		return err
+	}
+	l, err := a.lendLayout(d, name, f)
+	if err != nil {
+		return err
 	}
 	s := a.source(name)
 	s.Options = f.files.options(0, a.password())
+	c := &lend.Copy{Key: f.key, Fields: f.fields}
+	if l != nil {
+		c.Layout, s.Options.Rename = l.Layout, l.Rename
+		s.Options.Sheet, s.Options.HeadingRow = cmp.Or(s.Options.Sheet, l.Sheet), cmp.Or(s.Options.HeadingRow, l.HeadingRow)
+		if len(c.Key) == 0 {
+			c.Key = l.Key
+		}
+		if f.where != "" {
+			if c.Where, err = l.Env().CompileBool(f.where); err != nil {
+				return err
+			}
+		}
+	} else if f.where != "" {
+		return usage("--where needs to know what the fields are: paletwin layout draft %s writes a first layout", name)
+	}
 	t, err := a.open(&s)
 	if err != nil {
 		return err
 	}
 	defer t.Close()
-	if len(f.key) == 0 {
-		if f.key, err = a.chooseKey(ctx, t.Image, nil); err != nil {
+	if len(c.Key) == 0 {
+		if c.Key, err = a.chooseKey(ctx, t.Image, nil); err != nil {
 			return err
 		}
 	}
-	c := &lend.Copy{Snapshot: t.Image, Key: f.key, Fields: f.fields}
+	c.Snapshot = t.Image
 	if c.SHA256, err = t.SHA256(); err != nil {
 		return err
 	}
@@ -81,14 +113,75 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if err != nil {
 		return err
 	}
+	kept := ""
+	if f.as != "" {
+		if kept, err = d.KeepSelection(f.as, &desk.Selection{RecordSet: f.recordSet, Fields: f.fields, Where: f.where}); err != nil {
+			return err
+		}
+	}
+	return a.sayLent(name, out, kept, lent)
+}
+
+// lendTo is the file to write: a new one.
+func (a *app) lendTo(name string, f *lendFlags) (string, error) {
+	out := f.out
+	if out == "" {
+		if name == "-" {
+			return "", usage("lend needs -o FILE where the snapshot is standard input")
+		}
+		out = stem(name) + "-lent.xlsx"
+	}
+	if !strings.EqualFold(filepath.Ext(out), ".xlsx") {
+		return "", usage("lend writes an .xlsx workbook, which keeps texts as texts; %q is none", out)
+	}
+	if _, err := a.fs.Lstat(a.path(out)); err == nil {
+		return "", usage("%s is there already; name another file with -o", out)
+	}
+	return out, nil
+}
+
+// recall takes what was kept under a name.
+func (f *lendFlags) recall(d *desk.Desk) error {
+	if f.again == "" {
+		return nil
+	}
+	if len(f.fields) > 0 || f.where != "" {
+		return usage("--again takes the fields and records that were kept: leave --fields and --where out")
+	}
+	s, err := d.Selection(f.again)
+	if errors.Is(err, fs.ErrNotExist) {
+		return usage("nothing is kept under the name %q; there are %s", f.again, cmp.Or(strings.Join(d.SelectionNames(), ", "), "none: lend … --as NAME keeps one"))
+	}
+	if err != nil {
+		return err
+	}
+	f.fields, f.where, f.recordSet = s.Fields, s.Where, cmp.Or(f.recordSet, s.RecordSet)
+	return nil
+}
+
+// lendLayout is the layout of what is lent, or nil.
+func (a *app) lendLayout(d *desk.Desk, name string, f *lendFlags) (*desk.Layout, error) {
+	if f.recordSet == "" {
+		f.recordSet = recordSetName(name)
+	}
+	if f.layout == "" {
+		return d.FindLayout(f.recordSet)
+	}
+	return a.namedLayout(f.layout)
+}
+
+func (a *app) sayLent(name, out, kept string, lent *table.Lent) error {
 	if a.json {
 		return a.printJSON(map[string]any{"file": out, "snapshot": map[string]any{"name": lent.Name, "sha256": lent.Snapshot, "records": lent.All},
-			"key": lent.Key, "fields": lent.Fields, "records": lent.Records, "narrow": lent.Narrow()})
+			"key": lent.Key, "fields": lent.Fields, "locked": lent.Locked, "records": lent.Records, "narrow": lent.Narrow()})
 	}
 	a.out.Line("%s  %s of %s, %s of %d", screen.Strong(screen.Safe(out)), screen.Plural(lent.Records, "record"), screen.Safe(lent.Name),
 		screen.Plural(len(lent.Fields), "field"), lent.Of)
 	if lent.Narrow() {
 		a.hint("%s", screen.Dim("a narrow copy: what it lacks stays as it is, and a row taken out of it deletes nothing"))
+	}
+	if kept != "" {
+		a.hint("%s", screen.Dim("kept in "+a.shown(kept)))
 	}
 	a.next("edit " + out + ", then: paletwin compare " + name + " " + out)
 	return nil

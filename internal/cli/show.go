@@ -18,6 +18,7 @@ import (
 // selection is the flags that select changes.
 type selection struct {
 	records, acts, fields, decisions, finding []string
+	where                                     string
 }
 
 func (s *selection) flags(cmd *cobra.Command) {
@@ -26,10 +27,12 @@ func (s *selection) flags(cmd *cobra.Command) {
 	f.StringSliceVar(&s.acts, "act", nil, "only this `act`: amend, add, delete")
 	f.StringSliceVar(&s.fields, "field", nil, "only changes of this `field`")
 	f.StringArrayVar(&s.finding, "finding", nil, "only what a finding with this `code` holds")
+	f.StringVar(&s.where, "where", "", "only records for which this `expression` holds: 'new.service_fee > old.service_fee * 1.1'")
 }
 
 // filter turns the flags into a filter on a dossier's change set.
-func (s *selection) filter(t *desk.Dossier, fields []string) (changeset.Filter, error) {
+func (s *selection) filter(t *desk.Dossier, c *desk.Changes) (changeset.Filter, error) {
+	fields := c.Header.Fields
 	f := changeset.Filter{Fields: s.fields, Findings: s.finding}
 	for _, w := range s.acts {
 		act, err := changeset.ParseAct(w)
@@ -62,7 +65,12 @@ func (s *selection) filter(t *desk.Dossier, fields []string) (changeset.Filter, 
 		}
 		f.Keys = append(f.Keys, k.Encoding())
 	}
-	return f, nil
+	if s.where == "" {
+		return f, nil
+	}
+	var err error
+	f.Where, err = t.Where(s.where, c)
+	return f, err
 }
 
 // parseKey reads a record's key from the command line: its value, or, for a
@@ -122,17 +130,22 @@ func (a *app) show(name string, sel *selection, limit int, findings bool) error 
 		return err
 	}
 	defer c.Close()
-	filter, err := sel.filter(t, c.Header.Fields)
+	filter, err := sel.filter(t, c)
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.showJSON(t, c, &filter)
+	switch {
+	case a.json:
+		err = a.showJSON(t, c, &filter)
+	case len(sel.records) > 0:
+		err = a.showRecords(t, c, &filter)
+	default:
+		err = a.showChanges(t, c, &filter, limit)
 	}
-	if len(sel.records) > 0 {
-		return a.showRecords(t, c, &filter)
+	if err == nil && filter.Where != nil {
+		err = filter.Where.Err()
 	}
-	return a.showChanges(t, c, &filter, limit)
+	return err
 }
 
 func (a *app) showFindings(t *desk.Dossier) error {
@@ -267,7 +280,7 @@ func (a *app) showChanges(t *desk.Dossier, c *desk.Changes, f *changeset.Filter,
 }
 
 func selected(f *changeset.Filter) string {
-	if len(f.Acts)+len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) > 0 {
+	if len(f.Acts)+len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) > 0 || f.Where != nil {
 		return " of that choice"
 	}
 	return ""

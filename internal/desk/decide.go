@@ -19,9 +19,8 @@ type Order struct {
 	Decision changeset.Decision
 	Names    []string // change ids or their beginnings, each perhaps with /field
 	Filter   changeset.Filter
-	// Choose, if not nil, makes the filter once the change set's fields are
-	// known.
-	Choose func(fields []string) (changeset.Filter, error)
+	// Choose, if not nil, makes the filter once the change set is open.
+	Choose func(c *Changes) (changeset.Filter, error)
 	Held   bool
 	// Seen holds, for conflicts that are to be written over, what the target
 	// has now, by change and field.
@@ -79,11 +78,14 @@ func (t *Dossier) Decide(o *Order) (changeset.Touched, error) {
 // rule completes the order and collects what it touches.
 func (o *Order) rule(c *Changes) (n changeset.Touched, acts []changeset.DecisionAct, err error) {
 	if o.Choose != nil {
-		if o.Filter, err = o.Choose(c.Header.Fields); err != nil {
+		if o.Filter, err = o.Choose(c); err != nil {
 			return n, nil, err
 		}
 	}
 	acts, err = o.acts(c, &n)
+	if w := o.Filter.Where; err == nil && w != nil {
+		err = w.Err()
+	}
 	return n, slices.DeleteFunc(acts, func(a changeset.DecisionAct) bool { return len(a.On) == 0 }), err
 }
 

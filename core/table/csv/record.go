@@ -21,8 +21,11 @@ func Record(m *table.Image, raw []byte) record.Record {
 	cells := Split(nil, raw, m.Comma)
 	r := make(record.Record, 0, len(m.Heading))
 	for i, h := range m.Heading {
-		if i < len(cells) && h != "" {
-			r = append(r, record.Field{Name: h, Value: record.Text(string(Unquote(cells[i])))})
+		if i >= len(cells) || h == "" {
+			continue
+		}
+		if v, there := Value(m, cells[i]); there {
+			r = append(r, record.Field{Name: h, Value: v})
 		}
 	}
 	return r
@@ -32,6 +35,11 @@ func Record(m *table.Image, raw []byte) record.Record {
 // Those that are not there are left out; of those that are there twice, the
 // first is given.
 func Lookup(m *table.Image, key []string, want []record.Key) (map[record.Key]record.Record, error) {
+	return LookupFields(m, key, want, nil)
+}
+
+// LookupFields is Lookup for the named fields alone; nil is all.
+func LookupFields(m *table.Image, key []string, want []record.Key, fields []string) (map[record.Key]record.Record, error) {
 	cols := make([]int, len(key))
 	for i, k := range key {
 		if cols[i] = m.Column(k); cols[i] < 0 {
@@ -53,10 +61,25 @@ func Lookup(m *table.Image, key []string, want []record.Key) (map[record.Key]rec
 			enc = AppendKey(enc[:0], sc.Raw(), cols, m.Comma)
 			if wanted[string(enc)] {
 				delete(wanted, string(enc))
-				found[record.KeyOf(enc)] = Record(m, sc.Raw())
+				found[record.KeyOf(enc)] = some(m, sc.Raw(), fields)
 			}
 		}
 		return nil
 	})
 	return found, err
+}
+
+// some returns a row's named fields as a record, or all of them.
+func some(m *table.Image, raw []byte, fields []string) record.Record {
+	if fields == nil {
+		return Record(m, raw)
+	}
+	r := make(record.Record, 0, len(fields))
+	for _, name := range fields {
+		cell, ok := Cell(raw, max(m.Column(name), 0), m.Comma)
+		if v, there := Value(m, cell); ok && there && m.Column(name) >= 0 {
+			r = append(r, record.Field{Name: name, Value: v})
+		}
+	}
+	return r
 }

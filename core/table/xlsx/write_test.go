@@ -30,7 +30,7 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 		want := rapid.SliceOfN(rapid.SliceOfN(anyText(), cols, cols), 0, 6).Draw(t, "rows")
 		var b bytes.Buffer
 		w := NewWriter(&b)
-		w.Locked = []int{0}
+		w.Columns = []Column{{Locked: true}, {Values: []string{"a", "b"}}}
 		w.Lent = &table.Lent{Version: 1, Snapshot: strings.Repeat("ab", 32), Name: "áids.csv", Fields: []string{strings.Repeat("lång", 100)}, Records: 3, All: 4}
 		w.Pages = []Page{{"how to edit", []string{"How", "Do"}}}
 		heading := make([]record.Value, cols)

@@ -3,6 +3,9 @@ package xlsx
 import (
 	"fmt"
 	"io"
+	"slices"
+	"strconv"
+	"strings"
 	"unicode/utf16"
 
 	"github.com/xuri/excelize/v2"
@@ -12,14 +15,17 @@ import (
 )
 
 // Writer writes a workbook with one table, so that no spreadsheet program can
-// wear it: every cell is text and formatted as text. The heading is frozen,
+// wear it: every cell is text and formatted as text, unless its column says
+// otherwise. The heading is frozen,
 // columns are as wide as what they hold, and there is a filter. It is a
 // table.Writer.
 type Writer struct {
-	Name   string // for messages
-	Sheet  string // the sheet's name; "" is "records"
-	Locked []int  // columns that are locked, from 0; with any, the sheet is protected
-	Lent   *table.Lent
+	Name  string // for messages
+	Sheet string // the sheet's name; "" is "records"
+	// Columns say how the table's columns are written; those beyond are texts.
+	// Where one is locked the sheet is protected.
+	Columns []Column
+	Lent    *table.Lent
 	// Pages are sheets of text behind the table: how to use the file.
 	Pages []Page
 
@@ -30,9 +36,26 @@ type Writer struct {
 	held   [][]record.Value // the first rows, from which the widths are taken
 	row    int              // rows written
 	cols   int
-	locked map[int]bool
 	styles struct{ heading, open, locked int }
+	typed  map[int]int // the styles of columns with a format
 }
+
+// Column is how a column is written.
+type Column struct {
+	Locked bool
+	Kind   CellKind
+	Format string   // of numbers and dates: a number format, such as 0.00 or dd/mm/yyyy
+	Values []string // what may be chosen; nil is anything
+}
+
+// CellKind is what the cells of a column are where their values allow it.
+type CellKind int
+
+const (
+	AsText CellKind = iota
+	AsNumber
+	AsDate // of dates as 2026-03-11
+)
 
 // Page is a sheet of text: lines of which the first is a heading.
 type Page struct {
@@ -94,14 +117,10 @@ func (w *Writer) begin() (err error) {
 	if err := w.x.SetSheetName("Sheet1", w.sheet); err != nil {
 		return err
 	}
-	w.locked = map[int]bool{}
-	for _, c := range w.Locked {
-		w.locked[c] = true
-	}
 	if err := w.makeStyles(); err != nil {
 		return err
 	}
-	if len(w.Locked) > 0 {
+	if slices.ContainsFunc(w.Columns, func(c Column) bool { return c.Locked }) {
 		err := w.x.ProtectSheet(w.sheet, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true,
 			AutoFilter: true, Sort: true, FormatColumns: true, FormatRows: true, FormatCells: true, InsertRows: true, DeleteRows: true})
 		if err != nil {
@@ -115,7 +134,7 @@ func (w *Writer) begin() (err error) {
 		if err := w.s.SetColWidth(i+1, i+1, w.width(i)); err != nil {
 			return err
 		}
-		if err := w.s.SetColStyle(i+1, i+1, w.styles.open); err != nil {
+		if err := w.s.SetColStyle(i+1, i+1, w.style(i, false)); err != nil {
 			return err
 		}
 	}
@@ -151,7 +170,38 @@ func (w *Writer) makeStyles() (err error) {
 			return err
 		}
 	}
+	w.typed = map[int]int{}
+	for i, c := range w.Columns {
+		if c.Format == "" {
+			continue
+		}
+		style := &excelize.Style{CustomNumFmt: &c.Format, Font: font(11, false, "000000"), Protection: &excelize.Protection{Locked: c.Locked}}
+		if c.Locked {
+			style.Font, style.Fill = font(11, false, "707070"), excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"F4F4F4"}}
+		}
+		if w.typed[i], err = w.x.NewStyle(style); err != nil {
+			return err
+		}
+	}
 	return nil
+}
+
+// style is that of a column's cells; locked says whether it may be locked.
+func (w *Writer) style(col int, locked bool) int {
+	if s, ok := w.typed[col]; ok {
+		return s
+	}
+	if locked && w.column(col).Locked {
+		return w.styles.locked
+	}
+	return w.styles.open
+}
+
+func (w *Writer) column(i int) Column {
+	if i < len(w.Columns) {
+		return w.Columns[i]
+	}
+	return Column{}
 }
 
 // font is the font of all cells; a style that names none gets whatever the
@@ -174,19 +224,78 @@ func (w *Writer) width(col int) float64 {
 func (w *Writer) put(n int, row []record.Value) error {
 	cells := make([]any, len(row))
 	for i, v := range row {
-		c := excelize.Cell{StyleID: w.styles.open}
-		switch {
-		case n == 1:
-			c.StyleID = w.styles.heading
-		case w.locked[i]:
-			c.StyleID = w.styles.locked
-		}
-		if !v.Blank() {
-			c.Value = v.String()
+		c := excelize.Cell{StyleID: w.style(i, true), Value: w.value(i, v)}
+		if n == 1 {
+			c.StyleID, c.Value = w.styles.heading, v.String()
 		}
 		cells[i] = c
 	}
 	return w.s.SetRow(place(0, n), cells)
+}
+
+// value is what a cell gets: a number or the days of a date where the column
+// is of such and the value reads back as what it is, else its text.
+func (w *Writer) value(col int, v record.Value) any {
+	if v.Blank() {
+		return nil
+	}
+	switch w.column(col).Kind {
+	case AsNumber:
+		if f, err := strconv.ParseFloat(v.String(), 64); err == nil && isNumber(withoutZeros(v.String())) && strconv.FormatFloat(f, 'f', -1, 64) == withoutZeros(v.String()) {
+			return f
+		}
+	case AsDate:
+		if n, ok := from1900.serial(v.String(), date); ok {
+			if days, err := strconv.Atoi(n); err == nil {
+				return days
+			}
+		}
+	}
+	return v.String()
+}
+
+// withoutZeros is a number without the zeros at the end of its decimals.
+func withoutZeros(s string) string {
+	if strings.Contains(s, ".") {
+		s = strings.TrimSuffix(strings.TrimRight(s, "0"), ".")
+	}
+	return s
+}
+
+// listsSheet is the name of the hidden sheet with what may be chosen.
+const listsSheet = "lists"
+
+// choices puts drop-downs on columns: what may be chosen stands on a hidden
+// sheet.
+func (w *Writer) choices() error {
+	made := false
+	for i, c := range w.Columns {
+		if c.Values == nil || i >= w.cols {
+			continue
+		}
+		if !made {
+			if _, err := w.x.NewSheet(listsSheet); err != nil {
+				return err
+			}
+			made = true
+		}
+		for k, v := range c.Values {
+			if err := w.x.SetCellStr(listsSheet, place(i, k+1), v); err != nil {
+				return err
+			}
+		}
+		d := excelize.NewDataValidation(true)
+		d.SetSqref(fmt.Sprintf("%s:%s", place(i, 2), place(i, min(w.row+1000, maxRows))))
+		d.SetSqrefDropList(fmt.Sprintf("%s!$%s$1:$%s$%d", listsSheet, letters(i), letters(i), max(len(c.Values), 1)))
+		d.SetError(excelize.DataValidationErrorStyleStop, "not among the values", "Choose a value from the list.")
+		if err := w.x.AddDataValidation(w.sheet, d); err != nil {
+			return err
+		}
+	}
+	if !made {
+		return nil
+	}
+	return w.x.SetSheetVisible(listsSheet, false)
 }
 
 // Close writes the workbook; the io.Writer stays open.
@@ -205,6 +314,9 @@ func (w *Writer) Close() (err error) {
 		if err := w.x.AutoFilter(w.sheet, place(0, 1)+":"+place(w.cols-1, w.row), nil); err != nil {
 			return err
 		}
+	}
+	if err := w.choices(); err != nil {
+		return err
 	}
 	if err := w.s.Flush(); err != nil {
 		return err

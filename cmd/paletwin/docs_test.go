@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -10,11 +11,13 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"paletwin/core/changeset"
+	"paletwin/core/expr"
 )
 
 const docs = "../../docs"
@@ -117,3 +120,60 @@ func TestLinksLead(t *testing.T) {
 	}
 	assert.Less(t, len(shots), 20)
 }
+
+// The layouts of the demo, and the example in the guide, are as the schema
+// says and are understood.
+func TestLayoutsKeepToTheSchema(t *testing.T) {
+	s := schema(t, "layout")
+	desk := filepath.Join(t.TempDir(), "desk")
+	out, code := command(t, program, t.TempDir(), nil, "demo", desk)
+	require.Zero(t, code, out)
+	guide, err := os.ReadFile(filepath.Join(docs, "layouts.md"))
+	require.NoError(t, err)
+	example := regexp.MustCompile("(?s)```yaml\n(.*?)```").FindSubmatch(guide)
+	require.NotNil(t, example)
+	require.NoError(t, os.WriteFile(filepath.Join(desk, "layouts/example.yaml"), example[1], 0o600))
+	files, err := filepath.Glob(filepath.Join(desk, "layouts/*.yaml"))
+	require.NoError(t, err)
+	require.Len(t, files, 5)
+	for _, f := range files {
+		b, err := os.ReadFile(f)
+		require.NoError(t, err)
+		var v any
+		require.NoError(t, yaml.Unmarshal(b, &v))
+		j, err := json.Marshal(v)
+		require.NoError(t, err)
+		validate(t, s, j, f)
+		out, code := command(t, program, desk, nil, "layout", "show", strings.TrimSuffix(filepath.Base(f), ".yaml"))
+		assert.Zero(t, code, out)
+	}
+}
+
+// Every function in docs/expressions.md does what its example says.
+func TestExamplesOfExpressions(t *testing.T) {
+	b, err := os.ReadFile(filepath.Join(docs, "expressions.md"))
+	require.NoError(t, err)
+	rows := regexp.MustCompile("(?m)^\\| `.*` \\| .* \\| `(.*)` \\| `(.*)` \\|$").FindAllStringSubmatch(string(b), -1)
+	require.Greater(t, len(rows), 30)
+	env, err := expr.NewEnv(nil, depots{})
+	require.NoError(t, err)
+	for _, r := range rows {
+		p, err := env.Compile(r[1])
+		if !assert.NoError(t, err, r[1]) {
+			continue
+		}
+		v, err := p.Eval(&expr.Input{})
+		if assert.NoError(t, err, r[1]) {
+			assert.Equal(t, r[2], fmt.Sprint(v), r[1])
+		}
+	}
+}
+
+// depots are the lists of the examples.
+type depots struct{}
+
+func (depots) Lookup(list, value, column string) (string, bool, error) {
+	return "Tarn Mouth depot", list == "depots.csv" && value == "D03" && column == "name", nil
+}
+
+func (depots) Translate(value, list string) (string, bool, error) { return "", false, nil }

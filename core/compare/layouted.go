@@ -182,6 +182,7 @@ func (d *differ) judgeAmend(b *batch, fields []changeset.FieldChange, j uint32) 
 // judgeAdd reads a new record as the layout says: its values, the fields that
 // it may not have, those that it needs, the rules.
 func (c *comparison) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
+	c.writeKey(ch)
 	var all []layout.Problem
 	kept := ch.Record[:0]
 	has := map[string]bool{}
@@ -218,6 +219,19 @@ func (c *comparison) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 	for _, p := range append(all, c.l.CheckRules(in, nil)...) {
 		c.markWhole(b, ch, p, j)
 	}
+}
+
+// writeKey gives a new record's key the form that keys have.
+func (c *comparison) writeKey(ch *changeset.Change) {
+	if c.snap.form == nil {
+		return
+	}
+	parts := ch.Key.Parts()
+	for i, p := range parts {
+		parts[i] = c.l.KeyForm.Write(p)
+		ch.Record.Set(c.o.Key[i], record.Text(parts[i]))
+	}
+	ch.Key = record.NewKey(parts...)
 }
 
 // judgeDelete applies the rules to a record that is to go.

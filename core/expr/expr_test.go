@@ -130,7 +130,7 @@ func TestExpressions(t *testing.T) {
 		}
 		v, err := p.Eval(in)
 		if assert.NoError(t, err, source) {
-			assert.Equal(t, want, fmt.Sprint(v.(Value)), source)
+			assert.Equal(t, want, fmt.Sprint(v), source)
 		}
 	}
 }

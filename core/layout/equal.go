@@ -66,14 +66,21 @@ func (l Leniency) form(s string) string {
 
 // Form returns a key's part as it is compared.
 func (k KeyForm) Form(part string) string {
-	if k.Trim {
-		part = strings.TrimSpace(part)
-	}
+	part = k.Write(part)
 	if k.FoldCase {
 		part = strings.ToLower(part)
 	}
 	if r := []rune(part); k.Prefix > 0 && len(r) > k.Prefix {
 		part = string(r[:k.Prefix])
+	}
+	return part
+}
+
+// Write returns a part of a new key as keys are written: without outer spaces,
+// with its leading zeros.
+func (k KeyForm) Write(part string) string {
+	if k.Trim {
+		part = strings.TrimSpace(part)
 	}
 	if k.Zeros > 0 && len(part) < k.Zeros && part != "" && strings.Trim(part, "0123456789") == "" {
 		part = strings.Repeat("0", k.Zeros-len(part)) + part

@@ -173,7 +173,12 @@ func (d *document) text(n ast.Node, what string) string {
 		return x.Value
 	case *ast.LiteralNode:
 		return x.Value.Value
-	case *ast.NullNode, nil:
+	case nil:
+		return ""
+	case *ast.NullNode:
+		if t := x.GetToken(); strings.TrimSpace(t.Origin) != "" {
+			return t.Value // the word null, or NULL, and not nothing
+		}
 		return ""
 	case ast.ScalarNode:
 		return x.GetToken().Value

@@ -2,8 +2,10 @@ package expr
 
 import (
 	"fmt"
+	"regexp"
 	"testing"
 
+	"github.com/cockroachdb/apd/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -221,5 +223,20 @@ func FuzzCompile(f *testing.F) {
 			return
 		}
 		_, _ = p.Eval(&Input{Old: before, New: after}) // whatever it gives, it ends
+	})
+}
+
+// Numbers are read as the decimal library reads them, and nothing else is one.
+func TestParseNumber(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.OneOf(rapid.StringMatching(`[+-]?[0-9]{0,25}\.?[0-9]{0,6}`), rapid.StringOf(rapid.RuneFrom([]rune("0123456789.+-eE ")))).Draw(t, "text")
+		n, ok := ParseNumber(text)
+		require.Equal(t, regexp.MustCompile(`^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)$`).MatchString(text), ok)
+		if !ok {
+			return
+		}
+		want, _, err := apd.NewFromString(text)
+		require.NoError(t, err)
+		require.Zero(t, want.CmpTotal(n.Decimal()), "%s is %s", text, n)
 	})
 }

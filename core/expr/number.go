@@ -3,7 +3,6 @@ package expr
 import (
 	"fmt"
 	"reflect"
-	"regexp"
 
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
@@ -21,17 +20,36 @@ var exact = apd.Context{Precision: 60, MaxExponent: 10_000, MinExponent: -10_000
 // Number is an exact decimal number.
 type Number struct{ d apd.Decimal }
 
-var numberForm = regexp.MustCompile(`^[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)$`)
-
 // ParseNumber reads digits with an optional sign and point; no exponents, no
 // separators.
 func ParseNumber(text string) (*Number, bool) {
-	if !numberForm.MatchString(text) || len(text) > 1000 {
+	digits, point, small := 0, -1, int64(0)
+	for i := range len(text) {
+		switch c := text[i]; {
+		case c >= '0' && c <= '9':
+			digits++
+			small = small*10 + int64(c-'0')
+		case c == '.' && point < 0:
+			point = i
+		case (c == '-' || c == '+') && i == 0:
+		default:
+			return nil, false
+		}
+	}
+	if digits == 0 || len(text) > 1000 {
 		return nil, false
 	}
 	n := new(Number)
-	_, _, err := n.d.SetString(text)
-	return n, err == nil
+	if digits > 18 {
+		_, _, err := n.d.SetString(text)
+		return n, err == nil
+	}
+	n.d.SetInt64(small)
+	n.d.Negative = text[0] == '-'
+	if point >= 0 {
+		n.d.Exponent = -int32(len(text) - 1 - point)
+	}
+	return n, true
 }
 
 // Decimal returns the number; it must not be changed.

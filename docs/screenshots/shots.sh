@@ -12,8 +12,9 @@ cd "$work"
 "$TERMSHOT" "$out/demo.png" -w 3 -- paletwin demo demo
 cd demo
 "$TERMSHOT" "$out/history.png" -- sh -c 'paletwin history; echo; paletwin history 0001'
+"$TERMSHOT" "$out/layout.png" -- paletwin layout test aids autumn-round.csv
 rm -rf dossiers && cp aids.csv register.csv
-"$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --key aid_no --title 'Autumn round'
+"$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --title 'Autumn round'
 "$TERMSHOT" "$out/show.png" -- paletwin show 0001 --limit 24
 "$TERMSHOT" "$out/record.png" -- paletwin show 0001 --record 00410
 paletwin reject 0001 --finding blank >/dev/null

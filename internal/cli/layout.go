@@ -179,12 +179,14 @@ func (a *app) layoutReport(l *desk.Layout, file string, m *table.Image, r *layou
 	if len(r.Found) > 0 {
 		p.Line("")
 	}
-	for i, f := range r.Found {
-		if i == 40 {
-			p.Line("  and %d more (all with --json)", len(r.Found)-i)
-			break
-		}
-		p.Line("  %s  %s  %s: %s", screen.Level(f.Level), screen.Dim(f.Code), screen.Safe(strings.TrimPrefix(f.Field+": "+f.Text, ": ")), rowList(f.Rows))
+	found := screen.Table{Indent: "  "}
+	const most = 40
+	for _, f := range r.Found[:min(len(r.Found), most)] {
+		found.Row(screen.Level(f.Level), screen.Dim(f.Code), screen.Safe(f.Field), screen.Safe(f.Text), screen.Dim(rowList(f.Rows)))
+	}
+	found.Print(p)
+	if n := len(r.Found) - most; n > 0 {
+		p.Line("  and %d more (all with --json)", n)
 	}
 	if len(r.Found) == 0 {
 		p.Line("")

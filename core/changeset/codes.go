@@ -101,6 +101,13 @@ var (
 	OverLimit      = Code{"limit", Warn, OfFile, "more records change than the layout lets change without a second look; the changes are held"}
 	Unchecked      = Code{"value-before", Warn, OfField, "a value that the copy does not change is not as the layout says (--check-all)"}
 
+	Wear        = Code{"wear", Note, OfField, "a program wrote values of a column in another form when it saved the copy; nobody edited them, and the snapshot's stand"}
+	WearProgram = Code{"wear-program", Note, OfFile, "which program saved the copy, as its marks on the values show"}
+	WearHeld    = Code{"wear-held", Warn, OfField, "a cell looks as a program would write it, and others of its column do not; it may be an edit, and is held"}
+	WearUnknown = Code{"wear-unknown", Stop, OfField, "a cell was edited in a column that lost what tells values apart; what was meant cannot be told"}
+	KeyWorn     = Code{"key-worn", Note, OfFile, "keys that a program changed were recognised"}
+	KeyLost     = Code{"key-lost", Stop, OfRecord, "a key that a program changed could be that of several records; nothing is taken from the row"}
+
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
 	ByOthers     = Code{"changed-by-others", Warn, OfRecord, "no run of this dossier wrote this; it was changed by others since, and putting it back is held"}
 )
@@ -110,5 +117,5 @@ func Codes() []Code {
 	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
 		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
 		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
-		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, ConflictThen, ByOthers}
+		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, KeyWorn, KeyLost, ConflictThen, ByOthers}
 }

@@ -50,6 +50,11 @@ type Options struct {
 	OtherRegister bool            // go on where the copy is no copy of the snapshot
 	AllMissing    bool            // deletes that were asked for stay open, however many they are
 	DeleteList    *KeyList        // records to delete, or nil
+	Wear          bool            // tell what software did to the copy from what was meant
+	Year          int             // the clock's, for dates that have none
+	SavedIn       string          // the locale of the program that saved the copy, if it is known
+	DayOrder      string          // "dmy" or "mdy", if it is known
+	Worn          func(Cell)      // if not nil, is told of every cell that is not read as it is seen; several goroutines call it
 	Cores         int             // 0 means all
 	Memory        int64           // bytes that may be used beside the files' own pages; 0 means as many as it takes
 	// Spill gives a zeroed array of so many bytes that does not count as
@@ -103,6 +108,7 @@ type Result struct {
 	Totals    []Total
 	Findings  []changeset.Finding
 	Columns   layout.Match
+	Wear      Wear
 	Headings  []Heading // the copy's columns, and which field each is
 	// DeletesHeld says why deletes are held although they were asked for;
 	// "" if they are not.
@@ -134,7 +140,13 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if err := table.Guard(func() error { return c.match(ctx) }); err != nil {
 		return nil, err
 	}
+	if err := c.guardedWornKeys(); err != nil {
+		return nil, err
+	}
 	if err := c.judgeFile(); err != nil {
+		return nil, err
+	}
+	if err := table.Guard(func() error { return c.judgeWear(ctx) }); err != nil {
 		return nil, err
 	}
 	if err := c.judgeLimits(ctx); err != nil {
@@ -175,6 +187,7 @@ type comparison struct {
 	matched int                 // the copy's rows that match
 
 	layouted
+	wearing
 	sum        tally    // of all workers
 	moved      moves    // what the changes do to sums
 	missing    int      // snapshot records that the copy lacks, listed ones aside

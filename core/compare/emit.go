@@ -32,6 +32,7 @@ type tally struct {
 	refused                  [changeset.Delete + 1]int // acts that are not allowed
 	listedAmended            []record.Key
 	problems                 problems
+	wornTally
 }
 
 // emit makes the changes, chunk by chunk on all cores, and hands them to the
@@ -267,7 +268,7 @@ func (d *differ) fields(b *batch, j uint32) []changeset.FieldChange {
 	c := d.c
 	var fields []changeset.FieldChange
 	for f, col := range c.pair {
-		if col < 0 || c.snap.form != nil && slices.Contains(c.snap.keyCol, f) {
+		if col < 0 || (c.snap.form != nil || c.keyWorn) && slices.Contains(c.snap.keyCol, f) {
 			continue
 		}
 		was, is := d.old.Cell(f), d.new.Cell(col)
@@ -284,6 +285,9 @@ func (d *differ) fields(b *batch, j uint32) []changeset.FieldChange {
 			continue // a field that the copy's record does not have is left untouched
 		}
 		fc := changeset.FieldChange{Field: name, From: from, To: to}
+		if c.columns != nil && !c.readWorn(b, f, j, &fc) {
+			continue
+		}
 		if c.field != nil && !c.takeValue(b, f, j, &fc) {
 			continue
 		}
@@ -326,6 +330,9 @@ func (c *comparison) additions(b *batch, rows []uint32) {
 				ch.Record = append(ch.Record, record.Field{Name: c.res.Fields[f], Value: v})
 			}
 		}
+		if c.columns != nil {
+			c.readAdd(b, ch, j)
+		}
 		if c.l != nil {
 			c.judgeAdd(b, ch, j)
 		}
@@ -362,6 +369,7 @@ func (t *tally) add(o *tally) {
 	}
 	t.listedAmended = append(t.listedAmended, o.listedAmended...)
 	t.problems.merge(&o.problems)
+	t.wornTally.merge(&o.wornTally)
 }
 
 // report makes the findings that are known once all pairs were seen, and
@@ -386,6 +394,7 @@ func (c *comparison) report() {
 			c.find(f, "", "")
 		}
 	}
+	c.reportWear(&t.wornTally)
 	c.reportProblems(&t.problems)
 	for _, k := range t.listedAmended {
 		f := changeset.ListedAmended.Finding("%s is on the delete list and amended in the copy", k)

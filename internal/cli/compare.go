@@ -17,6 +17,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/table"
+	"paletwin/core/wear"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/run"
@@ -30,6 +31,7 @@ type compareFlags struct {
 	recordSet, memory        string
 	noDossier, otherRegister bool
 	verbose, checkAll        bool
+	wear, savedIn, dayOrder  string
 	layout                   string
 	files                    fileFlags
 	blankSaid, missingSaid   bool // the flags were given: they go over the layout
@@ -62,6 +64,9 @@ func newCompare(a *app) *cobra.Command {
 	fl.BoolVarP(&f.verbose, "verbose", "v", false, "say what was found out about the files")
 	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
 	fl.BoolVar(&f.checkAll, "check-all", false, "check all of the copy's values against the layout, not only new and changed ones")
+	fl.StringVar(&f.wear, "wear", "on", "tell what software did to the copy from edits: `on`, or off to compare bytes")
+	fl.StringVar(&f.savedIn, "saved-in", "", "the `locale` of the program that saved the copy, if it is known: de-DE")
+	fl.StringVar(&f.dayOrder, "day-order", "", "the `order` of day and month there, if it is known: dmy or mdy")
 	f.files.flags(cmd)
 	fl.StringVar(&f.memory, "memory", "", "use no more memory than this beside the files' own pages: 512MiB")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
@@ -132,6 +137,15 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 	if !slices.Contains([]string{compare.Held, compare.Clear, compare.Ignore}, f.blank) {
 		return nil, usage("--blank is hold, clear or keep, not %q", f.blank)
 	}
+	switch {
+	case f.wear != "on" && f.wear != "off":
+		return nil, usage("--wear is on or off, not %q", f.wear)
+	case f.savedIn != "" && wear.FindLocale(f.savedIn) == nil:
+		return nil, usage("--saved-in knows en-US, en-GB, de-DE and fr-FR, not %q", f.savedIn)
+	case f.dayOrder != "" && f.dayOrder != "dmy" && f.dayOrder != "mdy":
+		return nil, usage("--day-order is dmy or mdy, not %q", f.dayOrder)
+	}
+	c.Options.Wear, c.Options.Year, c.Options.SavedIn, c.Options.DayOrder = f.wear == "on", a.now().Year(), f.savedIn, f.dayOrder
 	if f.missingSaid {
 		c.Options.Missing = f.missing
 	}
@@ -366,22 +380,15 @@ func compareJSON(t *desk.Dossier, res *compare.Result) any {
 		Changes   changeset.Tally        `json:"changes"`
 		Fields    []changeset.FieldCount `json:"fields"`
 		Totals    []compare.Total        `json:"totals"`
-		Wear      wearJSON               `json:"wear"`
+		Wear      compare.Wear           `json:"wear"`
 		Findings  []changeset.Finding    `json:"findings"`
 	}{RecordSet: res.RecordSet, Records: res.Records, Changes: res.Changes, Fields: orEmpty(res.Changes.ByField),
-		Totals: orEmpty(res.Totals), Wear: wearJSON{ByKind: map[string]int{}}, Findings: orEmpty(res.Findings)}
+		Totals: orEmpty(res.Totals), Wear: res.Wear, Findings: orEmpty(res.Findings)}
 	if t != nil {
 		path := t.Rel(t.Dir)
 		j.Dossier, j.Path = &t.Meta.Number, &path
 	}
 	return j
-}
-
-// wearJSON counts wear.
-type wearJSON struct {
-	Cells  int            `json:"cells"`
-	ByKind map[string]int `json:"by_kind"`
-	Held   int            `json:"held"`
 }
 
 // orEmpty makes a nil list an empty one, so that JSON has [] and not null.

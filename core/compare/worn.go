@@ -1,0 +1,408 @@
+package compare
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/core/wear"
+)
+
+// Cell is a cell of the copy that is not read as it is seen.
+type Cell struct {
+	Key      record.Key
+	Field    string
+	Row      int // of the copy
+	Snapshot string
+	Seen     string
+	Kind     wear.Kind
+	As       wear.As
+}
+
+// Wear counts what software did to the copy.
+type Wear struct {
+	Cells  int               `json:"cells"` // read as the snapshot has them
+	ByKind map[wear.Kind]int `json:"by_kind"`
+	Held   int               `json:"held"`
+}
+
+// wearing is what a comparison knows of wear. Without any it is empty.
+type wearing struct {
+	columns []*wear.Column // of each field of the snapshot, nil where nothing was found
+	keyWorn bool           // keys were matched that are not written alike
+	program string         // what saved the copy, as it is concluded
+}
+
+const (
+	// sampled is how many pairs of rows show what became of the columns.
+	sampled = 8192
+	// choosing is how many cells of a field that differ, and how many that do
+	// not, decide which program it was: more cost time and tell nothing new.
+	choosing = 60
+	// fewUnmatched is the share of rows, as 1/n, that have to be unmatched
+	// before worn keys are looked for.
+	fewUnmatched = 100
+)
+
+func (c *comparison) known() wear.Known {
+	return wear.Known{Format: c.copy.img.Found.Format, Year: c.o.Year, SavedIn: c.o.SavedIn, Order: c.o.DayOrder}
+}
+
+// wornKeys matches rows whose keys software changed: those of which exactly
+// one snapshot key becomes what is seen, and which no other row claims.
+func (c *comparison) wornKeys() {
+	if c.copy == nil || !c.o.Wear || len(c.adds)*fewUnmatched < c.copy.len() {
+		return
+	}
+	var lack []uint32
+	for i, m := range c.mate {
+		if m == mateNone {
+			lack = append(lack, uint32(i))
+		}
+	}
+	if len(lack) == 0 || len(c.adds) == 0 {
+		return
+	}
+	rows := make(map[string]uint32, len(c.adds))
+	for _, j := range c.adds {
+		rows[c.copy.own(c.copy.raw(j)).Encoding()] = j
+	}
+	habit, ok := c.keyHabit(lack, rows)
+	if !ok {
+		return
+	}
+	claims := make(map[string][]uint32, len(lack))
+	for _, i := range lack {
+		worn := wornKey(habit, c.snap.key(i))
+		if _, seen := rows[worn]; seen {
+			claims[worn] = append(claims[worn], i)
+		}
+	}
+	c.pairWorn(rows, claims)
+}
+
+// keyHabit finds the habit that makes most of a sample of unmatched keys
+// those of unmatched rows.
+func (c *comparison) keyHabit(lack []uint32, rows map[string]uint32) (best wear.Habit, ok bool) {
+	step := max(len(lack)/100, 1)
+	most := 0
+	for _, h := range c.known().All() {
+		n := 0
+		for k := 0; k < len(lack); k += step {
+			if _, there := rows[wornKey(h, c.snap.key(lack[k]))]; there {
+				n++
+			}
+		}
+		if n > most {
+			best, most = h, n
+		}
+	}
+	return best, most > 0
+}
+
+func wornKey(h wear.Habit, k record.Key) string {
+	var b []byte
+	for _, p := range k.Parts() {
+		seen, _ := h.Wear(p)
+		b = record.AppendPart(b, seen)
+	}
+	return string(b)
+}
+
+// pairWorn pairs rows with the one record that claims them. A row that
+// several claim is nobody's.
+func (c *comparison) pairWorn(rows map[string]uint32, claims map[string][]uint32) {
+	taken := map[uint32]bool{}
+	var lost []uint32
+	pairs, example, first := 0, "", uint32(0)
+	for seen, records := range claims {
+		j := rows[seen]
+		taken[j] = true
+		if len(records) > 1 {
+			lost = append(lost, j)
+			for _, i := range records {
+				c.mate[i] = mateRepeat
+			}
+			c.res.Records.StoppedRecords += len(records)
+			continue
+		}
+		c.pairUp(records[0], j)
+		if pairs++; example == "" || records[0] < first {
+			first = records[0]
+			example = c.snap.key(first).String() + " as " + c.copy.key(j).String()
+		}
+	}
+	c.adds = slices.DeleteFunc(c.adds, func(j uint32) bool { return taken[j] })
+	name := c.copy.img.Name
+	if pairs > 0 {
+		c.keyWorn = true
+		f := changeset.KeyWorn.Finding("%s with a key that a program changed %s recognised (%s)", count(pairs, "row"), isAre(pairs), example)
+		f.Count = pairs
+		c.find(f, name, strings.Join(c.o.Key, ", "))
+	}
+	if len(lost) > 0 {
+		slices.Sort(lost)
+		c.res.Records.Stopped += len(lost)
+		f := changeset.KeyLost.Finding("%s with a key that several records would be shown with: nothing is taken from there", count(len(lost), "row"))
+		f.Count = len(lost)
+		c.findRows(f, name, c.copy.rowNumbers(lost))
+	}
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
+}
+
+// judgeWear looks at a sample of pairs of rows and concludes which program
+// saved the copy, and what became of each column.
+func (c *comparison) judgeWear(ctx context.Context) error {
+	if c.copy == nil || !c.o.Wear {
+		return nil
+	}
+	cells := c.sample()
+	v, ok := wear.Choose(some(cells), c.known())
+	if !ok {
+		return ctx.Err()
+	}
+	c.columns = make([]*wear.Column, len(c.res.Fields))
+	shown := 0
+	for f, col := range cells {
+		one := wear.Judge(v.Habit, col, false)
+		if one.State == wear.Worn {
+			shown++
+		}
+		c.columns[f] = one
+	}
+	for f, col := range cells {
+		others := shown
+		if c.columns[f].State == wear.Worn {
+			others--
+		}
+		c.columns[f] = wear.Judge(v.Habit, col, others > 0)
+		c.columns[f].Rivals = v.Rivals
+	}
+	c.program = v.Habit.Name()
+	return ctx.Err()
+}
+
+// some takes of each column so many cells that differ, and so many that do not.
+func some(cells [][]wear.Pair) [][]wear.Pair {
+	few := make([][]wear.Pair, len(cells))
+	for f, col := range cells {
+		differ, same := 0, 0
+		for _, p := range col {
+			n := &same
+			if p.Snapshot != p.Seen {
+				n = &differ
+			}
+			if *n < choosing {
+				*n++
+				few[f] = append(few[f], p)
+			}
+		}
+	}
+	return few
+}
+
+// sample reads pairs of cells at fixed row numbers, by field.
+func (c *comparison) sample() [][]wear.Pair {
+	cells := make([][]wear.Pair, len(c.res.Fields))
+	n := c.snap.len()
+	step := max(n/sampled, 1)
+	var old, new [][]byte
+	for i := 0; i < n; i += step {
+		m := c.mate[i]
+		if m < mateRow {
+			continue
+		}
+		old = csv.Split(old[:0], c.snap.raw(uint32(i)), c.snap.img.Comma)
+		new = csv.Split(new[:0], c.copy.raw(m-mateRow), c.copy.img.Comma)
+		for f, col := range c.pair {
+			if col < 0 || f >= len(old) || col >= len(new) {
+				continue
+			}
+			a, _ := csv.Value(c.snap.img, old[f])
+			b, there := csv.Value(c.copy.img, new[col])
+			if there && !a.Blank() && !b.Blank() {
+				cells[f] = append(cells[f], wear.Pair{Snapshot: a.String(), Seen: b.String()})
+			}
+		}
+	}
+	return cells
+}
+
+// readWorn reads a differing cell by what became of its column, and reports
+// whether it is a change.
+func (c *comparison) readWorn(b *batch, f int, j uint32, fc *changeset.FieldChange) bool {
+	col := c.columns[f]
+	if col == nil || fc.To.Blank() {
+		return true
+	}
+	r := col.Read(fc.From.String(), fc.To.String())
+	if c.o.Worn != nil && r.Kind != "" {
+		c.o.Worn(Cell{Key: c.copy.key(j), Field: fc.Field, Row: c.copy.rowNumber(j), Snapshot: fc.From.String(), Seen: fc.To.String(), Kind: r.Kind, As: r.As})
+	}
+	switch r.As {
+	case wear.Snapshot:
+		b.tally.wear(f, r.Kind, fc.From.String(), fc.To.String())
+		return false
+	case wear.Held:
+		fc.Held = append(fc.Held, changeset.WearHeld.Name)
+		b.tally.problems.note(changeset.WearHeld.Name, fc.Field, "warn",
+			fmt.Sprintf("looks like what a program does (%s), in a column where it was not done to other cells", r.Kind), j)
+		b.tally.wornHeld++
+	case wear.Unknown:
+		c.unknown(b, fc.Field, fc.To.String(), r, j)
+		fc.Stop = append(fc.Stop, changeset.WearUnknown.Name)
+	default:
+		if r.Value != fc.To.String() {
+			fc.To = record.Text(r.Value)
+		}
+	}
+	return fc.To != fc.From
+}
+
+func (c *comparison) unknown(b *batch, field, seen string, r wear.Reading, j uint32) {
+	b.tally.problems.note(changeset.WearUnknown.Name, field, "stop", fmt.Sprintf("%q was changed, and what was meant cannot be told (%s)", seen, r.Kind), j)
+}
+
+// readAdd reads a new record's values by what became of their columns.
+func (c *comparison) readAdd(b *batch, ch *changeset.Change, j uint32) {
+	for i := range ch.Record {
+		f := slices.Index(c.res.Fields, ch.Record[i].Name)
+		if f < 0 || c.columns[f] == nil || ch.Record[i].Value.Blank() {
+			continue
+		}
+		seen := ch.Record[i].Value.String()
+		switch r := c.columns[f].ReadNew(seen); {
+		case r.As == wear.Unknown:
+			c.unknown(b, ch.Record[i].Name, seen, r, j)
+			if !slices.Contains(ch.Stop, changeset.WearUnknown.Name) {
+				ch.Stop = append(ch.Stop, changeset.WearUnknown.Name)
+			}
+		case r.Value != seen:
+			ch.Record[i].Value = record.Text(r.Value)
+		}
+	}
+	parts := ch.Key.Parts()
+	get := ch.Record.Finder()
+	for i, k := range c.o.Key {
+		if v, ok := get(k); ok {
+			parts[i] = v.String()
+		}
+	}
+	ch.Key = record.NewKey(parts...)
+}
+
+// wornTally counts wear by field and kind, with examples.
+type wornTally struct {
+	cells    map[wornAt]*wornCells
+	wornHeld int
+}
+
+type wornAt struct {
+	field int
+	kind  wear.Kind
+}
+
+type wornCells struct {
+	n        int
+	examples []string
+}
+
+// maxExamples is how many examples a finding gives.
+const maxExamples = 3
+
+func (t *wornTally) wear(field int, kind wear.Kind, from, to string) {
+	if kind == "" {
+		return
+	}
+	if t.cells == nil {
+		t.cells = map[wornAt]*wornCells{}
+	}
+	x := t.cells[wornAt{field, kind}]
+	if x == nil {
+		x = new(wornCells)
+		t.cells[wornAt{field, kind}] = x
+	}
+	x.n++
+	if len(x.examples) < maxExamples {
+		x.examples = append(x.examples, clip(from)+" as "+clip(to))
+	}
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 24 {
+		return string(r[:20]) + "…"
+	}
+	return s
+}
+
+func (t *wornTally) merge(o *wornTally) {
+	t.wornHeld += o.wornHeld
+	for at, x := range o.cells {
+		if t.cells == nil {
+			t.cells = map[wornAt]*wornCells{}
+		}
+		mine := t.cells[at]
+		if mine == nil {
+			mine = new(wornCells)
+			t.cells[at] = mine
+		}
+		mine.n += x.n
+		mine.examples = append(mine.examples, x.examples[:min(len(x.examples), maxExamples-len(mine.examples))]...)
+	}
+}
+
+var kindWords = map[wear.Kind]string{wear.Zeros: "without leading zeros", wear.Exponent: "in exponent form", wear.Precision: "with digits lost", wear.Number: "as numbers in another form",
+	wear.DateForm: "as dates in another form", wear.DateGuess: "taken for dates or times", wear.Boolean: "as the program's words for true and false",
+	wear.Whitespace: "with spaces or line breaks changed", wear.Encoding: "in a wrong encoding", wear.Truncated: "cut"}
+
+// reportWear makes a finding a column and kind, and one that says which
+// program it was.
+func (c *comparison) reportWear(t *wornTally) {
+	w := &c.res.Wear
+	w.ByKind, w.Held = map[wear.Kind]int{}, t.wornHeld
+	var all []wornAt
+	for at, x := range t.cells {
+		all = append(all, at)
+		w.Cells += x.n
+		w.ByKind[at.kind] += x.n
+	}
+	if len(all) == 0 {
+		return
+	}
+	slices.SortFunc(all, func(a, b wornAt) int {
+		if a.field != b.field {
+			return a.field - b.field
+		}
+		return strings.Compare(string(a.kind), string(b.kind))
+	})
+	columns := map[int]bool{}
+	for _, at := range all {
+		columns[at.field] = true
+	}
+	f := changeset.WearProgram.Finding("saved by a program that wears values: %s; %s shown by %s", c.program, count(len(columns), "column"), count(w.Cells, "cell"))
+	f.Count = w.Cells
+	c.find(f, c.copy.img.Name, "")
+	for _, at := range all {
+		x := t.cells[at]
+		name := c.res.Fields[at.field]
+		f := changeset.Wear.Finding("%s %s (%s); the snapshot's values stand", count(x.n, "cell"), kindWords[at.kind], strings.Join(x.examples, ", "))
+		f.Count = x.n
+		c.find(f, c.copy.img.Name, name)
+	}
+}
+
+// guarded runs the look at worn keys on mapped files.
+func (c *comparison) guardedWornKeys() error {
+	return table.Guard(func() error { c.wornKeys(); return nil })
+}

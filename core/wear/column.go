@@ -1,0 +1,432 @@
+package wear
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/cockroachdb/apd/v3"
+)
+
+// Pair is a cell as the snapshot has it and as the copy shows it.
+type Pair struct{ Snapshot, Seen string }
+
+// Known is what a person says of the file.
+type Known struct {
+	Format  string // of the copy: csv, xlsx, ods
+	Year    int    // the clock's
+	SavedIn string // a locale, or ""
+	Order   string // "dmy" or "mdy", or ""
+}
+
+// All lists what may have been done to the file.
+func (k Known) All() []Habit {
+	var all []Habit
+	for _, year := range []int{k.Year, k.Year - 1} {
+		for _, h := range Habits(k.Format) {
+			if k.SavedIn != "" && !strings.EqualFold(h.Locale.Name, k.SavedIn) || k.Order != "" && h.Locale.order != k.Order {
+				continue
+			}
+			h.Year = year
+			all = append(all, h)
+		}
+	}
+	return all
+}
+
+// Verdict is the habit that fits a file best, and how well.
+type Verdict struct {
+	Habit     Habit
+	Explained int     // differing cells that it makes as they are seen
+	Differing int     // cells that differ
+	Rivals    []Habit // others that explain as many, and would have made other texts of some
+}
+
+// Choose finds the habit that explains most of a file's differing cells, given
+// by column. Cells that it would have made something else of, in a column that
+// it seems to have gone over, count against it. It returns false where none
+// explains any.
+func Choose(columns [][]Pair, k Known) (Verdict, bool) {
+	var best Verdict
+	var letters []Pair
+	for _, col := range columns {
+		for _, p := range col {
+			if p.Snapshot != p.Seen {
+				if best.Differing++; !isASCII(p.Snapshot) {
+					letters = append(letters, p)
+				}
+			}
+		}
+	}
+	charset := chooseCharset(letters)
+	most := 0
+	for _, h := range k.All() {
+		h.Charset = charset
+		score, explained := h.fit(columns)
+		switch {
+		case score > most:
+			most, best.Habit, best.Explained, best.Rivals = score, h, explained, nil
+		case score == most && score > 0:
+			best.Rivals = append(best.Rivals, h)
+		}
+	}
+	return best, most > 0
+}
+
+// fit says how well the habit fits: cells that it explains, less those that
+// it should have changed in the same columns and that are as they were.
+func (h Habit) fit(columns [][]Pair) (score, explained int) {
+	for _, col := range columns {
+		went, kept := 0, 0
+		for _, p := range col {
+			worn, _ := h.Wear(p.Snapshot)
+			switch {
+			case worn == p.Snapshot:
+			case worn == p.Seen:
+				went++
+			case p.Seen == p.Snapshot:
+				kept++
+			}
+		}
+		explained += went
+		if went > kept {
+			score += went - kept
+		}
+	}
+	return score, explained
+}
+
+// chooseCharset finds the wrong encoding that explains most of the cells with
+// letters beyond ASCII; "" if none does.
+func chooseCharset(differing []Pair) Charset {
+	best, most := Charset(""), 0
+	for _, c := range charsets {
+		n := 0
+		for _, p := range differing {
+			if !isASCII(p.Snapshot) && c.wear(strings.ReplaceAll(p.Snapshot, "\r\n", "\n")) == p.Seen {
+				n++
+			}
+		}
+		if n > most {
+			best, most = c, n
+		}
+	}
+	return best
+}
+
+// State is what became of a column.
+type State int
+
+const (
+	Intact State = iota // the habit did nothing to it, or was kept from it
+	Worn                // the habit went over it
+	Mixed               // some cells look worn and others do not
+)
+
+// Column is a column of a file that was saved by a program.
+type Column struct {
+	Habit Habit
+	State State
+	Would int // cells of which the habit makes something else
+	Went  int // of these, those that are seen so
+	Kept  int // of these, those that are seen as they were
+	Kinds map[Kind]int
+	// Rivals are habits that fit the file as well. What they would read
+	// otherwise is not read.
+	Rivals []Habit
+	form   profile
+}
+
+// Thresholds, each with its reason.
+const (
+	// keptShare: a column is worn if at most one in so many of the cells that
+	// would be worn was kept: more would be a column that was text, with single
+	// cells changed by hand.
+	keptShare = 20
+	// fewWorn is how many cells of a column alone prove that it is worn. With
+	// fewer, the rest of the file has to show the same habit.
+	fewWorn = 3
+)
+
+// Judge says what became of a column under a habit. proven says that other
+// columns of the file show that habit.
+func Judge(h Habit, cells []Pair, proven bool) *Column {
+	c := &Column{Habit: h, Kinds: map[Kind]int{}}
+	for _, p := range cells {
+		c.form.take(p.Snapshot)
+		worn, kind := h.Wear(p.Snapshot)
+		if worn == p.Snapshot {
+			continue
+		}
+		c.Would++
+		switch p.Seen {
+		case worn:
+			c.Went++
+			c.Kinds[kind]++
+		case p.Snapshot:
+			c.Kept++
+		}
+	}
+	switch {
+	case c.Went == 0:
+		c.State = Intact
+	case c.Kept*keptShare > c.Went, c.Went < fewWorn && !proven:
+		c.State = Mixed
+	default:
+		c.State = Worn
+	}
+	return c
+}
+
+// As says how a cell is read.
+type As int
+
+const (
+	Edit     As = iota // somebody changed it; Value is what was meant
+	Snapshot           // software changed it: the snapshot's value stands
+	Held               // it could be either
+	Unknown            // somebody changed it, and what was meant cannot be told
+)
+
+// Reading is a cell that was read.
+type Reading struct {
+	As    As
+	Kind  Kind
+	Value string // of an edit
+}
+
+// Read reads a cell of the column.
+func (c *Column) Read(snapshot, seen string) Reading {
+	worn, kind := c.Habit.Wear(snapshot)
+	switch {
+	case seen == snapshot:
+		return Reading{As: Snapshot}
+	case seen == worn && c.State == Worn:
+		return Reading{As: Snapshot, Kind: kind}
+	case seen == worn && c.State == Mixed:
+		return Reading{As: Held, Kind: kind}
+	}
+	return c.ReadNew(seen)
+}
+
+var errorValue = regexp.MustCompile(`^(#(NAME\?|VALUE!|REF!|DIV/0!|N/A|NUM!|NULL!)|Err:[0-9]{3})$`)
+
+// ReadNew reads a cell that holds a new value: the value of which the column's
+// habit makes what is seen, in the form that the column's values have. Where
+// several values show alike it is Unknown.
+func (c *Column) ReadNew(seen string) Reading {
+	if errorValue.MatchString(seen) {
+		return Reading{As: Unknown, Kind: ErrorValue}
+	}
+	if c.State != Worn || seen == "" {
+		return Reading{As: Edit, Value: seen}
+	}
+	text := seen
+	if c.Habit.Charset != "" {
+		undone, ok := c.Habit.Charset.undo(seen)
+		if !ok {
+			return Reading{As: Unknown, Kind: Encoding}
+		}
+		text = undone
+	}
+	if exponentForm.MatchString(text) {
+		return Reading{As: Unknown, Kind: Exponent}
+	}
+	for _, v := range c.form.candidates(text, c.Habit) {
+		if worn, _ := c.Habit.Wear(v); worn == seen && c.agreed(v, text) {
+			return Reading{As: Edit, Value: v}
+		}
+	}
+	if worn, _ := c.Habit.Wear(text); worn == seen && (!c.lossy() || !c.Habit.takes(text)) {
+		return Reading{As: Edit, Value: text}
+	}
+	return Reading{As: Unknown, Kind: c.mainKind()}
+}
+
+// mainKind is the kind of most of the column's wear.
+func (c *Column) mainKind() Kind {
+	best, most := Number, 0
+	for k, n := range c.Kinds {
+		if n > most || n == most && k < best {
+			best, most = k, n
+		}
+	}
+	return best
+}
+
+// agreed reports whether the rivals read a value likewise, or not at all.
+func (c *Column) agreed(value, text string) bool {
+	for _, r := range c.Rivals {
+		for _, v := range c.form.candidates(text, r) {
+			if worn, _ := r.Wear(v); worn == text && v != value {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+var exponentForm = regexp.MustCompile(`^-?[0-9]+([.,][0-9]+)?E[+-][0-9]{2,3}$`)
+
+// lossy reports whether the column's values lost what tells them, or their
+// forms, apart.
+func (c *Column) lossy() bool {
+	return c.Kinds[Precision]+c.Kinds[Exponent]+c.Kinds[DateGuess]+c.Kinds[DateForm]+c.Kinds[Truncated]+c.Kinds[Zeros] > 0
+}
+
+// profile is what the snapshot's values of a column look like.
+type profile struct {
+	n      int
+	digits int // values of digits alone
+	width  int // their one length, or -1
+	zeros  int // those that start with a zero
+	number int // values that are decimals with a point
+	scale  int // their one number of decimals, or -1
+	comma  int // decimals with a comma
+	dates  map[string]int
+	yes    string // the words for true and false
+	no     string
+	low    int // years
+	high   int
+}
+
+var (
+	pointDecimal = regexp.MustCompile(`^-?[0-9]+\.([0-9]+)$`)
+	commaDecimal = regexp.MustCompile(`^-?[0-9]+,([0-9]+)$`)
+)
+
+// dateForms are forms of dates as snapshots have them.
+var dateForms = []string{"2006-01-02", "02/01/2006", "01/02/2006", "02.01.2006", "2/1/2006", "1/2/2006", "2.1.2006", "02-01-2006", "2-Jan-2006", "02-Jan-2006"}
+
+func (f *profile) take(v string) {
+	if v == "" {
+		return
+	}
+	f.n++
+	switch {
+	case strings.Trim(v, "0123456789") == "":
+		switch {
+		case f.digits == 0:
+			f.width = len(v)
+		case f.width != len(v):
+			f.width = -1
+		}
+		f.digits++
+		if v[0] == '0' && len(v) > 1 {
+			f.zeros++
+		}
+	case pointDecimal.MatchString(v), commaDecimal.MatchString(v):
+		m := pointDecimal.FindStringSubmatch(v)
+		if m == nil {
+			m = commaDecimal.FindStringSubmatch(v)
+			f.comma++
+		}
+		switch {
+		case f.number == 0:
+			f.scale = len(m[1])
+		case f.scale != len(m[1]):
+			f.scale = -1
+		}
+		f.number++
+	case strings.EqualFold(v, "true"):
+		f.yes = v
+	case strings.EqualFold(v, "false"):
+		f.no = v
+	default:
+		f.takeDate(v)
+	}
+}
+
+func (f *profile) takeDate(v string) {
+	if len(v) < 8 || len(v) > 11 || v[len(v)-1] < '0' || v[len(v)-1] > '9' {
+		return
+	}
+	for _, form := range dateForms {
+		t, err := time.Parse(form, v)
+		if err != nil {
+			continue
+		}
+		if f.dates == nil {
+			f.dates, f.low, f.high = map[string]int{}, t.Year(), t.Year()
+		}
+		f.dates[form]++
+		f.low, f.high = min(f.low, t.Year()), max(f.high, t.Year())
+	}
+}
+
+// candidates lists values of the column's own form that may stand behind what
+// is seen, the likeliest first.
+func (f *profile) candidates(seen string, h Habit) []string {
+	var all []string
+	point := strings.Replace(seen, string(h.Locale.decimal), ".", 1)
+	if f.number*2 > f.n && f.scale >= 0 {
+		if d, _, err := apd.NewFromString(point); err == nil && -int(d.Exponent) <= f.scale && d.Form == apd.Finite {
+			q := new(apd.Decimal)
+			ctx := apd.BaseContext.WithPrecision(100)
+			if _, err := ctx.Quantize(q, d, -int32(f.scale)); err == nil {
+				v := q.Text('f')
+				if f.comma > 0 {
+					v = strings.Replace(v, ".", ",", 1)
+				}
+				all = append(all, v)
+			}
+		}
+	}
+	if f.digits*2 > f.n && f.zeros > 0 && f.width > 0 && strings.Trim(seen, "0123456789") == "" && len(seen) < f.width {
+		all = append(all, fmt.Sprintf("%0*s", f.width, seen))
+	}
+	switch {
+	case strings.EqualFold(seen, h.Locale.yes) && f.yes != "" || seen == "true":
+		all = append(all, f.yes)
+	case strings.EqualFold(seen, h.Locale.no) && f.no != "" || seen == "false":
+		all = append(all, f.no)
+	}
+	return append(all, f.dateCandidates(seen, h)...)
+}
+
+// dateCandidates reads a date in the form that the habit writes, and writes it
+// in the column's own, as it stands and with day and month exchanged: a
+// program that took one for the other took it so here, too. A century that the
+// column does not have is not taken.
+func (f *profile) dateCandidates(seen string, h Habit) []string {
+	form, most := "", 0
+	for _, x := range dateForms {
+		if n := f.dates[x]; n > most {
+			form, most = x, n
+		}
+	}
+	if most*2 <= f.n {
+		return nil
+	}
+	for x, n := range f.dates {
+		if n == most && dayFirst(x) != dayFirst(form) {
+			return nil // day and month could be exchanged in every one
+		}
+	}
+	sep := h.Locale.sep
+	shown := "02" + sep + "01" + sep + "06"
+	if h.Locale.order == "mdy" {
+		shown = "01" + sep + "02" + sep + "06"
+	}
+	for _, written := range []string{"2006-01-02", shown, strings.Replace(shown, "06", "2006", 1)} {
+		t, err := time.Parse(written, seen)
+		if err != nil {
+			continue
+		}
+		if written == shown && (t.Year()/100 != f.low/100 || t.Year()/100 != f.high/100) {
+			return nil
+		}
+		all := []string{t.Format(form)}
+		if form[:4] != "2006" && t.Day() <= 12 {
+			all = append(all, time.Date(t.Year(), time.Month(t.Day()), int(t.Month()), 0, 0, 0, 0, time.UTC).Format(form))
+		}
+		return all
+	}
+	return nil
+}
+
+// dayFirst reports whether a date form has the day before the month.
+func dayFirst(form string) bool {
+	return strings.Index(form, "2") < strings.IndexAny(form, "1J") && form[:4] != "2006"
+}

@@ -1,0 +1,132 @@
+package wear
+
+import "strings"
+
+// Store is how a file was saved.
+type Store int
+
+const (
+	Shown Store = iota // CSV, cells as they are shown
+	Raw                // CSV, cells as they are stored
+	Book               // an XLSX workbook, read by its stored values
+	Ods                // an ODS spreadsheet, likewise
+)
+
+// Habit is what one program does to a file under one locale in one way of
+// saving. Habits are comparable.
+type Habit struct {
+	Locale  *Locale
+	Special bool // numbers and dates in special forms were looked for
+	Store   Store
+	Twice   bool // opened and saved twice
+	Year    int  // the clock's when the file was opened, for dates without one
+	Charset Charset
+}
+
+// Name says what the habit is in words.
+func (h Habit) Name() string {
+	words := "LibreOffice, " + h.Locale.Name
+	if !h.Special {
+		words += ", special numbers off"
+	}
+	switch h.Store {
+	case Raw:
+		words += ", saved as stored"
+	case Book:
+		words += ", saved as XLSX"
+	case Ods:
+		words += ", saved as ODS"
+	}
+	if h.Twice {
+		words += ", twice"
+	}
+	if h.Charset != "" {
+		words += ", " + string(h.Charset)
+	}
+	return words
+}
+
+// maxCell is how long a text may be before it is cut.
+const maxCell = 32_767
+
+// Wear returns what the file shows for a value, and what kind of wear that is;
+// "" where the value stays as it is.
+func (h Habit) Wear(text string) (string, Kind) {
+	seen, kind := h.once(text)
+	if h.Twice {
+		again, second := h.once(seen)
+		if seen = again; kind == "" {
+			kind = second
+		}
+	}
+	if h.Charset != "" {
+		if coded := h.Charset.wear(seen); coded != seen {
+			return coded, Encoding
+		}
+	}
+	return seen, kind
+}
+
+// takes reports whether the program takes a text for something else than
+// text. What it writes it takes again, so that a text which it does not take
+// is what somebody wrote.
+func (h Habit) takes(text string) bool {
+	im := importer{h.Locale, h.Special, h.Year}
+	_, ok := im.take(text)
+	if !ok && h.Store >= Book {
+		shown := importer{Locales[0], false, h.Year} // digits with a point, dates as ISO
+		_, ok = shown.take(text)
+	}
+	return ok
+}
+
+func (h Habit) once(text string) (string, Kind) {
+	im := importer{h.Locale, h.Special, h.Year}
+	if c, ok := im.take(text); ok {
+		seen := [...]string{c.shown, c.raw, c.stored, c.ods}[h.Store]
+		if seen == text {
+			return text, ""
+		}
+		if strings.Trim(text, " ") == seen {
+			return seen, Whitespace
+		}
+		return seen, c.kind
+	}
+	seen := text
+	if strings.ContainsRune(text, '\r') {
+		seen = strings.ReplaceAll(strings.ReplaceAll(text, "\r\n", "\n"), "\r", "\n")
+	}
+	if h.Store == Ods {
+		seen = strings.ReplaceAll(seen, "\t", "")
+	}
+	if r := []rune(seen); len(seen) > maxCell && len(r) > maxCell {
+		return string(r[:maxCell]), Truncated
+	}
+	if seen != text {
+		return seen, Whitespace
+	}
+	return text, ""
+}
+
+// Habits lists the habits that a file of the given format may have come from,
+// the likelier first.
+func Habits(format string) []Habit {
+	var all []Habit
+	stores := []Store{Shown, Raw}
+	switch format {
+	case "xlsx":
+		stores = []Store{Book, Shown}
+	case "ods":
+		stores = []Store{Ods, Shown}
+	}
+	for _, twice := range []bool{false, true} {
+		for _, special := range []bool{true, false} {
+			for _, s := range stores {
+				for _, l := range Locales {
+					all = append(all, Habit{Locale: l, Special: special, Store: s, Twice: twice})
+				}
+			}
+		}
+	}
+	return all
+}

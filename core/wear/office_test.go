@@ -1,0 +1,134 @@
+package wear
+
+import (
+	"context"
+	"encoding/csv"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"paletwin/core/table"
+	ours "paletwin/core/table/csv"
+	"paletwin/core/table/open"
+)
+
+// probes are values of which programs make something.
+var probes = []string{
+	"0007", "00412", "02079460018", "007.0", "-0012", "+0012", "+4", "202603110004121", "2031000417650012", "9007199254740993", "12345678901234567", "574410002345678901", "100000000000000000",
+	"1E5", "12E3", "0012E4", "7E-3", "00E1", "E12", "3D2", "2E", "1.50E", "12f", "0x1F", "1A2B", "2E5",
+	"MAR-2", "DEC-1", "OCT-4", "SEP-07", "JUN/3", "Mar 2", "Mar-26", "Mar 2026", "march 2026", "Apr-31", "NOV 31", "2 MAR", "2-Mar", "MAR2", "DEC1", "SEP07", "NOV-11", "JAN", "May",
+	"3/4", "1/2", "12/13", "10/3", "3-4", "1-2", "1-1", "13/12", "25/6", "2.3.0", "1.2.3", "1.10.0", "1/2/3", "10-11-12", "3-4-5", "2026-03", "2026/03", "03/2026", "31-02", "12-34", "Q1", "W12",
+	"1.10", "2.0", "01.02", "10.0.0.1", "10:20", "+442079460018", "+44 20 7946 0018", "020 7946 0018", "555-0143", "07700 900 123",
+	"2026-03-11", "1887-06-04", "9999-12-31", "2026-3-1", "2026-02-30", "2026/03/11", "2026.03.11", "20260311", "04/05/2026", "4/5/2026", "4/5/26", "13/05/2026", "05/13/2026", "04-05-2026", "04.05.2026",
+	"11-Mar-2026", "11-Mar-26", "Mar 11, 2026", "11 March 2026", "2026-03-11 07:05", "2026-03-11T07:05", "2026-03-11T07:05:09", "2026-03-11T07:05:09Z", "2026-03-11T07:05:09.123456", "2026-03-11T24:00:00",
+	"11/03/2026 07:05", "7:05", "07:05", "0:00", "25:30", "100:15", "24:00", "7:05 PM", "7h05", "07.05", "7:65", ":30",
+	"29.70", "100.00", "0.10", "10.010", "57.1500", ".5", "5.", "-002.0942", "12.500", "1.234", "-0", "-0.00", "0.1234567890123456789", "3.141592653589793", "0.30000000000000004", "57.14965", "0.0000001", "1e-7",
+	"1,234", "1,234.50", "1,234,567", "12,34", "1,2,3", "29,70", "100,00", "1.234,50", "(12)", "12-", "- 12", "$1,234.50", "£1,234.50", "12,50 €", "50%", "12.5%", "5 %", "0.125%", "1 1/2", "0 1/2",
+	"true", "True", "FALSE", "wahr", "Yes", "0", "1", "NULL", "N/A", "#N/A", "NaN", "-", "?", " Skerry ", " 42", " 0007", "42 ", " 2026-03-11", "a\r\nb", "a\nb", "lantern out", "Fl(2) R 10s", "U-1004", "in_service", "8.0", "57.49323", "-2.58079",
+}
+
+// route is a way through LibreOffice, and what it was told there.
+type route struct {
+	habit       Habit
+	in, out, as string
+}
+
+var languages = map[string]string{"en-US": "1033", "en-GB": "2057", "de-DE": "1031", "fr-FR": "1036"}
+
+const csvShown = "csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,true"
+
+func routes() map[string]route {
+	all := map[string]route{}
+	for _, l := range Locales {
+		for _, special := range []bool{true, false} {
+			in := fmt.Sprintf("CSV:44,34,UTF8,1,,%s,false,%v", languages[l.Name], special)
+			for _, r := range []struct {
+				store    Store
+				out, ext string
+			}{{Shown, csvShown, "csv"}, {Book, "xlsx", "xlsx"}, {Ods, "ods", "ods"}} {
+				h := Habit{Locale: l, Special: special, Store: r.store, Year: time.Now().Year()}
+				all[h.Name()] = route{h, in, r.out, r.ext}
+			}
+		}
+	}
+	return all
+}
+
+// office is LibreOffice, or the test is skipped; where tools are required it
+// fails instead.
+func office(t *testing.T) string {
+	p, err := exec.LookPath("soffice")
+	if err != nil {
+		if os.Getenv("PALETWIN_TEST_TOOLS") == "required" {
+			t.Fatal("soffice is required and not there: apt-get install libreoffice-calc")
+		}
+		t.Skip("soffice is not there")
+	}
+	return p
+}
+
+// through sends rows through LibreOffice and reads what comes out.
+func through(t *testing.T, rows [][]string, locale, in, out, ext string) [][]string {
+	dir := t.TempDir()
+	profile := `<?xml version="1.0" encoding="UTF-8"?><oor:items xmlns:oor="http://openoffice.org/2001/registry"><item oor:path="/org.openoffice.Setup/L10N"><prop oor:name="ooSetupSystemLocale" oor:op="fuse"><value>` + locale + `</value></prop></item></oor:items>`
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "profile/user"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "profile/user/registrymodifications.xcu"), []byte(profile), 0o600))
+	var b strings.Builder
+	w := csv.NewWriter(&b)
+	require.NoError(t, w.WriteAll(rows))
+	file := filepath.Join(dir, "in.csv")
+	require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o600))
+	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer stop()
+	cmd := exec.CommandContext(ctx, office(t), "-env:UserInstallation=file://"+dir+"/profile", "--headless", "--infilter="+in, "--convert-to", out, "--outdir", filepath.Join(dir, "out"), file)
+	said, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	data, err := os.ReadFile(filepath.Join(dir, "out", "in."+ext))
+	require.NoError(t, err)
+	m, err := open.Open("in."+ext, data, table.Options{HeadingRow: 1})
+	require.NoError(t, err)
+	all := [][]string{m.Heading}
+	for s := ours.Body(m); ; {
+		ok, err := s.Next()
+		require.NoError(t, err)
+		if !ok {
+			return all
+		}
+		var row []string
+		for _, c := range ours.Split(nil, s.Raw(), m.Comma) {
+			row = append(row, string(ours.Unquote(c)))
+		}
+		all = append(all, row)
+	}
+}
+
+// What a habit says of a value is what LibreOffice does to it.
+func TestHabitsAreThoseOfLibreOffice(t *testing.T) {
+	office(t)
+	rows := [][]string{{"k", "v", "end"}}
+	for i, p := range probes {
+		rows = append(rows, []string{fmt.Sprintf("r%d", i), p, "."})
+	}
+	for name, r := range routes() {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			got := through(t, rows, r.habit.Locale.Name, r.in, r.out, r.as)
+			require.Len(t, got, len(rows))
+			var wrong []string
+			for i, p := range probes {
+				want, _ := r.habit.Wear(p)
+				if seen := got[i+1][1]; seen != want {
+					wrong = append(wrong, fmt.Sprintf("%q is %q, thought %q", p, seen, want))
+				}
+			}
+			assert.Empty(t, wrong, "%d of %d: %s", len(wrong), len(probes), strings.Join(wrong, "\n"))
+		})
+	}
+}

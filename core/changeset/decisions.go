@@ -71,6 +71,9 @@ type DecisionAct struct {
 	// Seen holds, for conflicts that are to be written over, what the target
 	// had when the person decided, by change and field.
 	Seen map[ID]record.Record
+	// As holds, for values that could not be told, what a person gave instead,
+	// by change and field.
+	As map[ID]record.Record
 	// How is the selection as it was asked for, for the history.
 	How string
 	On  []Pair
@@ -110,20 +113,24 @@ func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 		dst = append(dst, ']')
 	}
 	dst = append(dst, ']')
-	dst = a.appendSeen(dst)
+	dst = a.appendValues(dst, "seen", a.Seen)
+	dst = a.appendValues(dst, "as", a.As)
 	dst = append(dst, `,"previous":"`...)
 	dst = append(dst, chain(previous)...)
 	return append(dst, "\"}\n"...)
 }
 
-func (a *DecisionAct) appendSeen(dst []byte) []byte {
-	if len(a.Seen) == 0 {
+// appendValues appends values of the changes that the act is on.
+func (a *DecisionAct) appendValues(dst []byte, name string, values map[ID]record.Record) []byte {
+	if len(values) == 0 {
 		return dst
 	}
-	dst = append(dst, `,"seen":{`...)
+	dst = append(dst, `,"`...)
+	dst = append(dst, name...)
+	dst = append(dst, `":{`...)
 	first := true
 	for i := range a.On {
-		r, ok := a.Seen[a.On[i].ID]
+		r, ok := values[a.On[i].ID]
 		if !ok || i > 0 && a.On[i-1].ID == a.On[i].ID {
 			continue
 		}
@@ -229,45 +236,60 @@ func (l *Ledger) Acts() []DecisionAct { return l.acts }
 
 func parseAct(line []byte) (*DecisionAct, string, error) {
 	var j struct {
-		Form      string                        `json:"paletwin"`
-		Version   int                           `json:"version"`
-		RecordSet string                        `json:"record_set"`
-		Decision  Decision                      `json:"decision"`
-		By        string                        `json:"by"`
-		When      time.Time                     `json:"when"`
-		Note      string                        `json:"note"`
-		How       string                        `json:"how"`
-		ByField   bool                          `json:"by_field"`
-		Held      bool                          `json:"held"`
-		On        json.RawMessage               `json:"on"`
-		Previous  string                        `json:"previous"`
-		Seen      map[string]map[string]*string `json:"seen"`
+		Form      string          `json:"paletwin"`
+		Version   int             `json:"version"`
+		RecordSet string          `json:"record_set"`
+		Decision  Decision        `json:"decision"`
+		By        string          `json:"by"`
+		When      time.Time       `json:"when"`
+		Note      string          `json:"note"`
+		How       string          `json:"how"`
+		ByField   bool            `json:"by_field"`
+		Held      bool            `json:"held"`
+		On        json.RawMessage `json:"on"`
+		Previous  string          `json:"previous"`
+		Seen      valuesJSON      `json:"seen"`
+		As        valuesJSON      `json:"as"`
 	}
 	if err := json.Unmarshal(line, &j); err != nil || j.Form != "decision" || j.Version > 1 {
 		return nil, "", errors.New("is no decision")
 	}
 	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, When: j.When, Note: j.Note,
 		ByField: j.ByField, Held: j.Held, How: j.How}
-	for text, values := range j.Seen {
-		id, err := ParseID(text)
-		if err != nil {
-			return nil, "", err
-		}
-		if a.Seen == nil {
-			a.Seen = map[ID]record.Record{}
-		}
-		var r record.Record
-		for _, name := range slices.Sorted(maps.Keys(values)) {
-			r = append(r, record.Field{Name: name, Value: ValueOf(values[name])})
-		}
-		a.Seen[id] = r
-	}
 	var err error
+	if a.Seen, err = j.Seen.records(); err != nil {
+		return nil, "", err
+	}
+	if a.As, err = j.As.records(); err != nil {
+		return nil, "", err
+	}
 	a.On, err = parsePairs(j.On)
 	if err != nil {
 		return nil, "", err
 	}
 	return a, j.Previous, nil
+}
+
+// valuesJSON is values by change and field, as an act's line holds them.
+type valuesJSON map[string]map[string]*string
+
+func (j valuesJSON) records() (map[ID]record.Record, error) {
+	if len(j) == 0 {
+		return nil, nil
+	}
+	all := make(map[ID]record.Record, len(j))
+	for text, values := range j {
+		id, err := ParseID(text)
+		if err != nil {
+			return nil, err
+		}
+		var r record.Record
+		for _, name := range slices.Sorted(maps.Keys(values)) {
+			r = append(r, record.Field{Name: name, Value: ValueOf(values[name])})
+		}
+		all[id] = r
+	}
+	return all, nil
 }
 
 // parsePairs reads an act's list of pairs. One act may be on a million
@@ -342,9 +364,10 @@ type State struct {
 	By       string // who; Tool for a hold of the tool; "" while open
 	When     time.Time
 	Note     string
-	Held     []string // what the tool holds it for, the whole change's codes first
-	Stop     []string // why it cannot be approved
-	Lapsed   Decision // what was decided on other content, or ""
+	Held     []string      // what the tool holds it for, the whole change's codes first
+	Stop     []string      // why it cannot be approved
+	Lapsed   Decision      // what was decided on other content, or ""
+	Given    *record.Value // what a person gave in the place of a value that could not be told
 	byField  bool
 }
 
@@ -364,7 +387,7 @@ func (l *Ledger) States(line Line, c *Change) []State {
 		for _, e := range entries {
 			a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
 			if p.Field == "" {
-				s.apply(a, p.Digest == whole)
+				s.apply(a, p.Digest == whole, nil)
 			}
 		}
 		return []State{s}
@@ -377,9 +400,9 @@ func (l *Ledger) States(line Line, c *Change) []State {
 			a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
 			switch {
 			case p.Field == f.Field:
-				s.apply(a, p.Digest == FieldDigest(c, f))
+				s.apply(a, p.Digest == FieldDigest(c, f), a.given(c, f.Field))
 			case p.Field == "" && !s.byField && (!s.ToolHeld() || a.Held):
-				s.apply(a, p.Digest == whole)
+				s.apply(a, p.Digest == whole, nil)
 			}
 		}
 		states[i] = s
@@ -397,8 +420,8 @@ func newState(field string, held, stop []string) State {
 
 // apply takes one decision in. One on other content leaves what stood
 // before the person decided, and is remembered as lapsed.
-func (s *State) apply(a *DecisionAct, same bool) {
-	if !same || a.Decision == Approve && len(s.Stop) > 0 {
+func (s *State) apply(a *DecisionAct, same bool, given *record.Value) {
+	if !same || a.Decision == Approve && len(s.Stop) > 0 && given == nil {
 		lapsed := a.Decision
 		*s = newState(s.Field, s.Held, s.Stop)
 		s.Lapsed = lapsed
@@ -406,4 +429,14 @@ func (s *State) apply(a *DecisionAct, same bool) {
 	}
 	s.Decision, s.By, s.When, s.Note, s.Lapsed = a.Decision, a.By, a.When, a.Note, ""
 	s.byField = s.byField || a.ByField
+	s.Given = given
+}
+
+// given returns what the act gave for a field, unless the change as a whole
+// is stopped.
+func (a *DecisionAct) given(c *Change, field string) *record.Value {
+	if v, ok := a.As[c.ID].Get(field); ok && len(c.Stop) == 0 {
+		return &v
+	}
+	return nil
 }

@@ -58,6 +58,7 @@ type Ruling struct {
 	Filter   Filter
 	Held     bool // touch what the tool holds, too
 	Named    bool // the changes were named one by one: decide them again, too
+	Given    bool // a value was given in the place of one that could not be told
 }
 
 // Touched counts what a ruling touched.
@@ -79,8 +80,10 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 			continue
 		}
 		switch {
-		case r.Decision == Approve && len(s.Stop) > 0:
+		case r.Decision == Approve && len(s.Stop) > 0 && !(r.Given && len(c.Stop) == 0):
 			n.Stopped++
+		case r.Given:
+			touched = append(touched, i)
 		case s.Decision == Open, r.touchesHeld(c, s), r.Named && !s.ToolHeld() && (!s.byField || len(r.Filter.Fields) > 0):
 			touched = append(touched, i)
 		case s.ToolHeld():

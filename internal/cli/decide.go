@@ -34,7 +34,7 @@ func newReject(a *app) *cobra.Command {
 func newDecision(a *app, d changeset.Decision, short, example string) *cobra.Command {
 	var sel selection
 	var all, held, overwrite bool
-	var note string
+	var note, as string
 	cmd := &cobra.Command{
 		Use:   string(d) + " NNNN [ID | ID/field …]",
 		Short: short,
@@ -46,6 +46,12 @@ open; --held adds what the tool holds, never what a person decided.`,
 		Example: example,
 		Args:    exactly(1, -1, "a dossier, and ids or a group"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if cmd.Flags().Changed("as") {
+				if len(args) != 2 || !strings.Contains(args[1], "/") {
+					return usage("--as gives one field its value: approve NNNN ID/field --as VALUE")
+				}
+				return a.approveAs(args[0], args[1], as, note)
+			}
 			if overwrite {
 				return a.overwrite(args[0], args[1:], note)
 			}
@@ -67,8 +73,47 @@ open; --held adds what the tool holds, never what a person decided.`,
 	if d == changeset.Approve {
 		f.BoolVar(&overwrite, "overwrite", false, "write over the last run's conflicts (all, or those named), with what that run saw there")
 	}
+	if d == changeset.Approve {
+		f.StringVar(&as, "as", "", "the `value` that is meant, for ID/field: of an edit that cannot be told, or is wrong")
+	}
 	f.StringVar(&note, "note", "", "why, for those who ask later")
 	return cmd
+}
+
+// approveAs approves a field with a value that is given. With a layout the
+// value has to be one of the field.
+func (a *app) approveAs(name, unit, value, note string) error {
+	t, err := a.dossier(name)
+	if err != nil {
+		return err
+	}
+	l, err := t.Layout()
+	if err != nil {
+		return err
+	}
+	_, field, _ := strings.Cut(unit, "/")
+	if f := l.Field(field); f != nil {
+		taken, problems := f.Take(value)
+		if len(problems) > 0 {
+			return usage("--as %s: %s", value, problems[0].Text)
+		}
+		value = taken
+	}
+	o := &desk.Order{Decision: changeset.Approve, Names: []string{unit}, As: &value, By: a.user, When: a.now(), Note: note, How: strings.Join(os.Args[1:], " ")}
+	n, err := t.Decide(o)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "as": value})
+	}
+	if n.Changes == 0 {
+		a.out.Line("nothing approved: the change as a whole is stopped")
+		return nil
+	}
+	a.out.Line("approved %s as %s", screen.Safe(unit), screen.Strong(screen.Value(value, 60)))
+	a.next("paletwin apply " + t.Meta.Number + " --to REGISTER.csv")
+	return nil
 }
 
 // overwrite approves that conflicts of the last run are written over, and

@@ -98,7 +98,7 @@ func parseKey(text string, key []string) (record.Key, error) {
 func newShow(a *app) *cobra.Command {
 	var sel selection
 	var limit int
-	var findings bool
+	var findings, worn bool
 	cmd := &cobra.Command{
 		Use:   "show NNNN",
 		Short: "Show a dossier's changes, its findings, or one record side by side",
@@ -107,12 +107,20 @@ func newShow(a *app) *cobra.Command {
   paletwin show 0001 --record 00417`,
 		Args: exactly(1, 1, "a dossier: its number, its slug, or - for your newest"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if worn {
+				t, err := a.dossier(args[0])
+				if err != nil {
+					return err
+				}
+				return a.showWear(cmd.Context(), t, &sel, limit)
+			}
 			return a.show(args[0], &sel, limit, findings)
 		},
 	}
 	sel.flags(cmd)
 	cmd.Flags().StringSliceVar(&sel.decisions, "decision", nil, "only what stands so: open, approve, hold, reject")
 	cmd.Flags().IntVar(&limit, "limit", 40, "at most so many changes; 0 shows all")
+	cmd.Flags().BoolVar(&worn, "wear", false, "the cells that a program wrote otherwise when it saved the copy")
 	cmd.Flags().BoolVar(&findings, "findings", false, "the findings alone")
 	return cmd
 }
@@ -333,11 +341,20 @@ func (a *app) table(t *desk.Dossier, shown []*picked, known map[record.Key]recor
 		words := about(known[p.Key], key)
 		for _, i := range p.fields {
 			f := &p.Fields[i]
-			tab.Row(screen.Dim(id), act, name, words, screen.Safe(f.Field), screen.Pale(value(f.From, room)), "→", screen.Strong(value(f.To, room)), decided(&p.states[i]))
+			tab.Row(screen.Dim(id), act, name, words, screen.Safe(f.Field), screen.Pale(value(f.From, room)), "→", screen.Strong(value(wanted(f, &p.states[i]), room)), decided(&p.states[i]))
 			id, act, name, words = "", "", "", ""
 		}
 	}
 	tab.Print(a.out)
+}
+
+// wanted is the value that would be written: the change's, or what a person
+// gave instead.
+func wanted(f *changeset.FieldChange, s *changeset.State) record.Value {
+	if s.Given != nil {
+		return *s.Given
+	}
+	return f.To
 }
 
 func value(v record.Value, room int) string {
@@ -436,7 +453,7 @@ func (a *app) sideBySide(fields []string, was record.Record, p *picked) {
 		}
 		if p != nil && p.Act == changeset.Amend {
 			if i := slices.IndexFunc(p.Fields, func(f changeset.FieldChange) bool { return f.Field == name }); i >= 0 {
-				row[1], row[2], row[3], row[4] = screen.Pale(value(old, 44)), "→", screen.Strong(value(p.Fields[i].To, 44)), decided(&p.states[i])
+				row[1], row[2], row[3], row[4] = screen.Pale(value(old, 44)), "→", screen.Strong(value(wanted(&p.Fields[i], &p.states[i]), 44)), decided(&p.states[i])
 			}
 		}
 		tab.Row(row...)
@@ -500,7 +517,7 @@ func changeJSON(t *desk.Dossier, p *picked) ordered {
 		fields := ordered{}
 		for _, i := range p.fields {
 			f, s := &p.Fields[i], &p.states[i]
-			fields = append(fields, member{f.Field, append(ordered{{"from", f.From}, {"to", f.To}}, stateJSON(s)...)})
+			fields = append(fields, member{f.Field, append(ordered{{"from", f.From}, {"to", wanted(f, s)}}, stateJSON(s)...)})
 		}
 		return append(o, member{"fields", fields})
 	}

@@ -112,6 +112,14 @@ func describe(o *compare.Options) map[string]any {
 		}
 		m["allow"] = words
 	}
+	for name, said := range map[string]string{"saved_in": o.SavedIn, "day_order": o.DayOrder} {
+		if said != "" {
+			m[name] = said
+		}
+	}
+	if !o.Wear {
+		m["wear"] = "off"
+	}
 	if o.OtherRegister {
 		m["other_register"] = true
 	}

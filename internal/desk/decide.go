@@ -25,6 +25,9 @@ type Order struct {
 	// Seen holds, for conflicts that are to be written over, what the target
 	// has now, by change and field.
 	Seen map[changeset.ID]record.Record
+	// As, if not nil, is the value that is approved instead of the one in the
+	// change; one field is named then.
+	As   *string
 	By   string
 	When time.Time
 	Note string
@@ -199,6 +202,10 @@ func (o *Order) named(r *ruler) ([]changeset.DecisionAct, error) {
 			}
 			ruling.Filter.Fields = []string{field}
 			a = &fields
+			if o.As != nil {
+				ruling.Given = true
+				a.As = map[changeset.ID]record.Record{line.ID(): {{Name: field, Value: record.Text(*o.As)}}}
+			}
 		}
 		if err := r.rule(&ruling, line, a); err != nil {
 			return nil, err

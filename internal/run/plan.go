@@ -63,7 +63,11 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 		case changeset.Approve:
 			approved = true
 			if ch.Act == changeset.Amend {
-				s.Fields = append(s.Fields, ch.Fields[i])
+				f := ch.Fields[i]
+				if st.Given != nil {
+					f.To = *st.Given
+				}
+				s.Fields = append(s.Fields, f)
 			}
 		}
 	}

@@ -1,0 +1,48 @@
+package desk
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"sync"
+
+	"paletwin/core/compare"
+)
+
+// Worn compares the kept inputs again and lists the cells of the copy that
+// were not read as they are seen, by row.
+func (t *Dossier) Worn(ctx context.Context) ([]compare.Cell, error) {
+	o := compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, OtherRegister: true, Wear: true, Year: t.Meta.When.Year()}
+	if t.Meta.Edited == nil || t.Meta.Options["wear"] == "off" {
+		return nil, nil
+	}
+	o.SavedIn, _ = t.Meta.Options["saved_in"].(string)
+	o.DayOrder, _ = t.Meta.Options["day_order"].(string)
+	l, err := t.Layout()
+	if err != nil {
+		return nil, err
+	}
+	o.Layout = l
+	snapshot, err := t.OpenInput(t.Meta.Snapshot)
+	if err != nil {
+		return nil, err
+	}
+	defer snapshot.Close()
+	edited, err := t.OpenInput(t.Meta.Edited)
+	if err != nil {
+		return nil, err
+	}
+	defer edited.Close()
+	var mu sync.Mutex
+	var all []compare.Cell
+	o.Worn = func(c compare.Cell) {
+		mu.Lock()
+		all = append(all, c)
+		mu.Unlock()
+	}
+	if _, err := compare.Run(ctx, snapshot.Image, edited.Image, o, nil); err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(all, func(a, b compare.Cell) int { return cmp.Or(a.Row-b.Row, cmp.Compare(a.Field, b.Field)) })
+	return all, nil
+}

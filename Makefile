@@ -1,7 +1,7 @@
 # What is done often. The program itself needs only: go build ./cmd/paletwin
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build test lint bench demo shots fuzz
+.PHONY: build test lint bench demo shots fuzz corpus
 
 build:
 	CGO_ENABLED=0 go build -trimpath -o paletwin ./cmd/paletwin
@@ -20,6 +20,11 @@ fuzz:
 	go test ./core/changeset -run '^$$' -fuzz FuzzParse -fuzztime 10s
 	go test ./core/changeset -run '^$$' -fuzz FuzzLedger -fuzztime 10s
 	for p in xlsx ods jsonl; do go test ./core/table/$$p -run '^$$' -fuzz FuzzOpen -fuzztime 8s || exit 1; done
+
+# What LibreOffice does to files and how that is read: 40 cases, with a table.
+# SEED=n repeats one.
+corpus:
+	PALETWIN_TEST_TOOLS=required PALETWIN_CORPUS=full PALETWIN_SEED=$(SEED) go test ./core/compare -run TestCorpus -count 1 -v | grep -v "^=== "
 
 bench:
 	go run ./bench

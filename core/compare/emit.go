@@ -222,7 +222,7 @@ func (d *differ) pair(b *batch, i, j uint32) {
 	}
 	if is != nil {
 		d.new.Split(is, c.copy.img.Comma, 0)
-		fields = d.fields(b, j)
+		fields = d.fields(b, i, j)
 		if c.l != nil && len(fields) > 0 {
 			d.judgeAmend(b, fields, j)
 		}
@@ -264,7 +264,7 @@ func (c *comparison) sameColumns() bool {
 }
 
 // fields returns the field changes of the pair whose cells stand in d.
-func (d *differ) fields(b *batch, j uint32) []changeset.FieldChange {
+func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 	c := d.c
 	var fields []changeset.FieldChange
 	for f, col := range c.pair {
@@ -285,7 +285,7 @@ func (d *differ) fields(b *batch, j uint32) []changeset.FieldChange {
 			continue // a field that the copy's record does not have is left untouched
 		}
 		fc := changeset.FieldChange{Field: name, From: from, To: to}
-		if c.columns != nil && !c.readWorn(b, f, j, &fc) {
+		if c.columns != nil && !c.readWorn(b, f, i, j, &fc) {
 			continue
 		}
 		if c.field != nil && !c.takeValue(b, f, j, &fc) {

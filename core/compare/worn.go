@@ -241,14 +241,14 @@ func (c *comparison) sample() [][]wear.Pair {
 
 // readWorn reads a differing cell by what became of its column, and reports
 // whether it is a change.
-func (c *comparison) readWorn(b *batch, f int, j uint32, fc *changeset.FieldChange) bool {
+func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldChange) bool {
 	col := c.columns[f]
 	if col == nil || fc.To.Blank() {
 		return true
 	}
 	r := col.Read(fc.From.String(), fc.To.String())
 	if c.o.Worn != nil && r.Kind != "" {
-		c.o.Worn(Cell{Key: c.copy.key(j), Field: fc.Field, Row: c.copy.rowNumber(j), Snapshot: fc.From.String(), Seen: fc.To.String(), Kind: r.Kind, As: r.As})
+		c.o.Worn(Cell{Key: c.snap.key(i), Field: fc.Field, Row: c.copy.rowNumber(j), Snapshot: fc.From.String(), Seen: fc.To.String(), Kind: r.Kind, As: r.As})
 	}
 	switch r.As {
 	case wear.Snapshot:
@@ -334,8 +334,13 @@ func (t *wornTally) wear(field int, kind wear.Kind, from, to string) {
 		t.cells[wornAt{field, kind}] = x
 	}
 	x.n++
-	if len(x.examples) < maxExamples {
-		x.examples = append(x.examples, clip(from)+" as "+clip(to))
+	x.show(clip(from) + " as " + clip(to))
+}
+
+// show takes an example, if it is another one and there are few.
+func (x *wornCells) show(example string) {
+	if len(x.examples) < maxExamples && !slices.Contains(x.examples, example) {
+		x.examples = append(x.examples, example)
 	}
 }
 
@@ -358,7 +363,9 @@ func (t *wornTally) merge(o *wornTally) {
 			t.cells[at] = mine
 		}
 		mine.n += x.n
-		mine.examples = append(mine.examples, x.examples[:min(len(x.examples), maxExamples-len(mine.examples))]...)
+		for _, e := range x.examples {
+			mine.show(e)
+		}
 	}
 }
 
@@ -390,7 +397,7 @@ func (c *comparison) reportWear(t *wornTally) {
 	for _, at := range all {
 		columns[at.field] = true
 	}
-	f := changeset.WearProgram.Finding("saved by a program that wears values: %s; %s shown by %s", c.program, count(len(columns), "column"), count(w.Cells, "cell"))
+	f := changeset.WearProgram.Finding("the copy shows the marks of %s: %s in %s", c.program, count(w.Cells, "cell"), count(len(columns), "column"))
 	f.Count = w.Cells
 	c.find(f, c.copy.img.Name, "")
 	for _, at := range all {

@@ -61,9 +61,13 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 	}
 	charset := chooseCharset(letters)
 	most := 0
+	var single Verdict // where no column is worn, cells may be
 	for _, h := range k.All() {
 		h.Charset = charset
 		score, explained := h.fit(columns)
+		if explained > single.Explained {
+			single = Verdict{Habit: h, Explained: explained, Differing: best.Differing}
+		}
 		switch {
 		case score > most:
 			most, best.Habit, best.Explained, best.Rivals = score, h, explained, nil
@@ -71,7 +75,10 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 			best.Rivals = append(best.Rivals, h)
 		}
 	}
-	return best, most > 0
+	if most == 0 {
+		return single, single.Explained > 0
+	}
+	return best, true
 }
 
 // fit says how well the habit fits: cells that it explains, less those that

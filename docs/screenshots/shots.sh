@@ -15,6 +15,7 @@ cd demo
 "$TERMSHOT" "$out/layout.png" -- paletwin layout test aids autumn-round.csv
 rm -rf dossiers && cp aids.csv register.csv
 "$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --title 'Autumn round'
+"$TERMSHOT" "$out/wear.png" -- paletwin show 0001 --wear --limit 30
 "$TERMSHOT" "$out/show.png" -- paletwin show 0001 --limit 24
 "$TERMSHOT" "$out/record.png" -- paletwin show 0001 --record 00410
 paletwin reject 0001 --finding blank >/dev/null

@@ -45,6 +45,8 @@ func Story() []Step {
 	return []Step{
 		{"The registrar took a snapshot of the register (aids.csv), edited a copy in a spreadsheet (autumn-round.csv) and now compares the two. The layout says what the records are.",
 			[]string{"compare", "aids.csv", "autumn-round.csv", "--title", "Autumn round"}, 0},
+		{"The spreadsheet took codes for dates, dropped zeros and wrote TRUE for true. None of that is an edit, and none of it is proposed.",
+			[]string{"show", "0001", "--wear", "--limit", "6"}, 0},
 		{"What will change? First the nine aids that go from depot D03 to D07.",
 			[]string{"show", "0001", "--field", "depot"}, 0},
 		{"The status that was emptied by mistake is held. One look at the record.",

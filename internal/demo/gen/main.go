@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"paletwin/core/wear"
 )
 
 func main() {
@@ -171,7 +173,7 @@ func (w *world) round(aids [][]string) {
 	edited = slices.Delete(edited, 64, 65)
 	total := make([]string, len(heading))
 	total[col("name")], total[col("service_fee")] = "Total", "41318.70"
-	w.write("autumn-round.csv", append(edited, total))
+	w.write("autumn-round.csv", saved(append(edited, total)))
 
 	register := make([][]string, len(aids))
 	for i, a := range aids {
@@ -185,8 +187,20 @@ func (w *world) round(aids [][]string) {
 	w.write("register.csv", register)
 }
 
+// saved is what a spreadsheet program under en-GB makes of a table that it
+// opens and saves as CSV.
+func saved(rows [][]string) [][]string {
+	h := wear.Habit{Locale: wear.FindLocale("en-GB"), Special: true, Store: wear.Shown, Year: 2026}
+	for _, row := range rows {
+		for i := range row {
+			row[i], _ = h.Wear(row[i])
+		}
+	}
+	return rows
+}
+
 func newAid(no, name, depot, fee string) []string {
-	return []string{no, name, "buoy", "inner", "OCT-4", "57.40118", "-2.31207", "Fl G 5s", "3.0", depot, "U-1008", "2031604400" + no + "7", "230999" + no[2:], "2026-10-01", "2027-04-15",
+	return []string{no, name, "buoy", "inner", "SEP07", "57.40118", "-2.31207", "Fl G 5s", "3.0", depot, "U-1008", "2031604400" + no + "7", "230999" + no[2:], "2026-10-01", "2027-04-15",
 		fee, "", "", "false", "in_service", "", "2026-10-05T09:00:00Z", "U-1008", ""}
 }
 

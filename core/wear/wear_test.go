@@ -1,0 +1,188 @@
+package wear
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func habit(locale string, store Store) Habit {
+	return Habit{Locale: FindLocale(locale), Special: true, Store: store, Year: 2026}
+}
+
+// What was run and measured: a row a value, with what en-US, en-GB, de-DE and
+// fr-FR show in CSV, and what a workbook saved under en-US holds.
+func TestHabits(t *testing.T) {
+	for _, r := range [][6]string{
+		{"00412", "412", "412", "412", "412", "412"},
+		{"2031000417650012", "2031000417650012", "2031000417650012", "2031000417650012", "2031000417650012", "2031000417650010"},
+		{"574410002345678901", "5.74410002345679E+017", "5.74410002345679E+017", "5,74410002345679E+017", "5,74410002345679E+017", "574410002345679000"},
+		{"1E5", "1.00E+05", "1.00E+05", "1,00E+05", "1,00E+05", "100000"},
+		{"MAR-2", "03/02/26", "01/03/02", "MAR-2", "MAR-2", "2026-03-02"},
+		{"NOV-11", "11/11/26", "01/11/11", "01.11.11", "NOV-11", "2026-11-11"},
+		{"3/4", "03/04/26", "03/04/26", "3/4", "03/04/26", "2026-03-04"},
+		{"3-4", "3-4", "03/04/26", "3-4", "3-4", "3-4"},
+		{"13/12", "13/12", "13/12/26", "13/12", "13/12/26", "13/12"},
+		{"1.2.3", "1.2.3", "1.2.3", "01.02.03", "01/02/03", "1.2.3"},
+		{"29.70", "29.7", "29.7", "29.70", "29.70", "29.7"},
+		{"12.500", "12.5", "12.5", "12500", "12.500", "12.5"},
+		{"29,70", "29,70", "29,70", "29,7", "29,7", "29,70"},
+		{"0.1234567890123456789", "0.123456789012346", "0.123456789012346", "0.1234567890123456789", "0.1234567890123456789", "0.123456789012346"},
+		{"04/05/2026", "04/05/26", "04/05/26", "04/05/2026", "04/05/26", "2026-04-05"},
+		{"13/05/2026", "13/05/2026", "13/05/26", "13/05/2026", "13/05/26", "13/05/2026"},
+		{"04.05.2026", "04.05.2026", "04.05.2026", "04.05.26", "04/05/26", "04.05.2026"},
+		{"2026-03-11", "2026-03-11", "2026-03-11", "2026-03-11", "2026-03-11", "2026-03-11"},
+		{"2026-03-11T07:05", "2026-03-11T07:05:00", "2026-03-11T07:05:00", "2026-03-11T07:05:00", "2026-03-11T07:05:00", "2026-03-11T07:05:00"},
+		{"7:05", "07:05:00 AM", "07:05:00", "07:05:00", "07:05:00", "07:05:00"},
+		{"true", "TRUE", "TRUE", "true", "true", "true"},
+		{"12.5%", "12.50%", "12.50%", "12.5%", "12.5%", "0.125"},
+		{"(12)", "-12", "-12", "-12", "-12", "-12"},
+		{" 42", "42", "42", "42", "42", "42"},
+		{"a\r\nb", "a\nb", "a\nb", "a\nb", "a\nb", "a\nb"},
+		{"Fl(2) R 10s", "Fl(2) R 10s", "Fl(2) R 10s", "Fl(2) R 10s", "Fl(2) R 10s", "Fl(2) R 10s"},
+	} {
+		for i, l := range Locales {
+			seen, kind := habit(l.Name, Shown).Wear(r[0])
+			assert.Equal(t, r[i+1], seen, "%s of %q", l.Name, r[0])
+			assert.Equal(t, seen == r[0], kind == "", "%s of %q", l.Name, r[0])
+		}
+		seen, _ := habit("en-US", Book).Wear(r[0])
+		assert.Equal(t, r[5], seen, "XLSX of %q", r[0])
+	}
+	twice := habit("en-US", Shown)
+	twice.Twice = true
+	seen, _ := twice.Wear("574410002345678901")
+	assert.Equal(t, "5.74E+17", seen, "saved twice, all keys become one")
+}
+
+func TestCharsets(t *testing.T) {
+	for c, want := range map[Charset]string{As1252: "Ã…sa Å\uf181Ã³dÅº", Lost1252: "Åsa ?ód?", LostLatin1: "Åsa ?ód?", LostASCII: "?sa ??d?", AsUTF8: "\ufffdsa \ufffd\ufffdd\ufffd"} {
+		assert.Equal(t, want, c.wear("Åsa Łódź"), c)
+	}
+	back, ok := As1252.undo(As1252.wear("Åsa Łódź"))
+	assert.True(t, ok)
+	assert.Equal(t, "Åsa Łódź", back)
+	_, ok = Lost1252.undo("Åsa ?ód?")
+	assert.False(t, ok, "lost letters do not come back")
+}
+
+func column(t require.TestingT, h Habit, values ...string) *Column {
+	var pairs []Pair
+	for _, v := range values {
+		seen, _ := h.Wear(v)
+		pairs = append(pairs, Pair{v, seen})
+	}
+	c := Judge(h, pairs, true)
+	require.Equal(t, Worn, c.State)
+	return c
+}
+
+func TestEditsInWornColumns(t *testing.T) {
+	gb, us, de := habit("en-GB", Shown), habit("en-US", Shown), habit("de-DE", Shown)
+	book := habit("en-US", Book)
+	for _, c := range []struct {
+		col  *Column
+		seen string
+		as   As
+		want string
+	}{
+		{column(t, gb, "29.70", "10.00", "5.50"), "31.5", Edit, "31.50"},
+		{column(t, gb, "29.70", "10.00", "5.50"), "n/a", Edit, "n/a"},
+		{column(t, de, "29,70", "10,00"), "31,5", Edit, "31,50"},
+		{column(t, gb, "00412", "00417"), "733", Edit, "00733"},
+		{column(t, gb, "0412", "00417"), "733", Unknown, ""},
+		{column(t, gb, "11/03/2026", "25/04/2026"), "12/03/26", Edit, "12/03/2026"},
+		{column(t, us, "03/11/2026", "04/25/2026"), "03/12/26", Edit, "03/12/2026"},
+		{column(t, gb, "11/03/1926", "25/04/2026"), "12/03/26", Unknown, ""},
+		{column(t, gb, "true", "false", "true"), "FALSE", Edit, "false"},
+		{column(t, us, "MAR-2", "OCT-4", "DEC-1"), "11/05/26", Unknown, ""},
+		{column(t, us, "MAR-2", "OCT-4", "DEC-1"), "Q7", Edit, "Q7"},
+		{column(t, book, "2031000417650012", "2031000417650019"), "2031000417650050", Unknown, ""},
+		{column(t, us, "574410002345678901", "574410002345678902"), "5.75E+17", Unknown, ""},
+		{column(t, us, "=1", "1.0", "2.0"), "#NAME?", Unknown, ""},
+	} {
+		r := c.col.ReadNew(c.seen)
+		assert.Equal(t, c.as, r.As, "%q", c.seen)
+		if r.As == Edit {
+			assert.Equal(t, c.want, r.Value, "%q", c.seen)
+		}
+	}
+}
+
+// A single transformed cell among unworn ones is held, and so is what could
+// be either.
+func TestDoubtIsHeld(t *testing.T) {
+	h := habit("en-US", Shown)
+	var pairs []Pair
+	for i := range 40 {
+		v := fmt.Sprintf("%d.50", i)
+		pairs = append(pairs, Pair{v, v})
+	}
+	pairs[7].Seen = "7.5"
+	c := Judge(h, pairs, false)
+	assert.Equal(t, Mixed, c.State)
+	assert.Equal(t, Held, c.Read("7.50", "7.5").As)
+	assert.Equal(t, Edit, c.Read("7.50", "8.50").As)
+	assert.Equal(t, Intact, Judge(h, pairs[:5], true).State)
+	assert.Equal(t, Mixed, Judge(h, pairs[7:8], false).State, "one cell alone proves nothing")
+	assert.Equal(t, Worn, Judge(h, pairs[7:8], true).State, "unless other columns show the same program")
+}
+
+func TestChoosesTheProgram(t *testing.T) {
+	ids := []Pair{{"00412", "412"}, {"00413", "413"}}
+	dates := []Pair{{"13/05/2026", "13/05/26"}, {"04/05/2026", "04/05/26"}}
+	v, ok := Choose([][]Pair{ids, dates}, Known{Format: "csv", Year: 2026})
+	require.True(t, ok)
+	assert.Equal(t, "en-GB", v.Habit.Locale.Name)
+	assert.Equal(t, 4, v.Explained)
+	v, ok = Choose([][]Pair{ids, dates}, Known{Format: "csv", Year: 2026, SavedIn: "fr-FR"})
+	require.True(t, ok)
+	assert.Equal(t, "fr-FR", v.Habit.Locale.Name, "what the person knows counts")
+	_, ok = Choose([][]Pair{{{"a", "b"}, {"29.70", "31.20"}}}, Known{Format: "csv", Year: 2026})
+	assert.False(t, ok, "edits are no wear")
+}
+
+// Whatever is edited in a worn column: it is read as what was meant, or not
+// read at all; and only what looks just like the unedited cell is taken for it.
+func TestAnEditIsNeverReadAsAnother(t *testing.T) {
+	kinds := map[string]*rapid.Generator[string]{
+		"fees": rapid.StringMatching(`[1-9][0-9]{0,3}\.[0-9]{2}`),
+		"ids":  rapid.StringMatching(`0[0-9]{4}`),
+		"dates": rapid.Custom(func(t *rapid.T) string {
+			return fmt.Sprintf("%02d/%02d/20%02d", rapid.IntRange(1, 28).Draw(t, "d"), rapid.IntRange(1, 12).Draw(t, "m"), rapid.IntRange(0, 29).Draw(t, "y"))
+		}),
+		"serials": rapid.StringMatching(`203[0-9]{13}`),
+		"codes":   rapid.SampledFrom([]string{"MAR-2", "OCT-4", "SEP07", "3-4", "2E5", "12E3", "JUN/3", "NOV-11", "1-2", "Q7", "1.10", "1.1", "7:05"}),
+		"flags":   rapid.SampledFrom([]string{"true", "false"}),
+		"texts":   rapid.StringOfN(rapid.RuneFrom([]rune("ab 1é.,-/:\r\n")), 0, 8, -1),
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		h := rapid.SampledFrom(Habits(rapid.SampledFrom([]string{"csv", "xlsx", "ods"}).Draw(t, "format"))).Draw(t, "habit")
+		h.Year = 2026
+		values := rapid.SliceOfN(kinds[rapid.SampledFrom([]string{"fees", "ids", "dates", "serials", "codes", "flags", "texts"}).Draw(t, "kind")], 2, 20).Draw(t, "values")
+		var pairs []Pair
+		for _, v := range values {
+			seen, _ := h.Wear(v)
+			pairs = append(pairs, Pair{v, seen})
+		}
+		c := Judge(h, pairs, true)
+		was, meant := values[0], values[1]
+		worn, _ := h.Wear(was)
+		seen, _ := h.Wear(meant)
+		r := c.Read(was, seen)
+		switch {
+		case seen == worn:
+			require.NotEqual(t, Unknown, r.As)
+		case seen == was:
+			// the edit looks like the snapshot: nothing can tell
+		case r.As == Edit:
+			again, _ := h.Wear(r.Value)
+			require.Equal(t, seen, again, "%s: %q edited to %q, seen %q, read %q", h.Name(), was, meant, seen, r.Value)
+		default:
+			require.Equal(t, Unknown, r.As)
+		}
+	})
+}

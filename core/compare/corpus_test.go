@@ -146,7 +146,9 @@ func changesOf(t *testing.T, snapshot [][]string, edited *table.Image, year int)
 	return sink.all
 }
 
-type fieldSink struct{ all map[string]*changeset.FieldChange }
+type fieldSink struct {
+	all map[string]*changeset.FieldChange
+}
 
 func (s *fieldSink) WriteEncoded(_ []byte, changes []*changeset.Change) error {
 	for _, c := range changes {

@@ -306,11 +306,11 @@ func (c *comparison) judgeLimits(ctx context.Context) error {
 
 // countAmends makes all changes without keeping them.
 func (c *comparison) countAmends(ctx context.Context) (int, error) {
-	sink, res, sum, moved, judge := c.sink, *c.res, c.sum, c.moved, c.o.Judge
-	c.sink, c.moved, c.o.Judge = nil, moves{}, nil
+	sink, res, sum, moved, judge, worn := c.sink, *c.res, c.sum, c.moved, c.o.Judge, c.o.Worn
+	c.sink, c.moved, c.o.Judge, c.o.Worn = nil, moves{}, nil, nil
 	err := c.emit(ctx)
 	n := c.res.Changes.Amend
-	c.sink, *c.res, c.sum, c.moved, c.o.Judge = sink, res, sum, moved, judge
+	c.sink, *c.res, c.sum, c.moved, c.o.Judge, c.o.Worn = sink, res, sum, moved, judge, worn
 	return n, err
 }
 

@@ -397,13 +397,13 @@ func (c *comparison) reportWear(t *wornTally) {
 	for _, at := range all {
 		columns[at.field] = true
 	}
-	f := changeset.WearProgram.Finding("the copy shows the marks of %s: %s in %s", c.program, count(w.Cells, "cell"), count(len(columns), "column"))
+	f := changeset.WearProgram.Finding("the copy shows the marks of %s: %s in %s; the snapshot's values stand", c.program, count(w.Cells, "cell"), count(len(columns), "column"))
 	f.Count = w.Cells
 	c.find(f, c.copy.img.Name, "")
 	for _, at := range all {
 		x := t.cells[at]
 		name := c.res.Fields[at.field]
-		f := changeset.Wear.Finding("%s %s (%s); the snapshot's values stand", count(x.n, "cell"), kindWords[at.kind], strings.Join(x.examples, ", "))
+		f := changeset.Wear.Finding("%s %s (%s)", count(x.n, "cell"), kindWords[at.kind], strings.Join(x.examples, ", "))
 		f.Count = x.n
 		c.find(f, c.copy.img.Name, name)
 	}

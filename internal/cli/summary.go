@@ -154,6 +154,7 @@ func (a *app) findings(all []changeset.Finding, whole bool) {
 	a.out.Line("")
 	t := screen.Table{Indent: "  "}
 	const room = 12
+	var shown []*changeset.Finding
 	left := 0
 	for _, level := range []changeset.Level{changeset.Stop, changeset.Warn, changeset.Note} {
 		for i := range all {
@@ -161,11 +162,23 @@ func (a *app) findings(all []changeset.Finding, whole bool) {
 			if f.Level != level {
 				continue
 			}
-			if !whole && t.Len() >= room {
+			if !whole && len(shown) >= room {
 				left++
 				continue
 			}
-			t.Row(screen.Level(string(f.Level)), f.Code, screen.Dim(screen.Safe(place(f))), screen.Cut(screen.Safe(f.Text), 160))
+			shown = append(shown, f)
+		}
+	}
+	codes, places := 0, 0
+	for _, f := range shown {
+		codes, places = max(codes, len(f.Code)), max(places, len([]rune(screen.Safe(place(f)))))
+	}
+	wide := a.out.Width - len("  stop      ") - codes - places
+	for _, f := range shown {
+		cells := []string{screen.Level(string(f.Level)), f.Code, screen.Dim(screen.Safe(place(f)))}
+		for _, line := range screen.Wrap(screen.Cut(screen.Safe(f.Text), 240), max(wide, 40)) {
+			t.Row(append(cells, line)...)
+			cells = []string{"", "", ""}
 		}
 	}
 	t.Print(a.out)

@@ -132,6 +132,12 @@ func Cut(s string, width int) string {
 	return ansi.Truncate(s, width-1, "") + "…"
 }
 
+// Wrap breaks text into lines of at most the given width, between words where
+// it can.
+func Wrap(s string, width int) []string {
+	return strings.Split(ansi.Wrap(s, width, ""), "\n")
+}
+
 // Value makes a value from data fit for a cell of the given width; an empty
 // one gets a word.
 func Value(s string, width int) string {

@@ -19,6 +19,8 @@ fuzz:
 	go test ./core/table/csv -run '^$$' -fuzz FuzzOpen -fuzztime 10s
 	go test ./core/changeset -run '^$$' -fuzz FuzzParse -fuzztime 10s
 	go test ./core/changeset -run '^$$' -fuzz FuzzLedger -fuzztime 10s
+	go test ./core/expr -run '^$$' -fuzz FuzzCompile -fuzztime 8s
+	go test ./core/layout -run '^$$' -fuzz FuzzParse -fuzztime 8s
 	for p in xlsx ods jsonl; do go test ./core/table/$$p -run '^$$' -fuzz FuzzOpen -fuzztime 8s || exit 1; done
 
 # What LibreOffice does to files and how that is read: 40 cases, with a table.

@@ -245,7 +245,13 @@ func (c *Column) ReadNew(seen string) Reading {
 			return Reading{As: Edit, Value: v}
 		}
 	}
-	if worn, _ := c.Habit.Wear(text); worn == seen && (!c.lossy() || !c.Habit.takes(text)) {
+	worn, _ := c.Habit.Wear(text)
+	switch {
+	case worn != seen && c.Habit.Charset == "":
+		// What a program writes it writes again: this it did not write, so
+		// that the cell was kept from it, and is what somebody wrote.
+		return Reading{As: Edit, Value: text}
+	case worn == seen && (!c.lossy() || !c.Habit.takes(text)):
 		return Reading{As: Edit, Value: text}
 	}
 	return Reading{As: Unknown, Kind: c.mainKind()}

@@ -100,6 +100,8 @@ func TestEditsInWornColumns(t *testing.T) {
 		{column(t, gb, "true", "false", "true"), "FALSE", Edit, "false"},
 		{column(t, us, "MAR-2", "OCT-4", "DEC-1"), "11/05/26", Unknown, ""},
 		{column(t, us, "MAR-2", "OCT-4", "DEC-1"), "Q7", Edit, "Q7"},
+		{column(t, us, "MAR-2", "OCT-4", "DEC-1"), "NOV-3", Edit, "NOV-3"},
+		{column(t, gb, "29.70", "10.00", "5.50"), "2970.00", Edit, "2970.00"},
 		{column(t, book, "2031000417650012", "2031000417650019"), "2031000417650050", Unknown, ""},
 		{column(t, us, "574410002345678901", "574410002345678902"), "5.75E+17", Unknown, ""},
 		{column(t, us, "=1", "1.0", "2.0"), "#NAME?", Unknown, ""},
@@ -180,6 +182,9 @@ func TestAnEditIsNeverReadAsAnother(t *testing.T) {
 			// the edit looks like the snapshot: nothing can tell
 		case r.As == Edit:
 			again, _ := h.Wear(r.Value)
+			if twice, _ := h.Wear(seen); twice != seen {
+				return // which programs do not write: held to be what somebody wrote
+			}
 			require.Equal(t, seen, again, "%s: %q edited to %q, seen %q, read %q", h.Name(), was, meant, seen, r.Value)
 		default:
 			require.Equal(t, Unknown, r.As)

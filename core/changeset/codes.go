@@ -108,6 +108,8 @@ var (
 	KeyWorn     = Code{"key-worn", Note, OfFile, "keys that a program changed were recognised"}
 	KeyLost     = Code{"key-lost", Stop, OfRecord, "a key that a program changed could be that of several records; nothing is taken from the row"}
 
+	KeyEvidence = Code{"key-by-evidence", Warn, OfRecord, "a record was recognised by its other fields, since its key is shown as that of several; its changes are held"}
+
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
 	ByOthers     = Code{"changed-by-others", Warn, OfRecord, "no run of this dossier wrote this; it was changed by others since, and putting it back is held"}
 )
@@ -117,5 +119,5 @@ func Codes() []Code {
 	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
 		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
 		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
-		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, KeyWorn, KeyLost, ConflictThen, ByOthers}
+		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, KeyWorn, KeyLost, KeyEvidence, ConflictThen, ByOthers}
 }

@@ -242,6 +242,9 @@ func (d *differ) pair(b *batch, i, j uint32) {
 		b.tally.skipped++
 	default:
 		ch := &changeset.Change{Act: changeset.Amend, Key: c.snap.own(was), Fields: fields}
+		if c.evidence[i] {
+			ch.Held = []string{changeset.KeyEvidence.Name}
+		}
 		if listed {
 			ch.Stop = []string{changeset.ListedAmended.Name}
 			b.tally.listedAmended = append(b.tally.listedAmended, ch.Key)

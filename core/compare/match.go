@@ -425,6 +425,10 @@ func (c *comparison) judgeMissing() {
 		c.deleteHold = []string{changeset.MissingMany.Name}
 		c.res.DeletesHeld = fmt.Sprintf("%s, and %s of the copy cannot be matched, so those may be among them; the deletes are held", what, count(c.res.Records.Stopped, "row"))
 		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
+	case len(c.evidence) > 0:
+		c.deleteHold = []string{changeset.MissingMany.Name}
+		c.res.DeletesHeld = what + ", and keys were told apart by other fields; the deletes are held"
+		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
 	case c.missing*tooManyMissing > c.snap.len() && !c.o.AllMissing:
 		c.deleteHold = []string{changeset.MissingMany.Name}
 		c.res.DeletesHeld = fmt.Sprintf("%s, more than one in %d; the deletes are held", what, tooManyMissing)

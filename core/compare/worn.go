@@ -33,9 +33,10 @@ type Wear struct {
 
 // wearing is what a comparison knows of wear. Without any it is empty.
 type wearing struct {
-	columns []*wear.Column // of each field of the snapshot, nil where nothing was found
-	keyWorn bool           // keys were matched that are not written alike
-	program string         // what saved the copy, as it is concluded
+	columns  []*wear.Column  // of each field of the snapshot, nil where nothing was found
+	keyWorn  bool            // keys were matched that are not written alike
+	evidence map[uint32]bool // records that were matched by their other fields
+	program  string          // what saved the copy, as it is concluded
 }
 
 const (
@@ -53,10 +54,21 @@ func (c *comparison) known() wear.Known {
 	return wear.Known{Format: c.copy.img.Found.Format, Year: c.o.Year, SavedIn: c.o.SavedIn, Order: c.o.DayOrder}
 }
 
+// rowGroup is the copy's unmatched rows that are seen with one key.
+type rowGroup struct {
+	rows   []uint32
+	repeat uint32 // their group in comparison.repeats, 0 for a single row
+}
+
 // wornKeys matches rows whose keys software changed: those of which exactly
-// one snapshot key becomes what is seen, and which no other row claims.
+// one snapshot key becomes what is seen, and which no other row claims; where
+// several do, by what else the rows hold.
 func (c *comparison) wornKeys() {
-	if c.copy == nil || !c.o.Wear || len(c.adds)*fewUnmatched < c.copy.len() {
+	if c.copy == nil || !c.o.Wear {
+		return
+	}
+	groups, unmatched := c.unmatchedRows()
+	if unmatched == 0 || unmatched*fewUnmatched < c.copy.len() {
 		return
 	}
 	var lack []uint32
@@ -65,36 +77,48 @@ func (c *comparison) wornKeys() {
 			lack = append(lack, uint32(i))
 		}
 	}
-	if len(lack) == 0 || len(c.adds) == 0 {
+	if len(lack) == 0 {
 		return
 	}
-	rows := make(map[string]uint32, len(c.adds))
-	for _, j := range c.adds {
-		rows[c.copy.own(c.copy.raw(j)).Encoding()] = j
-	}
-	habit, ok := c.keyHabit(lack, rows)
+	habit, ok := c.keyHabit(lack, groups)
 	if !ok {
 		return
 	}
-	claims := make(map[string][]uint32, len(lack))
+	claims := make(map[string][]uint32, len(groups))
 	for _, i := range lack {
 		worn := wornKey(habit, c.snap.key(i))
-		if _, seen := rows[worn]; seen {
+		if _, seen := groups[worn]; seen {
 			claims[worn] = append(claims[worn], i)
 		}
 	}
-	c.pairWorn(rows, claims)
+	c.pairWorn(groups, claims)
+}
+
+// unmatchedRows are the rows that match no record, by their keys.
+func (c *comparison) unmatchedRows() (map[string]*rowGroup, int) {
+	groups := make(map[string]*rowGroup, len(c.adds))
+	for _, j := range c.adds {
+		groups[c.copy.key(j).Encoding()] = &rowGroup{rows: []uint32{j}}
+	}
+	n := len(c.adds)
+	for g, rows := range c.repeats {
+		if g >= uint32(c.snap.len()) {
+			groups[c.copy.key(rows[0]).Encoding()] = &rowGroup{rows: rows, repeat: g}
+			n += len(rows)
+		}
+	}
+	return groups, n
 }
 
 // keyHabit finds the habit that makes most of a sample of unmatched keys
 // those of unmatched rows.
-func (c *comparison) keyHabit(lack []uint32, rows map[string]uint32) (best wear.Habit, ok bool) {
+func (c *comparison) keyHabit(lack []uint32, groups map[string]*rowGroup) (best wear.Habit, ok bool) {
 	step := max(len(lack)/100, 1)
 	most := 0
 	for _, h := range c.known().All() {
 		n := 0
 		for k := 0; k < len(lack); k += step {
-			if _, there := rows[wornKey(h, c.snap.key(lack[k]))]; there {
+			if _, there := groups[wornKey(h, c.snap.key(lack[k]))]; there {
 				n++
 			}
 		}
@@ -114,35 +138,52 @@ func wornKey(h wear.Habit, k record.Key) string {
 	return string(b)
 }
 
-// pairWorn pairs rows with the one record that claims them. A row that
-// several claim is nobody's.
-func (c *comparison) pairWorn(rows map[string]uint32, claims map[string][]uint32) {
+// pairWorn pairs each row with the one record that claims it. Rows that
+// several claim are told apart by what else they hold; what is left is
+// nobody's.
+func (c *comparison) pairWorn(groups map[string]*rowGroup, claims map[string][]uint32) {
 	taken := map[uint32]bool{}
 	var lost []uint32
 	pairs, example, first := 0, "", uint32(0)
 	for seen, records := range claims {
-		j := rows[seen]
-		taken[j] = true
-		if len(records) > 1 {
-			lost = append(lost, j)
-			for _, i := range records {
-				c.mate[i] = mateRepeat
+		g := groups[seen]
+		if len(records) == 1 && len(g.rows) == 1 {
+			j, i := g.rows[0], records[0]
+			taken[j] = true
+			c.pairUp(i, j)
+			if pairs++; example == "" || i < first {
+				first = i
+				example = c.snap.key(first).String() + " as " + c.copy.key(j).String()
 			}
-			c.res.Records.StoppedRecords += len(records)
 			continue
 		}
-		c.pairUp(records[0], j)
-		if pairs++; example == "" || records[0] < first {
-			first = records[0]
-			example = c.snap.key(first).String() + " as " + c.copy.key(j).String()
+		if len(records) == 1 {
+			continue // one record on several rows: a repeat
+		}
+		left, without := c.byEvidence(g.rows, records)
+		for _, j := range g.rows {
+			taken[j] = true
+		}
+		delete(c.repeats, g.repeat)
+		lost = append(lost, left...)
+		if len(left) > 0 { // the records may be on the rows that are left
+			for _, i := range without {
+				c.mate[i] = mateRepeat
+			}
+			c.res.Records.StoppedRecords += len(without)
 		}
 	}
 	c.adds = slices.DeleteFunc(c.adds, func(j uint32) bool { return taken[j] })
 	name := c.copy.img.Name
+	c.keyWorn = pairs > 0 || len(c.evidence) > 0
 	if pairs > 0 {
-		c.keyWorn = true
 		f := changeset.KeyWorn.Finding("%s with a key that a program changed %s recognised (%s)", count(pairs, "row"), isAre(pairs), example)
 		f.Count = pairs
+		c.find(f, name, strings.Join(c.o.Key, ", "))
+	}
+	if n := len(c.evidence); n > 0 {
+		f := changeset.KeyEvidence.Finding("%s with a key that several records are shown with %s told apart by the other fields; all their changes are held", count(n, "row"), isAre(n))
+		f.Count = n
 		c.find(f, name, strings.Join(c.o.Key, ", "))
 	}
 	if len(lost) > 0 {

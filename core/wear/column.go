@@ -422,7 +422,10 @@ func (f *profile) dateCandidates(seen string, h Habit) []string {
 	if h.Locale.order == "mdy" {
 		shown = "01" + sep + "02" + sep + "06"
 	}
-	for _, written := range []string{"2006-01-02", shown, strings.Replace(shown, "06", "2006", 1)} {
+	for _, written := range []string{"2006-01-02", shown, strings.Replace(shown, "06", "2006", 1), "1/2/2006"} {
+		if written == "1/2/2006" && h.Locale.order != "mdy" {
+			continue
+		}
 		t, err := time.Parse(written, seen)
 		if err != nil {
 			continue

@@ -15,6 +15,7 @@ const (
 // Habit is what one program does to a file under one locale in one way of
 // saving. Habits are comparable.
 type Habit struct {
+	Desktop bool // not LibreOffice, but the most common desktop program; recalled, not measured
 	Locale  *Locale
 	Special bool // numbers and dates in special forms were looked for
 	Store   Store
@@ -26,6 +27,9 @@ type Habit struct {
 // Name says what the habit is in words.
 func (h Habit) Name() string {
 	words := "LibreOffice, " + h.Locale.Name
+	if h.Desktop {
+		words = "a desktop spreadsheet, " + h.Locale.Name
+	}
 	if !h.Special {
 		words += ", special numbers off"
 	}
@@ -67,12 +71,20 @@ func (h Habit) Wear(text string) (string, Kind) {
 	return seen, kind
 }
 
+// read is what the program makes of a text.
+func (h Habit) read(text string) (cell, bool) {
+	im := importer{h.Locale, h.Special, h.Year}
+	if h.Desktop {
+		return (&desktop{im}).take(text)
+	}
+	return im.take(text)
+}
+
 // takes reports whether the program takes a text for something else than
 // text. What it writes it takes again, so that a text which it does not take
 // is what somebody wrote.
 func (h Habit) takes(text string) bool {
-	im := importer{h.Locale, h.Special, h.Year}
-	_, ok := im.take(text)
+	_, ok := h.read(text)
 	if !ok && h.Store >= Book {
 		shown := importer{Locales[0], false, h.Year} // digits with a point, dates as ISO
 		_, ok = shown.take(text)
@@ -81,8 +93,7 @@ func (h Habit) takes(text string) bool {
 }
 
 func (h Habit) once(text string) (string, Kind) {
-	im := importer{h.Locale, h.Special, h.Year}
-	if c, ok := im.take(text); ok {
+	if c, ok := h.read(text); ok {
 		seen := [...]string{c.shown, c.raw, c.stored, c.ods}[h.Store]
 		if seen == text {
 			return text, ""
@@ -126,6 +137,11 @@ func Habits(format string) []Habit {
 					all = append(all, Habit{Locale: l, Special: special, Store: s, Twice: twice})
 				}
 			}
+		}
+	}
+	if format != "ods" {
+		for _, l := range Locales {
+			all = append(all, Habit{Desktop: true, Locale: l, Special: true, Store: stores[0]})
 		}
 	}
 	return all

@@ -58,6 +58,39 @@ func TestHabits(t *testing.T) {
 	assert.Equal(t, "5.74E+17", seen, "saved twice, all keys become one")
 }
 
+// What is recalled of the most common desktop program, under en-US and en-GB
+// in CSV, and in a workbook.
+func TestDesktopHabits(t *testing.T) {
+	for _, r := range [][4]string{
+		{"00412", "412", "412", "412"},
+		{"110554000000", "1.10554E+11", "1.10554E+11", "110554000000"},
+		{"1234567890123456", "1.23457E+15", "1.23457E+15", "1234567890123450"},
+		{"29.70", "29.7", "29.7", "29.7"},
+		{"1E5", "1.00E+05", "1.00E+05", "100000"},
+		{"MAR2", "2-Mar", "02-Mar", "2026-03-02"},
+		{"OCT-4", "4-Oct", "04-Oct", "2026-10-04"},
+		{"3-4", "4-Mar", "03-Apr", "2026-03-04"},
+		{"1/2", "2-Jan", "01-Feb", "2026-01-02"},
+		{"2026-03", "Mar-26", "Mar-26", "2026-03-01"},
+		{"2026-03-11", "3/11/2026", "11/03/2026", "2026-03-11"},
+		{"2026-03-11 07:05:09", "3/11/2026 7:05", "11/03/2026 07:05", "2026-03-11T07:05:09"},
+		{"04/05/2026", "4/5/2026", "04/05/2026", "2026-04-05"},
+		{"1887-06-04", "1887-06-04", "1887-06-04", "1887-06-04"},
+		{"2026-03-11T07:05:09Z", "2026-03-11T07:05:09Z", "2026-03-11T07:05:09Z", "2026-03-11T07:05:09Z"},
+		{"07:05", "7:05", "07:05", "07:05:00"},
+		{"25:30", "25:30:00", "25:30:00", "25:30:00"},
+		{"true", "TRUE", "TRUE", "true"},
+		{"12.5%", "12.50%", "12.50%", "0.125"},
+		{"Skerry Ledge", "Skerry Ledge", "Skerry Ledge", "Skerry Ledge"},
+	} {
+		for i, h := range []Habit{habit("en-US", Shown), habit("en-GB", Shown), habit("en-US", Book)} {
+			h.Desktop = true
+			seen, _ := h.Wear(r[0])
+			assert.Equal(t, r[i+1], seen, "%s of %q", h.Name(), r[0])
+		}
+	}
+}
+
 func TestCharsets(t *testing.T) {
 	for c, want := range map[Charset]string{As1252: "Ã…sa Å\uf181Ã³dÅº", Lost1252: "Åsa ?ód?", LostLatin1: "Åsa ?ód?", LostASCII: "?sa ??d?", AsUTF8: "\ufffdsa \ufffd\ufffdd\ufffd"} {
 		assert.Equal(t, want, c.wear("Åsa Łódź"), c)

@@ -1,0 +1,149 @@
+package compare
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/zeebo/xxh3"
+
+	"paletwin/core/table/csv"
+	"paletwin/core/wear"
+)
+
+// mostByHand is how many rows, and records, that differ from all records are
+// compared each with each.
+const mostByHand = 2000
+
+// byEvidence matches rows and records that one key is seen of, one to one, by
+// their other fields read through the file's habit: first those that agree in
+// all fields and alone do; then, in what is left, the best match of a row, if
+// it agrees in half of its fields or more, no other record agrees in as
+// many, and no other row has it for its best. It returns the rows and records
+// that are left.
+func (c *comparison) byEvidence(rows, records []uint32) (left, without []uint32) {
+	h := c.habitInOrder(rows, records)
+	seen := make(map[uint64][]uint32, len(rows))
+	for _, j := range rows {
+		k := xxh3.HashString(strings.Join(c.otherCells(j), "\x00"))
+		seen[k] = append(seen[k], j)
+	}
+	worn := make(map[uint64][]uint32, len(records))
+	for _, i := range records {
+		k := xxh3.HashString(strings.Join(c.wornCells(h, i), "\x00"))
+		worn[k] = append(worn[k], i)
+	}
+	matched := map[uint32]bool{}
+	if c.evidence == nil {
+		c.evidence = map[uint32]bool{}
+	}
+	pair := func(i, j uint32) {
+		c.pairUp(i, j)
+		c.evidence[i], matched[j] = true, true
+	}
+	for k, is := range worn {
+		if js := seen[k]; len(is) == 1 && len(js) == 1 {
+			pair(is[0], js[0])
+		}
+	}
+	left = slices.DeleteFunc(slices.Clone(rows), func(j uint32) bool { return matched[j] })
+	without = slices.DeleteFunc(slices.Clone(records), func(i uint32) bool { return c.evidence[i] })
+	if len(left) > mostByHand || len(without) > mostByHand {
+		return left, without
+	}
+	for j, i := range c.bestMatches(h, left, without) {
+		pair(i, j)
+	}
+	left = slices.DeleteFunc(left, func(j uint32) bool { return matched[j] })
+	without = slices.DeleteFunc(without, func(i uint32) bool { return c.evidence[i] })
+	return left, without
+}
+
+// bestMatches finds for each row the one record that agrees with it best.
+func (c *comparison) bestMatches(h wear.Habit, rows, records []uint32) map[uint32]uint32 {
+	texts := make([][]string, len(records))
+	for k, i := range records {
+		texts[k] = c.wornCells(h, i)
+	}
+	best := map[uint32]uint32{}
+	claimed := map[uint32]int{}
+	for _, j := range rows {
+		cells := c.otherCells(j)
+		most, second, at := 0, 0, -1
+		for k := range texts {
+			n := 0
+			for f := range cells {
+				if cells[f] == texts[k][f] {
+					n++
+				}
+			}
+			switch {
+			case n > most:
+				most, second, at = n, most, k
+			case n > second:
+				second = n
+			}
+		}
+		if at >= 0 && most > second && 2*most >= len(cells) {
+			best[j] = records[at]
+			claimed[records[at]]++
+		}
+	}
+	for j, i := range best {
+		if claimed[i] > 1 {
+			delete(best, j)
+		}
+	}
+	return best
+}
+
+// habitInOrder concludes the file's habit from rows and records of one order:
+// what is no edit agrees there.
+func (c *comparison) habitInOrder(rows, records []uint32) wear.Habit {
+	cells := make([][]wear.Pair, len(c.res.Fields))
+	for k := range min(len(rows), len(records), sampled/8) {
+		was, is := c.plainCells(records[k]), c.otherCells(rows[k])
+		for f := range was {
+			cells[f] = append(cells[f], wear.Pair{Snapshot: was[f], Seen: is[f]})
+		}
+	}
+	v, ok := wear.Choose(some(cells), c.known())
+	if !ok {
+		v.Habit = c.known().All()[0]
+	}
+	return v.Habit
+}
+
+// otherCells are the copy's cells of a row in the fields that are no key.
+func (c *comparison) otherCells(j uint32) []string {
+	cells := csv.Split(nil, c.copy.raw(j), c.copy.img.Comma)
+	var all []string
+	for f, col := range c.pair {
+		if col >= 0 && !slices.Contains(c.snap.keyCol, f) {
+			v, _ := csv.Value(c.copy.img, cells[col])
+			all = append(all, v.String())
+		}
+	}
+	return all
+}
+
+// plainCells are the snapshot's cells of a record in the same fields, and
+// wornCells what the habit makes of them.
+func (c *comparison) plainCells(i uint32) []string {
+	cells := csv.Split(nil, c.snap.raw(i), c.snap.img.Comma)
+	var all []string
+	for f, col := range c.pair {
+		if col >= 0 && !slices.Contains(c.snap.keyCol, f) {
+			v, _ := csv.Value(c.snap.img, cells[f])
+			all = append(all, v.String())
+		}
+	}
+	return all
+}
+
+func (c *comparison) wornCells(h wear.Habit, i uint32) []string {
+	all := c.plainCells(i)
+	for f := range all {
+		all[f], _ = h.Wear(all[f])
+	}
+	return all
+}

@@ -1,0 +1,109 @@
+package compare_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"paletwin/core/compare"
+	"paletwin/core/table/csv"
+)
+
+// worn compares two CSV texts with wear told, and returns the result and the
+// change set's lines.
+func worn(t require.TestingT, snapshot, edited string, o compare.Options) (*compare.Result, string) {
+	o.Wear, o.Year = true, 2026
+	return with(t, "", snapshot, edited, o)
+}
+
+func codes(r *compare.Result) (all []string) {
+	for _, f := range r.Findings {
+		all = append(all, f.Code)
+	}
+	return all
+}
+
+// Long ids that a program shows all alike are told apart by what else the rows
+// hold; what they change is held, and what cannot be told apart is nobody's.
+func TestKeysShownAlike(t *testing.T) {
+	var s, e strings.Builder
+	s.WriteString("k,name,fee\n")
+	e.WriteString("k,name,fee\n")
+	order := rand.New(rand.NewPCG(1, 2)).Perm(40)
+	for i := range 40 {
+		fmt.Fprintf(&s, "57441000234567%04d,aid %d,%d.50\n", i, i, i)
+	}
+	for _, i := range order {
+		fee := fmt.Sprintf("%d.5", i)
+		if i == 7 {
+			fee = "99.5"
+		}
+		fmt.Fprintf(&e, "5.74410002345670E+017,aid %d,%s\n", i, fee)
+	}
+	edited := strings.ReplaceAll(e.String(), "5.74410002345670E+017", "5.7441000234567E+017")
+	res, changes := worn(t, s.String(), edited, compare.Options{})
+	assert.Equal(t, 1, res.Changes.Amend, changes)
+	assert.Contains(t, changes, `"key":["574410002345670007"],"held":["key-by-evidence"],"fields":{"fee":{"from":"7.50","to":"99.50"}}`)
+	assert.Equal(t, 39, res.Records.Unchanged)
+	assert.Contains(t, codes(res), "key-by-evidence")
+
+	twins := strings.Replace(s.String(), "aid 3,3.50", "aid 4,4.50", 1) // two records that only the key tells apart
+	edited = strings.Replace(edited, "aid 3,3.5\n", "aid 4,4.5\n", 1)
+	res, _ = worn(t, twins, edited, compare.Options{Missing: compare.Asked})
+	assert.Equal(t, 2, res.Records.Stopped)
+	assert.Equal(t, 2, res.Records.StoppedRecords)
+	assert.Zero(t, res.Changes.Delete, "a record that may be on a stopped row is not deleted")
+	assert.Contains(t, codes(res), "key-lost")
+}
+
+// However a register is worn, the comparison adds up; and without an edit there
+// is no change.
+func TestWearAddsUp(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(4, 60).Draw(t, "records")
+		s, e := "k,fee,on,v\n", "k,fee,on,v\n"
+		edits := 0
+		for i := range n {
+			fee, on := fmt.Sprintf("%d.%d0", 10+i, i%10), []string{"true", "false"}[i%2]
+			s += fmt.Sprintf("%05d,%s,%s,x\n", 10+i, fee, on)
+			v := "x"
+			if i >= 4 && rapid.IntRange(0, 9).Draw(t, "edit") == 0 {
+				v = "y"
+				edits++
+			}
+			if i < 4 || rapid.IntRange(0, 19).Draw(t, "gone") > 0 {
+				e += fmt.Sprintf("%d,%s,%s,%s\n", 10+i, strings.TrimSuffix(strings.TrimSuffix(fee, "0"), ".0"), strings.ToUpper(on), v)
+			} else if v == "y" {
+				edits--
+			}
+		}
+		res, changes := worn(t, s, e, compare.Options{})
+		r := res.Records
+		require.Equal(t, edits, res.Changes.Amend, changes)
+		require.Equal(t, r.Snapshot, res.Changes.Amend+res.Changes.Delete+r.Unchanged+r.Kept+r.StoppedRecords)
+		require.Equal(t, r.Edited, res.Changes.Amend+res.Changes.Add+r.Unchanged+r.Skipped+r.Stopped)
+		require.Zero(t, res.Changes.Add)
+	})
+}
+
+// A copy that nobody saved with a program is compared as it is.
+func TestEditsAreNoWear(t *testing.T) {
+	open := func(s string) []byte { return []byte("k,v,w\n" + s) }
+	a, err := csv.Open("a.csv", open("1,a,29.75\n2,b,30.25\n3,c,1.25\n"))
+	require.NoError(t, err)
+	b, err := csv.Open("b.csv", open("1,A,29.75\n2,b,31.25\n3,d,1.50\n"))
+	require.NoError(t, err)
+	told, err := compare.Run(context.Background(), a, b, compare.Options{RecordSet: "t", Key: []string{"k"}, Wear: true, Year: 2026}, nil)
+	require.NoError(t, err)
+	bytes, err := compare.Run(context.Background(), a, b, compare.Options{RecordSet: "t", Key: []string{"k"}}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, bytes.Changes, told.Changes)
+	assert.Equal(t, bytes.Findings, told.Findings)
+	assert.Zero(t, told.Wear.Cells)
+}

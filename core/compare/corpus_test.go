@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -22,6 +21,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/table"
+	"paletwin/core/table/officetest"
 	"paletwin/core/table/open"
 )
 
@@ -98,19 +98,11 @@ type corpusCase struct {
 }
 
 func (c corpusCase) save(t *testing.T, rows [][]string) *table.Image {
-	dir := t.TempDir()
-	profile := `<?xml version="1.0" encoding="UTF-8"?><oor:items xmlns:oor="http://openoffice.org/2001/registry"><item oor:path="/org.openoffice.Setup/L10N"><prop oor:name="ooSetupSystemLocale" oor:op="fuse"><value>` + c.locale + `</value></prop></item></oor:items>`
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "profile/user"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "profile/user/registrymodifications.xcu"), []byte(profile), 0o600))
 	var b bytes.Buffer
 	require.NoError(t, csv.NewWriter(&b).WriteAll(rows))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "in.csv"), b.Bytes(), 0o600))
-	ctx, stop := context.WithTimeout(context.Background(), 5*time.Minute)
-	defer stop()
-	said, err := exec.CommandContext(ctx, "soffice", "-env:UserInstallation=file://"+dir+"/profile", "--headless", "--infilter="+c.in, "--convert-to", c.out,
-		"--outdir", filepath.Join(dir, "out"), filepath.Join(dir, "in.csv")).CombinedOutput()
-	require.NoError(t, err, "%s", said)
-	data, err := os.ReadFile(filepath.Join(dir, "out", "in."+c.ext))
+	file := filepath.Join(t.TempDir(), "in.csv")
+	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
+	data, err := os.ReadFile(officetest.Convert(t, file, c.locale, c.in, c.out))
 	require.NoError(t, err)
 	m, err := open.Open("edited."+c.ext, data, table.Options{})
 	require.NoError(t, err)
@@ -267,12 +259,12 @@ func cells(t *testing.T, m *table.Image) [][]string {
 
 func corpusCases() []corpusCase {
 	var all []corpusCase
-	for _, l := range []struct{ name, code string }{{"en-US", "1033"}, {"en-GB", "2057"}, {"de-DE", "1031"}, {"fr-FR", "1036"}} {
-		for _, special := range []string{"true", "false"} {
-			in := "CSV:44,34,UTF8,1,," + l.code + ",false," + special
-			for _, o := range [][2]string{{"csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,true", "csv"}, {"xlsx", "xlsx"}, {"ods", "ods"},
+	for _, locale := range []string{"en-US", "en-GB", "de-DE", "fr-FR"} {
+		for _, special := range []bool{true, false} {
+			in := officetest.Import(locale, false, special)
+			for _, o := range [][2]string{{officetest.Shown, "csv"}, {"xlsx", "xlsx"}, {"ods", "ods"},
 				{"csv:Text - txt - csv (StarCalc):44,34,1,1,,0,false,true", "csv"}, {"csv:Text - txt - csv (StarCalc):59,34,76,1,,0,true,true", "csv"}} {
-				all = append(all, corpusCase{l.name, in, o[0], o[1]})
+				all = append(all, corpusCase{locale, in, o[0], o[1]})
 			}
 		}
 	}
@@ -283,12 +275,7 @@ func corpusCases() []corpusCase {
 // proposed that was not meant. PALETWIN_CORPUS=full runs all of the cases;
 // make corpus does, and prints the table.
 func TestCorpus(t *testing.T) {
-	if _, err := exec.LookPath("soffice"); err != nil {
-		if os.Getenv("PALETWIN_TEST_TOOLS") == "required" {
-			t.Fatal("soffice is required and not there: apt-get install libreoffice-calc")
-		}
-		t.Skip("soffice is not there")
-	}
+	officetest.Need(t)
 	seed := uint64(time.Now().UnixNano())
 	if s, err := strconv.ParseUint(os.Getenv("PALETWIN_SEED"), 10, 64); err == nil {
 		seed = s

@@ -288,7 +288,7 @@ func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 			continue // a field that the copy's record does not have is left untouched
 		}
 		fc := changeset.FieldChange{Field: name, From: from, To: to}
-		if c.columns != nil && !c.readWorn(b, f, i, j, &fc) {
+		if c.o.Wear && !c.readWorn(b, f, i, j, &fc) {
 			continue
 		}
 		if c.field != nil && !c.takeValue(b, f, j, &fc) {
@@ -333,7 +333,7 @@ func (c *comparison) additions(b *batch, rows []uint32) {
 				ch.Record = append(ch.Record, record.Field{Name: c.res.Fields[f], Value: v})
 			}
 		}
-		if c.columns != nil {
+		if c.o.Wear {
 			c.readAdd(b, ch, j)
 		}
 		if c.l != nil {

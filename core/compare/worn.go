@@ -283,11 +283,16 @@ func (c *comparison) sample() [][]wear.Pair {
 // readWorn reads a differing cell by what became of its column, and reports
 // whether it is a change.
 func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldChange) bool {
-	col := c.columns[f]
-	if col == nil || fc.To.Blank() {
+	if fc.To.Blank() {
 		return true
 	}
-	r := col.Read(fc.From.String(), fc.To.String())
+	r, alone := wear.Alone(fc.From.String(), fc.To.String())
+	if !alone {
+		if c.columns == nil || c.columns[f] == nil {
+			return true
+		}
+		r = c.columns[f].Read(fc.From.String(), fc.To.String())
+	}
 	if c.o.Worn != nil && r.Kind != "" {
 		c.o.Worn(Cell{Key: c.snap.key(i), Field: fc.Field, Row: c.copy.rowNumber(j), Snapshot: fc.From.String(), Seen: fc.To.String(), Kind: r.Kind, As: r.As})
 	}
@@ -298,7 +303,7 @@ func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldC
 	case wear.Held:
 		fc.Held = append(fc.Held, changeset.WearHeld.Name)
 		b.tally.problems.note(changeset.WearHeld.Name, fc.Field, "warn",
-			fmt.Sprintf("looks like what a program does (%s), in a column where it was not done to other cells", r.Kind), j)
+			heldWords(r.Kind), j)
 		b.tally.wornHeld++
 	case wear.Unknown:
 		c.unknown(b, fc.Field, fc.To.String(), r, j)
@@ -311,6 +316,17 @@ func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldC
 	return fc.To != fc.From
 }
 
+// heldWords says why a cell is held.
+func heldWords(k wear.Kind) string {
+	switch k {
+	case wear.Formula:
+		return "was a formula's text, or has an apostrophe now: a program may have done it (formula)"
+	case wear.Unicode:
+		return "differs in quotes and dashes alone: a program may have done it (unicode)"
+	}
+	return fmt.Sprintf("looks like what a program does (%s), in a column where it was not done to other cells", k)
+}
+
 func (c *comparison) unknown(b *batch, field, seen string, r wear.Reading, j uint32) {
 	b.tally.problems.note(changeset.WearUnknown.Name, field, "stop", fmt.Sprintf("%q was changed, and what was meant cannot be told (%s)", seen, r.Kind), j)
 }
@@ -319,11 +335,18 @@ func (c *comparison) unknown(b *batch, field, seen string, r wear.Reading, j uin
 func (c *comparison) readAdd(b *batch, ch *changeset.Change, j uint32) {
 	for i := range ch.Record {
 		f := slices.Index(c.res.Fields, ch.Record[i].Name)
-		if f < 0 || c.columns[f] == nil || ch.Record[i].Value.Blank() {
+		if f < 0 || ch.Record[i].Value.Blank() {
 			continue
 		}
 		seen := ch.Record[i].Value.String()
-		switch r := c.columns[f].ReadNew(seen); {
+		r, alone := wear.Alone("", seen)
+		if !alone {
+			if c.columns == nil || c.columns[f] == nil {
+				continue
+			}
+			r = c.columns[f].ReadNew(seen)
+		}
+		switch {
 		case r.As == wear.Unknown:
 			c.unknown(b, ch.Record[i].Name, seen, r, j)
 			if !slices.Contains(ch.Stop, changeset.WearUnknown.Name) {
@@ -412,7 +435,7 @@ func (t *wornTally) merge(o *wornTally) {
 
 var kindWords = map[wear.Kind]string{wear.Zeros: "without leading zeros", wear.Exponent: "in exponent form", wear.Precision: "with digits lost", wear.Number: "as numbers in another form",
 	wear.DateForm: "as dates in another form", wear.DateGuess: "taken for dates or times", wear.Boolean: "as the program's words for true and false",
-	wear.Whitespace: "with spaces or line breaks changed", wear.Encoding: "in a wrong encoding", wear.Truncated: "cut"}
+	wear.Whitespace: "with spaces or line breaks changed", wear.Unicode: "with letters composed otherwise", wear.Encoding: "in a wrong encoding", wear.Truncated: "cut"}
 
 // reportWear makes a finding a column and kind, and one that says which
 // program it was.
@@ -437,6 +460,9 @@ func (c *comparison) reportWear(t *wornTally) {
 	columns := map[int]bool{}
 	for _, at := range all {
 		columns[at.field] = true
+	}
+	if c.program == "" {
+		c.program = "a program"
 	}
 	f := changeset.WearProgram.Finding("the copy shows the marks of %s: %s in %s; the snapshot's values stand", c.program, count(w.Cells, "cell"), count(len(columns), "column"))
 	f.Count = w.Cells

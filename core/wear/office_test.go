@@ -1,11 +1,9 @@
 package wear
 
 import (
-	"context"
 	"encoding/csv"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -16,6 +14,7 @@ import (
 
 	"paletwin/core/table"
 	ours "paletwin/core/table/csv"
+	"paletwin/core/table/officetest"
 	"paletwin/core/table/open"
 )
 
@@ -40,19 +39,15 @@ type route struct {
 	in, out, as string
 }
 
-var languages = map[string]string{"en-US": "1033", "en-GB": "2057", "de-DE": "1031", "fr-FR": "1036"}
-
-const csvShown = "csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,true"
-
 func routes() map[string]route {
 	all := map[string]route{}
 	for _, l := range Locales {
 		for _, special := range []bool{true, false} {
-			in := fmt.Sprintf("CSV:44,34,UTF8,1,,%s,false,%v", languages[l.Name], special)
+			in := officetest.Import(l.Name, false, special)
 			for _, r := range []struct {
 				store    Store
 				out, ext string
-			}{{Shown, csvShown, "csv"}, {Book, "xlsx", "xlsx"}, {Ods, "ods", "ods"}} {
+			}{{Shown, officetest.Shown, "csv"}, {Book, "xlsx", "xlsx"}, {Ods, "ods", "ods"}} {
 				h := Habit{Locale: l, Special: special, Store: r.store, Year: time.Now().Year()}
 				all[h.Name()] = route{h, in, r.out, r.ext}
 			}
@@ -61,36 +56,13 @@ func routes() map[string]route {
 	return all
 }
 
-// office is LibreOffice, or the test is skipped; where tools are required it
-// fails instead.
-func office(t *testing.T) string {
-	p, err := exec.LookPath("soffice")
-	if err != nil {
-		if os.Getenv("PALETWIN_TEST_TOOLS") == "required" {
-			t.Fatal("soffice is required and not there: apt-get install libreoffice-calc")
-		}
-		t.Skip("soffice is not there")
-	}
-	return p
-}
-
 // through sends rows through LibreOffice and reads what comes out.
 func through(t *testing.T, rows [][]string, locale, in, out, ext string) [][]string {
-	dir := t.TempDir()
-	profile := `<?xml version="1.0" encoding="UTF-8"?><oor:items xmlns:oor="http://openoffice.org/2001/registry"><item oor:path="/org.openoffice.Setup/L10N"><prop oor:name="ooSetupSystemLocale" oor:op="fuse"><value>` + locale + `</value></prop></item></oor:items>`
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "profile/user"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "profile/user/registrymodifications.xcu"), []byte(profile), 0o600))
 	var b strings.Builder
-	w := csv.NewWriter(&b)
-	require.NoError(t, w.WriteAll(rows))
-	file := filepath.Join(dir, "in.csv")
+	require.NoError(t, csv.NewWriter(&b).WriteAll(rows))
+	file := filepath.Join(t.TempDir(), "in.csv")
 	require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o600))
-	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
-	defer stop()
-	cmd := exec.CommandContext(ctx, office(t), "-env:UserInstallation=file://"+dir+"/profile", "--headless", "--infilter="+in, "--convert-to", out, "--outdir", filepath.Join(dir, "out"), file)
-	said, err := cmd.CombinedOutput()
-	require.NoError(t, err, "%s", said)
-	data, err := os.ReadFile(filepath.Join(dir, "out", "in."+ext))
+	data, err := os.ReadFile(officetest.Convert(t, file, locale, in, out))
 	require.NoError(t, err)
 	m, err := open.Open("in."+ext, data, table.Options{HeadingRow: 1})
 	require.NoError(t, err)
@@ -111,7 +83,7 @@ func through(t *testing.T, rows [][]string, locale, in, out, ext string) [][]str
 
 // What a habit says of a value is what LibreOffice does to it.
 func TestHabitsAreThoseOfLibreOffice(t *testing.T) {
-	office(t)
+	officetest.Need(t)
 	rows := [][]string{{"k", "v", "end"}}
 	for i, p := range probes {
 		rows = append(rows, []string{fmt.Sprintf("r%d", i), p, "."})

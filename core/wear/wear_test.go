@@ -166,6 +166,31 @@ func TestDoubtIsHeld(t *testing.T) {
 	assert.Equal(t, Worn, Judge(h, pairs[7:8], true).State, "unless other columns show the same program")
 }
 
+func TestCellsThatSpeakForThemselves(t *testing.T) {
+	for _, c := range []struct {
+		was, is string
+		as      As
+		kind    Kind
+	}{
+		{"-lantern", "#NAME?", Unknown, ErrorValue},
+		{"29.70", "Err:510", Unknown, ErrorValue},
+		{"=1+2", "3", Held, Formula},
+		{"=> see note", "#VALUE!", Unknown, ErrorValue},
+		{"0007", "'0007", Held, Formula},
+		{"Zięba", "Zie\u0328ba", Snapshot, Unicode},
+		{`the "Nags"`, "the “Nags”", Held, Unicode},
+		{"Old Pier - light", "Old Pier – light", Held, Unicode},
+	} {
+		r, ok := Alone(c.was, c.is)
+		assert.True(t, ok, "%q", c.is)
+		assert.Equal(t, []any{c.as, c.kind}, []any{r.As, r.Kind}, "%q", c.is)
+	}
+	for _, p := range [][2]string{{"a", "a"}, {"Åsa", "Asa"}, {"x", "y"}, {"=1", "=2"}} {
+		_, ok := Alone(p[0], p[1])
+		assert.False(t, ok, "%q", p)
+	}
+}
+
 func TestChoosesTheProgram(t *testing.T) {
 	ids := []Pair{{"00412", "412"}, {"00413", "413"}}
 	dates := []Pair{{"13/05/2026", "13/05/26"}, {"04/05/2026", "04/05/26"}}

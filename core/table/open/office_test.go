@@ -4,12 +4,10 @@ import (
 	"context"
 	"encoding/csv"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,36 +15,8 @@ import (
 	"paletwin/core/lend"
 	"paletwin/core/table"
 	ours "paletwin/core/table/csv"
+	"paletwin/core/table/officetest"
 )
-
-// soffice returns LibreOffice, or skips the test; where tools are required it
-// fails instead.
-func soffice(t *testing.T) string {
-	p, err := exec.LookPath("soffice")
-	if err != nil {
-		if os.Getenv("PALETWIN_TEST_TOOLS") == "required" {
-			t.Fatal("soffice is required and not there: apt-get install libreoffice-calc")
-		}
-		t.Skip("soffice is not there")
-	}
-	return p
-}
-
-// convert has LibreOffice save a file in another format, beside it.
-func convert(t *testing.T, file, format, filter string) string {
-	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
-	defer stop()
-	dir := t.TempDir()
-	args := []string{"-env:UserInstallation=file://" + dir + "/profile", "--headless", "--convert-to", format, "--outdir", dir}
-	if filter != "" {
-		args = append(args, "--infilter="+filter)
-	}
-	out, err := exec.CommandContext(ctx, soffice(t), append(args, file)...).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	ext, _, _ := strings.Cut(format, ":")
-	base := filepath.Base(file)
-	return filepath.Join(dir, strings.TrimSuffix(base, filepath.Ext(base))+"."+ext)
-}
 
 // quoted writes rows as CSV with all cells in quotes.
 func quoted(rows [][]string) []byte {
@@ -102,19 +72,19 @@ func demoRows(t *testing.T) [][]string {
 // dates for what they look like, it wears the cells, and the file is read all
 // the same: every record, every text that it did not touch.
 func TestLibreOfficeFilesReadExactly(t *testing.T) {
-	soffice(t)
+	officetest.Need(t)
 	want := demoRows(t)
 	file := filepath.Join(t.TempDir(), "aids.csv")
 	require.NoError(t, os.WriteFile(file, quoted(want), 0o600))
 	name := slices.Index(want[0], "name")
-	for _, locale := range []struct{ name, code string }{{"en-US", "1033"}, {"en-GB", "2057"}, {"de-DE", "1031"}, {"fr-FR", "1036"}} {
-		for _, format := range []string{"xlsx", "ods", "csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,true"} {
+	for locale := range officetest.Languages {
+		for _, format := range []string{"xlsx", "ods", officetest.Shown} {
 			ext, _, _ := strings.Cut(format, ":")
-			t.Run(locale.name+" "+ext, func(t *testing.T) {
+			t.Run(locale+" "+ext, func(t *testing.T) {
 				t.Parallel()
-				_, got := rowsOf(t, convert(t, file, format, "CSV:44,34,UTF8,1,,"+locale.code+",true,false"))
+				_, got := rowsOf(t, officetest.Convert(t, file, locale, officetest.Import(locale, true, false), format))
 				require.Equal(t, want, got)
-				_, worn := rowsOf(t, convert(t, file, format, "CSV:44,34,UTF8,1,,"+locale.code+",false,true"))
+				_, worn := rowsOf(t, officetest.Convert(t, file, locale, officetest.Import(locale, false, true), format))
 				require.Len(t, worn, len(want))
 				require.Equal(t, want[0], worn[0])
 				for i := range want {
@@ -128,7 +98,7 @@ func TestLibreOfficeFilesReadExactly(t *testing.T) {
 // A copy that was lent does not wear in LibreOffice, and is recognised when it
 // was saved there, in its format too.
 func TestLentCopiesComeBackFromLibreOffice(t *testing.T) {
-	soffice(t)
+	officetest.Need(t)
 	want := demoRows(t)
 	b := quoted(want)
 	m, err := Open("aids.csv", b, table.Options{})
@@ -143,7 +113,7 @@ func TestLentCopiesComeBackFromLibreOffice(t *testing.T) {
 	for _, format := range []string{"xlsx", "ods"} {
 		t.Run(format, func(t *testing.T) {
 			t.Parallel()
-			got, rows := rowsOf(t, convert(t, file, format, ""))
+			got, rows := rowsOf(t, officetest.Convert(t, file, "en-GB", "", format))
 			assert.Equal(t, lent, got.Lent)
 			require.Equal(t, want, rows)
 		})

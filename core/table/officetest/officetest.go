@@ -1,0 +1,60 @@
+// Package officetest has LibreOffice save files, for tests that need to know
+// what it really does.
+package officetest
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Languages are the numbers by which import filters know locales.
+var Languages = map[string]string{"en-US": "1033", "en-GB": "2057", "de-DE": "1031", "fr-FR": "1036"}
+
+// Shown is the filter that saves CSV in UTF-8 as cells are shown.
+const Shown = "csv:Text - txt - csv (StarCalc):44,34,76,1,,0,false,true"
+
+// Import is the filter that reads CSV in UTF-8 under a locale.
+func Import(locale string, quotedIsText, special bool) string {
+	word := map[bool]string{true: "true", false: "false"}
+	return "CSV:44,34,UTF8,1,," + Languages[locale] + "," + word[quotedIsText] + "," + word[special]
+}
+
+// Need skips the test where there is no LibreOffice, and fails it where tools
+// are required.
+func Need(t *testing.T) {
+	if _, err := exec.LookPath("soffice"); err != nil {
+		if os.Getenv("PALETWIN_TEST_TOOLS") == "required" {
+			t.Fatal("soffice is required and not there: apt-get install libreoffice-calc")
+		}
+		t.Skip("soffice is not there")
+	}
+}
+
+// Convert has LibreOffice, set to a locale, read a file by a filter ("" for its
+// own choice) and save it in a format, a filter or an ending alone. It returns
+// the new file.
+func Convert(t *testing.T, file, locale, in, format string) string {
+	dir := t.TempDir()
+	profile := `<?xml version="1.0" encoding="UTF-8"?><oor:items xmlns:oor="http://openoffice.org/2001/registry"><item oor:path="/org.openoffice.Setup/L10N">` +
+		`<prop oor:name="ooSetupSystemLocale" oor:op="fuse"><value>` + locale + `</value></prop></item></oor:items>`
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "profile/user"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "profile/user/registrymodifications.xcu"), []byte(profile), 0o600))
+	args := []string{"-env:UserInstallation=file://" + dir + "/profile", "--headless", "--convert-to", format, "--outdir", filepath.Join(dir, "out")}
+	if in != "" {
+		args = append(args, "--infilter="+in)
+	}
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer stop()
+	said, err := exec.CommandContext(ctx, "soffice", append(args, file)...).CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	ext, _, _ := strings.Cut(format, ":")
+	base := filepath.Base(file)
+	return filepath.Join(dir, "out", strings.TrimSuffix(base, filepath.Ext(base))+"."+ext)
+}

@@ -228,7 +228,9 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 	if err := c.lent(edited); err != nil {
 		return err
 	}
+	c.format = edited.Found.Format
 	m := layout.MatchColumns(snapshot.Heading, edited.Heading)
+	c.wornHeadings(&m, snapshot.Heading, edited.Heading)
 	c.res.Columns, c.pair = m, m.Column
 	c.nameHeadings(edited, m)
 	if err := c.checkColumns(snapshot, edited, m); err != nil {

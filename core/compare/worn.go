@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
+	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -33,7 +34,9 @@ type Wear struct {
 
 // wearing is what a comparison knows of wear. Without any it is empty.
 type wearing struct {
+	format   string          // of the copy
 	columns  []*wear.Column  // of each field of the snapshot, nil where nothing was found
+	tokens   []string        // of each field the word that stands for empty cells, "" if none does
 	keyWorn  bool            // keys were matched that are not written alike
 	evidence map[uint32]bool // records that were matched by their other fields
 	program  string          // what saved the copy, as it is concluded
@@ -51,7 +54,7 @@ const (
 )
 
 func (c *comparison) known() wear.Known {
-	return wear.Known{Format: c.copy.img.Found.Format, Year: c.o.Year, SavedIn: c.o.SavedIn, Order: c.o.DayOrder}
+	return wear.Known{Format: c.format, Year: c.o.Year, SavedIn: c.o.SavedIn, Order: c.o.DayOrder}
 }
 
 // rowGroup is the copy's unmatched rows that are seen with one key.
@@ -202,12 +205,87 @@ func isAre(n int) string {
 	return "are"
 }
 
+// nullTokens are words that programs write for an empty cell.
+var nullTokens = []string{"NULL", "null", "(null)", "N/A", "#N/A", "n/a", "NaN", "nan", "None", `\N`}
+
+// fewTokens is how many empty cells of a column have to show the same word, and
+// no empty cell anything else, before it is taken for nothing.
+const fewTokens = 3
+
+// findTokens finds the columns in which a word stands for empty cells.
+func (c *comparison) findTokens() {
+	seen := make([]map[string]int, len(c.res.Fields))
+	n := c.snap.len()
+	for i := 0; i < n; i += max(n/sampled, 1) {
+		m := c.mate[i]
+		if m < mateRow {
+			continue
+		}
+		was, is := c.cellsOf(c.snap, uint32(i)), c.cellsOf(c.copy, m-mateRow)
+		for f, col := range c.pair {
+			if col < 0 || f >= len(was) || col >= len(is) || len(csv.Unquote(was[f])) > 0 {
+				continue
+			}
+			if seen[f] == nil {
+				seen[f] = map[string]int{}
+			}
+			seen[f][string(csv.Unquote(is[col]))]++
+		}
+	}
+	c.tokens = make([]string, len(c.res.Fields))
+	for f, words := range seen {
+		for w, n := range words {
+			if len(words) == 1 && n >= fewTokens && slices.Contains(nullTokens, w) {
+				c.tokens[f] = w
+			}
+		}
+	}
+}
+
+func (c *comparison) cellsOf(s *side, row uint32) [][]byte {
+	return csv.Split(nil, s.raw(row), s.img.Comma)
+}
+
+// wornHeadings matches columns whose headings a program changed as it changes
+// cells: 001 to 1, TRUE, a date. Exactly one field has to become what is seen.
+func (c *comparison) wornHeadings(m *layout.Match, fields, headings []string) {
+	if !c.o.Wear {
+		return
+	}
+	for _, col := range slices.Clone(m.Ignored) {
+		field := -1
+		for f, name := range fields {
+			if m.Column[f] >= 0 || !c.becomes(name, headings[col]) {
+				continue
+			}
+			if field >= 0 {
+				field = -1
+				break
+			}
+			field = f
+		}
+		if field >= 0 {
+			m.Column[field], m.How[field] = col, layout.ByProgram
+			m.Ignored = slices.DeleteFunc(m.Ignored, func(x int) bool { return x == col })
+		}
+	}
+}
+
+// becomes reports whether a program makes seen of a text.
+func (c *comparison) becomes(text, seen string) bool {
+	return slices.ContainsFunc(c.known().All(), func(h wear.Habit) bool {
+		worn, kind := h.Wear(text)
+		return kind != "" && worn == seen
+	})
+}
+
 // judgeWear looks at a sample of pairs of rows and concludes which program
 // saved the copy, and what became of each column.
 func (c *comparison) judgeWear(ctx context.Context) error {
 	if c.copy == nil || !c.o.Wear {
 		return nil
 	}
+	c.findTokens()
 	cells := c.sample()
 	v, ok := wear.Choose(some(cells), c.known())
 	if !ok {
@@ -285,6 +363,10 @@ func (c *comparison) sample() [][]wear.Pair {
 func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldChange) bool {
 	if fc.To.Blank() {
 		return true
+	}
+	if fc.From.Blank() && c.tokens[f] != "" && c.tokens[f] == fc.To.String() {
+		b.tally.wear(f, wear.NullToken, "nothing", fc.To.String())
+		return false
 	}
 	r, alone := wear.Alone(fc.From.String(), fc.To.String())
 	if !alone {
@@ -435,7 +517,7 @@ func (t *wornTally) merge(o *wornTally) {
 
 var kindWords = map[wear.Kind]string{wear.Zeros: "without leading zeros", wear.Exponent: "in exponent form", wear.Precision: "with digits lost", wear.Number: "as numbers in another form",
 	wear.DateForm: "as dates in another form", wear.DateGuess: "taken for dates or times", wear.Boolean: "as the program's words for true and false",
-	wear.Whitespace: "with spaces or line breaks changed", wear.Unicode: "with letters composed otherwise", wear.Encoding: "in a wrong encoding", wear.Truncated: "cut"}
+	wear.Whitespace: "with spaces or line breaks changed", wear.Unicode: "with letters composed otherwise", wear.NullToken: "with a word for nothing", wear.Encoding: "in a wrong encoding", wear.Truncated: "cut"}
 
 // reportWear makes a finding a column and kind, and one that says which
 // program it was.

@@ -107,3 +107,19 @@ func TestEditsAreNoWear(t *testing.T) {
 	assert.Equal(t, bytes.Findings, told.Findings)
 	assert.Zero(t, told.Wear.Cells)
 }
+
+// Headings are cells to a program, too; and a word that stands for nothing in
+// a whole column is nothing.
+func TestHeadingsAndEmptyCellsWear(t *testing.T) {
+	s, e := "k,001,MAR-2,true,note\n", "k,1,03/02/26,TRUE,note\n"
+	for i := range 6 {
+		s += fmt.Sprintf("%d,a,b,c,\n", i)
+		e += fmt.Sprintf("%d,a,b,c,NULL\n", i)
+	}
+	res, changes := worn(t, s, e, compare.Options{})
+	assert.Equal(t, 6, res.Records.Unchanged, changes)
+	assert.Equal(t, 6, res.Wear.Cells)
+	assert.Equal(t, 3, strings.Count(strings.Join(codes(res), " "), "heading-worn"))
+	res, changes = worn(t, s, strings.Replace(e, "3,a,b,c,NULL", "3,a,b,c,", 1), compare.Options{})
+	assert.Equal(t, 5, res.Changes.Amend, "where some are empty the word is one: %s", changes)
+}

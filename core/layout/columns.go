@@ -23,6 +23,8 @@ const (
 	Exact   How = "exact"           // the heading is the field's name
 	Folded  How = "case or spaces"  // it differs in case or outer spaces
 	Decoded How = "wrong code page" // its letters came through a wrong code page
+	// ByProgram is a heading that a program changed as it changes cells.
+	ByProgram How = "changed by a program"
 )
 
 // MatchColumns finds the column of each field by its heading. Headings wear

@@ -169,6 +169,9 @@ func element(x *xmlscan.Scanner) (string, error) {
 
 // text makes a cell's value what the table holds.
 func (g *grid) text(typ string, style int, value, formula string) string {
+	if value == "" {
+		return "" // a cell with a format alone, of dates say, is empty
+	}
 	switch typ {
 	case "s":
 		if i, err := strconv.Atoi(value); err == nil && i >= 0 && i < len(g.strings) {

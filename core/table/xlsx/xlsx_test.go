@@ -271,3 +271,20 @@ func TestMergedHeadings(t *testing.T) {
 		})
 	}
 }
+
+// A cell that has a format and no value is empty, whatever the format.
+func TestFormattedCellsAreEmpty(t *testing.T) {
+	data := workbook(t, func(f *excelize.File) {
+		require.NoError(t, f.SetSheetRow("Sheet1", "A1", &[]string{"k", "due", "share", "end"}))
+		require.NoError(t, f.SetSheetRow("Sheet1", "A2", &[]string{"1"}))
+		require.NoError(t, f.SetCellStr("Sheet1", "D2", "."))
+		for at, id := range map[string]int{"B2": 14, "C2": 10} {
+			style, err := f.NewStyle(&excelize.Style{NumFmt: id})
+			require.NoError(t, err)
+			require.NoError(t, f.SetCellStyle("Sheet1", at, at, style))
+		}
+	})
+	m, err := Open("b.xlsx", data, table.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"1", "", "", "."}}, rows(t, m))
+}

@@ -546,7 +546,7 @@ func (c *comparison) reportWear(t *wornTally) {
 	if c.program == "" {
 		c.program = "a program"
 	}
-	f := changeset.WearProgram.Finding("the copy shows the marks of %s: %s in %s; the snapshot's values stand", c.program, count(w.Cells, "cell"), count(len(columns), "column"))
+	f := changeset.WearProgram.Finding("saved by %s: %s in %s show it", c.program, count(w.Cells, "cell"), count(len(columns), "column"))
 	f.Count = w.Cells
 	c.find(f, c.copy.img.Name, "")
 	for _, at := range all {

@@ -176,7 +176,11 @@ func (a *app) findings(all []changeset.Finding, whole bool) {
 	wide := a.out.Width - len("  stop      ") - codes - places
 	for _, f := range shown {
 		cells := []string{screen.Level(string(f.Level)), f.Code, screen.Dim(screen.Safe(place(f)))}
-		for _, line := range screen.Wrap(screen.Cut(screen.Safe(f.Text), 240), max(wide, 40)) {
+		lines := screen.Wrap(screen.Cut(screen.Safe(f.Text), 240), max(wide, 40))
+		if !whole && f.Level == changeset.Note && len(lines) > 1 {
+			lines = []string{lines[0] + " …"} // show --findings has it whole
+		}
+		for _, line := range lines {
 			t.Row(append(cells, line)...)
 			cells = []string{"", "", ""}
 		}

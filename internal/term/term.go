@@ -132,10 +132,20 @@ func Cut(s string, width int) string {
 	return ansi.Truncate(s, width-1, "") + "…"
 }
 
-// Wrap breaks text into lines of at most the given width, between words where
-// it can.
+// Wrap breaks text between words into lines of the given width; a longer word
+// has a line of its own.
 func Wrap(s string, width int) []string {
-	return strings.Split(ansi.Wrap(s, width, ""), "\n")
+	var lines []string
+	line := ""
+	for _, word := range strings.Split(s, " ") {
+		if line != "" && ansi.StringWidth(line)+1+ansi.StringWidth(word) > width {
+			lines = append(lines, line)
+			line = word
+			continue
+		}
+		line = strings.TrimPrefix(line+" "+word, " ")
+	}
+	return append(lines, line)
 }
 
 // Value makes a value from data fit for a cell of the given width; an empty

@@ -82,3 +82,9 @@ func TestProgressWaitsASecond(t *testing.T) {
 	silent.Step("writing", 1, 2)
 	assert.Empty(t, b.String())
 }
+
+func TestWrap(t *testing.T) {
+	for text, want := range map[string][]string{"": {""}, "a b": {"a b"}, "one two three": {"one two", "three"}, "longerthanthat x": {"longerthanthat", "x"}, "a -2.5 -3.25": {"a -2.5", "-3.25"}} {
+		assert.Equal(t, want, Wrap(text, 8), text)
+	}
+}

@@ -114,12 +114,19 @@ func (c *comparison) unmatchedRows() (map[string]*rowGroup, int) {
 }
 
 // keyHabit finds the habit that makes most of a sample of unmatched keys
-// those of unmatched rows.
+// those of unmatched rows. Keys that it would have changed and that stand in
+// the copy as they were count against it: a column is worn, or it is not.
 func (c *comparison) keyHabit(lack []uint32, groups map[string]*rowGroup) (best wear.Habit, ok bool) {
 	step := max(len(lack)/100, 1)
+	kept := c.keptKeys()
 	most := 0
 	for _, h := range c.known().All() {
 		n := 0
+		for _, k := range kept {
+			if wornKey(h, k) != k.Encoding() {
+				n--
+			}
+		}
 		for k := 0; k < len(lack); k += step {
 			if _, there := groups[wornKey(h, c.snap.key(lack[k]))]; there {
 				n++
@@ -130,6 +137,16 @@ func (c *comparison) keyHabit(lack []uint32, groups map[string]*rowGroup) (best 
 		}
 	}
 	return best, most > 0
+}
+
+// keptKeys are keys of a sample of records that are matched as they are.
+func (c *comparison) keptKeys() (keys []record.Key) {
+	for i := 0; i < len(c.mate); i += max(len(c.mate)/100, 1) {
+		if c.mate[i] >= mateRow {
+			keys = append(keys, c.snap.key(uint32(i)))
+		}
+	}
+	return keys
 }
 
 func wornKey(h wear.Habit, k record.Key) string {

@@ -123,3 +123,17 @@ func TestHeadingsAndEmptyCellsWear(t *testing.T) {
 	res, changes = worn(t, s, strings.Replace(e, "3,a,b,c,NULL", "3,a,b,c,", 1), compare.Options{})
 	assert.Equal(t, 5, res.Changes.Amend, "where some are empty the word is one: %s", changes)
 }
+
+// A record that goes and another that comes are just that, though a program
+// could have made one key of the other: the other keys are as they were.
+func TestKeysThatAreKeptAreNotWorn(t *testing.T) {
+	s, e := "k,v\n", "k,v\n"
+	for i := range 50 {
+		s += fmt.Sprintf("%05d,a\n", 100+i)
+		if i != 7 {
+			e += fmt.Sprintf("%05d,a\n", 100+i)
+		}
+	}
+	res, changes := worn(t, s, e+"107,b\n", compare.Options{})
+	assert.Equal(t, []int{0, 1, 1}, []int{res.Changes.Amend, res.Changes.Add, res.Changes.Delete}, changes)
+}

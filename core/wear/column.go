@@ -3,6 +3,7 @@ package wear
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -71,7 +72,7 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 		switch {
 		case score > most:
 			most, best.Habit, best.Explained, best.Rivals = score, h, explained, nil
-		case score == most && score > 0:
+		case score == most && score > 0 && !best.has(h):
 			best.Rivals = append(best.Rivals, h)
 		}
 	}
@@ -79,6 +80,14 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 		return single, single.Explained > 0
 	}
 	return best, true
+}
+
+// has reports whether the verdict or a rival is of the same program and locale:
+// what is read differs between those, and not between ways of saving.
+func (v *Verdict) has(h Habit) bool {
+	return slices.ContainsFunc(append(v.Rivals[:len(v.Rivals):len(v.Rivals)], v.Habit), func(r Habit) bool {
+		return r.Locale == h.Locale && r.Desktop == h.Desktop && r.Special == h.Special
+	})
 }
 
 // fit says how well the habit fits: cells that it explains, less those that

@@ -16,6 +16,7 @@ import (
 type cell struct {
 	shown, raw  string
 	stored, ods string // in XLSX and in ODS
+	through     string // in CSV after XLSX, where that is another than shown
 	kind        Kind
 }
 
@@ -91,7 +92,7 @@ func (im *importer) number(s string) (cell, bool) {
 
 func (im *importer) numberCell(d *apd.Decimal, s string) cell {
 	shown := im.plain(d)
-	c := cell{shown: shown, raw: shown, stored: stored(d), ods: odsNumber(d), kind: Number}
+	c := cell{shown: shown, raw: shown, stored: stored(d), ods: odsNumber(d), through: im.plain(round15(d, 15)), kind: Number}
 	digits := strings.TrimLeft(s, "+-")
 	switch {
 	case strings.ContainsRune(shown, 'E'):
@@ -298,7 +299,7 @@ func (im *importer) isoDate(s string) (cell, bool) {
 			return cell{}, false
 		}
 		t := fmt.Sprintf("%04d-%02d-%02d", y, mo, d)
-		return cell{t, t, t, t, DateForm}, true
+		return cell{shown: t, raw: t, stored: t, ods: t, kind: DateForm}, true
 	}
 	m := isoClock.FindStringSubmatch(s)
 	if m == nil || !im.special && m[5] == "" {
@@ -311,7 +312,7 @@ func (im *importer) isoDate(s string) (cell, bool) {
 	}
 	day = day.Add(time.Duration(h)*time.Hour + time.Duration(mi)*time.Minute + time.Duration(sec)*time.Second)
 	text := day.Format("2006-01-02") + m[2] + day.Format("15:04:05")
-	c := cell{text, text, day.Format("2006-01-02T15:04:05"), "", DateForm}
+	c := cell{shown: text, raw: text, stored: day.Format("2006-01-02T15:04:05"), kind: DateForm}
 	if c.ods = c.stored; strings.HasSuffix(c.ods, "T00:00:00") {
 		c.ods = strings.TrimSuffix(c.ods, "T00:00:00")
 	}
@@ -345,9 +346,9 @@ func valid(y, m, d int) bool {
 func (im *importer) boolean(s string) (cell, bool) {
 	switch strings.ToUpper(s) {
 	case im.yes:
-		return cell{im.yes, im.yes, "true", "true", Boolean}, true
+		return cell{shown: im.yes, raw: im.yes, stored: "true", ods: "true", kind: Boolean}, true
 	case im.no:
-		return cell{im.no, im.no, "false", "false", Boolean}, true
+		return cell{shown: im.no, raw: im.no, stored: "false", ods: "false", kind: Boolean}, true
 	}
 	return cell{}, false
 }
@@ -376,7 +377,7 @@ func (im *importer) day(y, m, d int, kind Kind) (cell, bool) {
 		return fmt.Sprintf("%02d%s%02d%s%s", d, im.sep, m, im.sep, year)
 	}
 	isoText := fmt.Sprintf("%04d-%02d-%02d", y, m, d)
-	return cell{write(short), write(long), isoText, isoText, kind}, true
+	return cell{shown: write(short), raw: write(long), stored: isoText, ods: isoText, kind: kind}, true
 }
 
 var numericDate = regexp.MustCompile(`^([0-9]{1,2})([-/.])([0-9]{1,2})(?:([-/.])([0-9]{1,4}))?$`)
@@ -469,7 +470,7 @@ func (im *importer) moment(s string) (cell, bool) {
 		shown = fmt.Sprintf("%s %02d:%02d %s", c.shown, (h+11)%12+1, mi, noon(h))
 	}
 	isoText := fmt.Sprintf("%sT%02d:%02d:%02d", c.stored, h, mi, atoi(m[4]))
-	return cell{shown, fmt.Sprintf("%s %02d:%02d:%02d", c.raw, h, mi, atoi(m[4])), isoText, isoText, DateForm}, true
+	return cell{shown: shown, raw: fmt.Sprintf("%s %02d:%02d:%02d", c.raw, h, mi, atoi(m[4])), stored: isoText, ods: isoText, kind: DateForm}, true
 }
 
 func noon(h int) string {
@@ -498,10 +499,10 @@ func (im *importer) clock(s string) (cell, bool) {
 	}
 	full := fmt.Sprintf("%s%02d:%02d:%02d", m[1], h, mi, sec)
 	if h >= 24 || m[1] != "" || !im.half {
-		return cell{full, full, full, full, DateGuess}, true
+		return cell{shown: full, raw: full, stored: full, ods: full, kind: DateGuess}, true
 	}
 	half := fmt.Sprintf("%02d:%02d:%02d %s", (h+11)%12+1, mi, sec, noon(h))
-	return cell{half, half, full, full, DateGuess}, true
+	return cell{shown: half, raw: half, stored: full, ods: full, kind: DateGuess}, true
 }
 
 // percent takes 12.5%.
@@ -526,7 +527,7 @@ func (im *importer) percent(s string) (cell, bool) {
 	case "fr-FR":
 		unit = " %"
 	}
-	return cell{strings.Replace(two.Text('f'), ".", string(im.decimal), 1) + unit, im.plain(d) + "%", stored(part), odsNumber(part), Number}, true
+	return cell{shown: strings.Replace(two.Text('f'), ".", string(im.decimal), 1) + unit, raw: im.plain(d) + "%", stored: stored(part), ods: odsNumber(part), kind: Number}, true
 }
 
 // bracketed takes (12) for -12.
@@ -558,7 +559,7 @@ func (im *importer) currency(s string) (cell, bool) {
 	if im.after {
 		return im.numberCell(d, s), true
 	}
-	return cell{s, im.plain(d), stored(d), odsNumber(d), Number}, true
+	return cell{shown: s, raw: im.plain(d), stored: stored(d), ods: odsNumber(d), kind: Number}, true
 }
 
 var fractionForm = regexp.MustCompile(`^([0-9]+) ([0-9]{1,3})/([0-9]{1,3})$`)
@@ -577,5 +578,5 @@ func (im *importer) fraction(s string) (cell, bool) {
 	if m[1] == "0" {
 		shown = " " + m[2] + "/" + m[3]
 	}
-	return cell{shown, im.plain(n), stored(n), odsNumber(n), DateGuess}, true
+	return cell{shown: shown, raw: im.plain(n), stored: stored(n), ods: odsNumber(n), kind: DateGuess}, true
 }

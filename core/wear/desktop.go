@@ -57,7 +57,7 @@ func (d *desktop) number(s string) (cell, bool) {
 	if x.IsZero() {
 		c.shown, c.stored = "0", "0"
 	}
-	c.raw, c.ods = c.shown, c.stored
+	c.raw, c.ods, c.through = c.shown, c.stored, c.shown
 	return c, true
 }
 
@@ -77,7 +77,7 @@ func (d *desktop) dayCell(y, m, day int, kind Kind) (cell, bool) {
 		return cell{}, false
 	}
 	iso := fmt.Sprintf("%04d-%02d-%02d", y, m, day)
-	return cell{d.short(y, m, day), d.short(y, m, day), iso, iso, kind}, true
+	return cell{shown: d.short(y, m, day), raw: d.short(y, m, day), stored: iso, ods: iso, kind: kind}, true
 }
 
 func (d *desktop) isoDay(s string) (cell, bool) {

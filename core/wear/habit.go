@@ -1,15 +1,19 @@
 package wear
 
-import "strings"
+import (
+	"cmp"
+	"strings"
+)
 
 // Store is how a file was saved.
 type Store int
 
 const (
-	Shown Store = iota // CSV, cells as they are shown
-	Raw                // CSV, cells as they are stored
-	Book               // an XLSX workbook, read by its stored values
-	Ods                // an ODS spreadsheet, likewise
+	Shown   Store = iota // CSV, cells as they are shown
+	Raw                  // CSV, cells as they are stored
+	Book                 // an XLSX workbook, read by its stored values
+	Ods                  // an ODS spreadsheet, likewise
+	Through              // CSV, cells as they are shown, by way of XLSX, which keeps 15 digits
 )
 
 // Habit is what one program does to a file under one locale in one way of
@@ -40,6 +44,8 @@ func (h Habit) Name() string {
 		words += ", saved as XLSX"
 	case Ods:
 		words += ", saved as ODS"
+	case Through:
+		words += ", by way of XLSX"
 	}
 	if h.Twice {
 		words += ", twice"
@@ -85,7 +91,7 @@ func (h Habit) read(text string) (cell, bool) {
 // is what somebody wrote.
 func (h Habit) takes(text string) bool {
 	_, ok := h.read(text)
-	if !ok && h.Store >= Book {
+	if !ok && (h.Store == Book || h.Store == Ods) {
 		shown := importer{Locales[0], false, h.Year} // digits with a point, dates as ISO
 		_, ok = shown.take(text)
 	}
@@ -94,12 +100,15 @@ func (h Habit) takes(text string) bool {
 
 func (h Habit) once(text string) (string, Kind) {
 	if c, ok := h.read(text); ok {
-		seen := [...]string{c.shown, c.raw, c.stored, c.ods}[h.Store]
+		seen := [...]string{c.shown, c.raw, c.stored, c.ods, cmp.Or(c.through, c.shown)}[h.Store]
 		if seen == text {
 			return text, ""
 		}
 		if strings.Trim(text, " ") == seen {
 			return seen, Whitespace
+		}
+		if h.Store == Through && c.kind == Number && c.through != c.shown {
+			return seen, Precision
 		}
 		return seen, c.kind
 	}
@@ -123,7 +132,7 @@ func (h Habit) once(text string) (string, Kind) {
 // the likelier first.
 func Habits(format string) []Habit {
 	var all []Habit
-	stores := []Store{Shown, Raw}
+	stores := []Store{Shown, Raw, Through}
 	switch format {
 	case "xlsx":
 		stores = []Store{Book, Shown}

@@ -23,7 +23,7 @@ fuzz:
 	go test ./core/layout -run '^$$' -fuzz FuzzParse -fuzztime 8s
 	for p in xlsx ods jsonl; do go test ./core/table/$$p -run '^$$' -fuzz FuzzOpen -fuzztime 8s || exit 1; done
 
-# What LibreOffice does to files and how that is read: 40 cases, with a table.
+# What LibreOffice does to files and how that is read: 56 cases, with a table.
 # SEED=n repeats one.
 corpus:
 	PALETWIN_TEST_TOOLS=required PALETWIN_CORPUS=full PALETWIN_SEED=$(SEED) go test ./core/compare -run TestCorpus -count 1 -v | grep -v "^=== "

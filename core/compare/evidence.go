@@ -100,7 +100,7 @@ func (c *comparison) bestMatches(h wear.Habit, rows, records []uint32) map[uint3
 // what is no edit agrees there.
 func (c *comparison) habitInOrder(rows, records []uint32) wear.Habit {
 	cells := make([][]wear.Pair, len(c.res.Fields))
-	for k := range min(len(rows), len(records), sampled/8) {
+	for k := range min(len(rows), len(records), sameSampled) {
 		was, is := c.plainCells(records[k]), c.otherCells(rows[k])
 		for f := range was {
 			cells[f] = append(cells[f], wear.Pair{Snapshot: was[f], Seen: is[f]})

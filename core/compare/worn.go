@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"slices"
@@ -43,11 +44,15 @@ type wearing struct {
 }
 
 const (
-	// sampled is how many pairs of rows show what became of the columns.
-	sampled = 8192
-	// choosing is how many cells of a field that differ, and how many that do
-	// not, decide which program it was: more cost time and tell nothing new.
-	choosing = 60
+	// sampled is how many pairs of rows that differ show what became of the
+	// columns, and sameSampled how many that do not.
+	sampled     = 4096
+	sameSampled = 512
+	// choosing is how many cells of a field that differ, and choosingSame how
+	// many that do not, decide which program it was: more cost time and tell
+	// nothing new.
+	choosing     = 30
+	choosingSame = 15
 	// fewUnmatched is the share of rows, as 1/n, that have to be unmatched
 	// before worn keys are looked for.
 	fewUnmatched = 100
@@ -230,23 +235,17 @@ var nullTokens = []string{"NULL", "null", "(null)", "N/A", "#N/A", "n/a", "NaN",
 const fewTokens = 3
 
 // findTokens finds the columns in which a word stands for empty cells.
-func (c *comparison) findTokens() {
+func (c *comparison) findTokens(pairs []sampledPair) {
 	seen := make([]map[string]int, len(c.res.Fields))
-	n := c.snap.len()
-	for i := 0; i < n; i += max(n/sampled, 1) {
-		m := c.mate[i]
-		if m < mateRow {
-			continue
-		}
-		was, is := c.cellsOf(c.snap, uint32(i)), c.cellsOf(c.copy, m-mateRow)
+	for _, p := range pairs {
 		for f, col := range c.pair {
-			if col < 0 || f >= len(was) || col >= len(is) || len(csv.Unquote(was[f])) > 0 {
+			if col < 0 || len(csv.Unquote(p.was[f])) > 0 {
 				continue
 			}
 			if seen[f] == nil {
 				seen[f] = map[string]int{}
 			}
-			seen[f][string(csv.Unquote(is[col]))]++
+			seen[f][string(csv.Unquote(p.is[col]))]++
 		}
 	}
 	c.tokens = make([]string, len(c.res.Fields))
@@ -257,10 +256,6 @@ func (c *comparison) findTokens() {
 			}
 		}
 	}
-}
-
-func (c *comparison) cellsOf(s *side, row uint32) [][]byte {
-	return csv.Split(nil, s.raw(row), s.img.Comma)
 }
 
 // wornHeadings matches columns whose headings a program changed as it changes
@@ -302,8 +297,9 @@ func (c *comparison) judgeWear(ctx context.Context) error {
 	if c.copy == nil || !c.o.Wear {
 		return nil
 	}
-	c.findTokens()
-	cells := c.sample()
+	pairs := c.sample()
+	c.findTokens(pairs)
+	cells := c.differing(pairs)
 	v, ok := wear.Choose(some(cells), c.known())
 	if !ok {
 		return ctx.Err()
@@ -335,11 +331,11 @@ func some(cells [][]wear.Pair) [][]wear.Pair {
 	for f, col := range cells {
 		differ, same := 0, 0
 		for _, p := range col {
-			n := &same
+			n, most := &same, choosingSame
 			if p.Snapshot != p.Seen {
-				n = &differ
+				n, most = &differ, choosing
 			}
-			if *n < choosing {
+			if *n < most {
 				*n++
 				few[f] = append(few[f], p)
 			}
@@ -348,25 +344,51 @@ func some(cells [][]wear.Pair) [][]wear.Pair {
 	return few
 }
 
-// sample reads pairs of cells at fixed row numbers, by field.
-func (c *comparison) sample() [][]wear.Pair {
-	cells := make([][]wear.Pair, len(c.res.Fields))
-	n := c.snap.len()
-	step := max(n/sampled, 1)
-	var old, new [][]byte
-	for i := 0; i < n; i += step {
-		m := c.mate[i]
+// sampledPair is the cells of a record and of the copy's row for it.
+type sampledPair struct{ was, is [][]byte }
+
+// sample reads pairs of rows at fixed places: of those that are not known to
+// be equal, and fewer of those that are.
+func (c *comparison) sample() []sampledPair {
+	differ := 0
+	for i, m := range c.mate {
+		if m >= mateRow && !c.equal.has(uint32(i)) {
+			differ++
+		}
+	}
+	var pairs []sampledPair
+	seen, step, sameStep := 0, differ/sampled+1, len(c.mate)/sameSampled+1
+	for i, m := range c.mate {
 		if m < mateRow {
 			continue
 		}
-		old = csv.Split(old[:0], c.snap.raw(uint32(i)), c.snap.img.Comma)
-		new = csv.Split(new[:0], c.copy.raw(m-mateRow), c.copy.img.Comma)
-		for f, col := range c.pair {
-			if col < 0 || f >= len(old) || col >= len(new) {
-				continue
-			}
-			a, _ := csv.Value(c.snap.img, old[f])
-			b, there := csv.Value(c.copy.img, new[col])
+		take := i%sameStep == 0
+		if !c.equal.has(uint32(i)) {
+			take = take || seen%step == 0
+			seen++
+		}
+		if !take {
+			continue
+		}
+		p := sampledPair{csv.Split(nil, c.snap.raw(uint32(i)), c.snap.img.Comma), csv.Split(nil, c.copy.raw(m-mateRow), c.copy.img.Comma)}
+		if len(p.was) >= len(c.pair) && len(p.is) > slices.Max(c.pair) {
+			pairs = append(pairs, p)
+		}
+	}
+	return pairs
+}
+
+// differing are the sampled cells of the columns of which some differ, by
+// field; others cannot be worn.
+func (c *comparison) differing(pairs []sampledPair) [][]wear.Pair {
+	cells := make([][]wear.Pair, len(c.res.Fields))
+	for f, col := range c.pair {
+		if col < 0 || !slices.ContainsFunc(pairs, func(p sampledPair) bool { return !bytes.Equal(csv.Unquote(p.was[f]), csv.Unquote(p.is[col])) }) {
+			continue
+		}
+		for _, p := range pairs {
+			a, _ := csv.Value(c.snap.img, p.was[f])
+			b, there := csv.Value(c.copy.img, p.is[col])
 			if there && !a.Blank() && !b.Blank() {
 				cells[f] = append(cells[f], wear.Pair{Snapshot: a.String(), Seen: b.String()})
 			}

@@ -22,16 +22,17 @@ type Known struct {
 }
 
 // All lists what may have been done to the file.
-func (k Known) All() []Habit {
+func (k Known) All() []Habit { return append(k.in(k.Year), k.in(k.Year-1)...) }
+
+// in lists what may have been done in a year.
+func (k Known) in(year int) []Habit {
 	var all []Habit
-	for _, year := range []int{k.Year, k.Year - 1} {
-		for _, h := range Habits(k.Format) {
-			if k.SavedIn != "" && !strings.EqualFold(h.Locale.Name, k.SavedIn) || k.Order != "" && h.Locale.order != k.Order {
-				continue
-			}
-			h.Year = year
-			all = append(all, h)
+	for _, h := range Habits(k.Format) {
+		if k.SavedIn != "" && !strings.EqualFold(h.Locale.Name, k.SavedIn) || k.Order != "" && h.Locale.order != k.Order {
+			continue
 		}
+		h.Year = year
+		all = append(all, h)
 	}
 	return all
 }
@@ -63,9 +64,15 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 	charset := chooseCharset(letters)
 	most := 0
 	var single Verdict // where no column is worn, cells may be
-	for _, h := range k.All() {
+	habits := k.in(k.Year)
+	guesses := false // of dates without a year
+	for n := 0; n < len(habits); n++ {
+		h := habits[n]
 		h.Charset = charset
-		score, explained := h.fit(columns)
+		score, explained, guess := h.fit(columns)
+		if guesses = guesses || guess; n == len(habits)-1 && guesses && h.Year == k.Year {
+			habits = append(habits, k.in(k.Year-1)...)
+		}
 		if explained > single.Explained {
 			single = Verdict{Habit: h, Explained: explained, Differing: best.Differing}
 		}
@@ -92,11 +99,12 @@ func (v *Verdict) has(h Habit) bool {
 
 // fit says how well the habit fits: cells that it explains, less those that
 // it should have changed in the same columns and that are as they were.
-func (h Habit) fit(columns [][]Pair) (score, explained int) {
+func (h Habit) fit(columns [][]Pair) (score, explained int, guess bool) {
 	for _, col := range columns {
 		went, kept := 0, 0
 		for _, p := range col {
-			worn, _ := h.Wear(p.Snapshot)
+			worn, kind := h.Wear(p.Snapshot)
+			guess = guess || kind == DateGuess
 			switch {
 			case worn == p.Snapshot:
 			case worn == p.Seen:
@@ -110,7 +118,7 @@ func (h Habit) fit(columns [][]Pair) (score, explained int) {
 			score += went - kept
 		}
 	}
-	return score, explained
+	return score, explained, guess
 }
 
 // chooseCharset finds the wrong encoding that explains most of the cells with

@@ -115,25 +115,23 @@ func (c *comparison) habitInOrder(rows, records []uint32) wear.Habit {
 
 // otherCells are the copy's cells of a row in the fields that are no key.
 func (c *comparison) otherCells(j uint32) []string {
-	cells := csv.Split(nil, c.copy.raw(j), c.copy.img.Comma)
-	var all []string
-	for f, col := range c.pair {
-		if col >= 0 && !slices.Contains(c.snap.keyCol, f) {
-			v, _ := csv.Value(c.copy.img, cells[col])
-			all = append(all, v.String())
-		}
-	}
-	return all
+	return c.noKey(c.copy, j, func(_, col int) int { return col })
 }
 
 // plainCells are the snapshot's cells of a record in the same fields, and
 // wornCells what the habit makes of them.
 func (c *comparison) plainCells(i uint32) []string {
-	cells := csv.Split(nil, c.snap.raw(i), c.snap.img.Comma)
+	return c.noKey(c.snap, i, func(f, _ int) int { return f })
+}
+
+// noKey reads the cells of a row in the fields that both tables have and that
+// are no key; at says where a table has a field.
+func (c *comparison) noKey(s *side, row uint32, at func(field, column int) int) []string {
+	cells := csv.Split(nil, s.raw(row), s.img.Comma)
 	var all []string
 	for f, col := range c.pair {
 		if col >= 0 && !slices.Contains(c.snap.keyCol, f) {
-			v, _ := csv.Value(c.snap.img, cells[f])
+			v, _ := csv.Value(s.img, cells[at(f, col)])
 			all = append(all, v.String())
 		}
 	}

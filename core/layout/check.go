@@ -3,6 +3,8 @@ package layout
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"paletwin/core/expr"
@@ -88,10 +90,7 @@ func (f *Field) translate(text string) (string, []Problem) {
 	case valid:
 		return text, nil
 	}
-	sources := make([]string, 0, len(f.Translate.to))
-	for s := range f.Translate.to {
-		sources = append(sources, s)
-	}
+	sources := slices.Sorted(maps.Keys(f.Translate.to)) // the same file gives the same words each time
 	return text, []Problem{f.problem(Unknown, "%q is no value, and nothing says what it becomes%s", text, nearWords(expr.Near(text, sources)))}
 }
 

@@ -41,7 +41,6 @@ func (k Known) in(year int) []Habit {
 type Verdict struct {
 	Habit     Habit
 	Explained int     // differing cells that it makes as they are seen
-	Differing int     // cells that differ
 	Rivals    []Habit // others that explain as many, and would have made other texts of some
 }
 
@@ -54,10 +53,8 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 	var letters []Pair
 	for _, col := range columns {
 		for _, p := range col {
-			if p.Snapshot != p.Seen {
-				if best.Differing++; !isASCII(p.Snapshot) {
-					letters = append(letters, p)
-				}
+			if p.Snapshot != p.Seen && !isASCII(p.Snapshot) {
+				letters = append(letters, p)
 			}
 		}
 	}
@@ -74,7 +71,7 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 			habits = append(habits, k.in(k.Year-1)...)
 		}
 		if explained > single.Explained {
-			single = Verdict{Habit: h, Explained: explained, Differing: best.Differing}
+			single = Verdict{Habit: h, Explained: explained}
 		}
 		switch {
 		case score > most:

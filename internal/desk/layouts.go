@@ -4,7 +4,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -184,8 +183,11 @@ func (t *Dossier) Layout() (*layout.Layout, error) {
 }
 
 // LayoutNames lists the record sets that have a layout on the desk.
-func (d *Desk) LayoutNames() []string {
-	entries, err := d.FS.ReadDir(filepath.Join(d.Dir, "layouts"))
+func (d *Desk) LayoutNames() []string { return d.yamlNames("layouts") }
+
+// yamlNames lists the YAML files of one of the desk's folders, without the ending.
+func (d *Desk) yamlNames(folder string) []string {
+	entries, err := d.FS.ReadDir(filepath.Join(d.Dir, folder))
 	if err != nil {
 		return nil
 	}
@@ -198,14 +200,20 @@ func (d *Desk) LayoutNames() []string {
 	return names
 }
 
-// WriteNew writes a file that is not there yet, with its folder; it returns
-// fs.ErrExist where it is.
+// WriteNew writes a file that is not there yet, with its folder and the one
+// above; it returns fs.ErrExist where it is.
 func WriteNew(fsys disk.FS, path string, b []byte) error {
 	if _, err := fsys.Lstat(path); err == nil {
 		return &fs.PathError{Op: "write", Path: path, Err: fs.ErrExist}
 	}
-	if err := fsys.Mkdir(filepath.Dir(path)); err != nil && !errors.Is(err, os.ErrExist) {
-		return err
+	return writeWithFolder(fsys, path, b)
+}
+
+func writeWithFolder(fsys disk.FS, path string, b []byte) error {
+	for _, dir := range []string{filepath.Dir(filepath.Dir(path)), filepath.Dir(path)} {
+		if err := fsys.Mkdir(dir); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
 	}
 	_, err := disk.WriteFile(fsys, path, 0o644, func(w io.Writer) error {
 		_, err := w.Write(b)

@@ -3,9 +3,6 @@ package desk
 import (
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -43,37 +40,16 @@ func (d *Desk) Selection(name string) (*Selection, error) {
 }
 
 // SelectionNames lists the selections there are.
-func (d *Desk) SelectionNames() []string {
-	entries, err := d.FS.ReadDir(filepath.Join(d.Dir, "selections"))
-	if err != nil {
-		return nil
-	}
-	var names []string
-	for _, e := range entries {
-		if n, ok := strings.CutSuffix(e.Name(), ".yaml"); ok {
-			names = append(names, n)
-		}
-	}
-	return names
-}
+func (d *Desk) SelectionNames() []string { return d.yamlNames("selections") }
 
 // KeepSelection keeps a selection under a name, in the place of one that had
 // it, and returns its file.
 func (d *Desk) KeepSelection(name string, s *Selection) (string, error) {
 	path := d.selectionPath(name)
-	for _, dir := range []string{d.Dir, filepath.Dir(path)} {
-		if err := d.FS.Mkdir(dir); err != nil && !errors.Is(err, os.ErrExist) && !errors.Is(err, fs.ErrExist) {
-			return path, err
-		}
-	}
 	b, err := yaml.Marshal(s)
 	if err != nil {
 		return path, err
 	}
 	text := "# Lent again with: paletwin lend SNAPSHOT --again " + slug(name) + "\n" + string(b)
-	_, err = disk.WriteFile(d.FS, path, 0o644, func(w io.Writer) error {
-		_, err := io.WriteString(w, text)
-		return err
-	})
-	return path, err
+	return path, writeWithFolder(d.FS, path, []byte(text))
 }

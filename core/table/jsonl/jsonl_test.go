@@ -1,6 +1,7 @@
 package jsonl
 
 import (
+	"bytes"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -81,4 +82,18 @@ func FuzzOpen(f *testing.F) {
 			require.ErrorAs(t, err, &e)
 		}
 	})
+}
+
+// What the Writer writes reads back, null and empty told apart.
+func TestWriterReadsBack(t *testing.T) {
+	var b bytes.Buffer
+	w := &Writer{W: &b}
+	for _, row := range [][]record.Value{{record.Text("k"), record.Text("a\"b")}, {record.Text("00417"), record.Null()}, {record.Text("1e5"), record.Text("x\ny <&>")}, {record.Text(""), record.Text("")}} {
+		require.NoError(t, w.Write(row))
+	}
+	require.NoError(t, w.Close())
+	m, got := read(t, b.String())
+	text, null := func(s string) *record.Value { v := record.Text(s); return &v }, record.Null()
+	assert.Equal(t, []string{"k", `a"b`}, m.Heading)
+	assert.Equal(t, [][]*record.Value{{text("00417"), &null}, {text("1e5"), text("x\ny <&>")}, {text(""), text("")}}, got)
 }

@@ -1,0 +1,119 @@
+package compare
+
+import (
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/wear"
+)
+
+// wornTally counts wear by field and kind, with examples.
+type wornTally struct {
+	cells    map[wornAt]*wornCells
+	wornHeld int
+}
+
+type wornAt struct {
+	field int
+	kind  wear.Kind
+}
+
+type wornCells struct {
+	n        int
+	examples []string
+}
+
+// maxExamples is how many examples a finding gives.
+const maxExamples = 3
+
+func (t *wornTally) wear(field int, kind wear.Kind, from, to string) {
+	if kind == "" {
+		return
+	}
+	if t.cells == nil {
+		t.cells = map[wornAt]*wornCells{}
+	}
+	x := t.cells[wornAt{field, kind}]
+	if x == nil {
+		x = new(wornCells)
+		t.cells[wornAt{field, kind}] = x
+	}
+	x.n++
+	x.show(clip(from) + " as " + clip(to))
+}
+
+// show takes an example, if it is another one and there are few.
+func (x *wornCells) show(example string) {
+	if len(x.examples) < maxExamples && !slices.Contains(x.examples, example) {
+		x.examples = append(x.examples, example)
+	}
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 24 {
+		return string(r[:20]) + "…"
+	}
+	return s
+}
+
+func (t *wornTally) merge(o *wornTally) {
+	t.wornHeld += o.wornHeld
+	for at, x := range o.cells {
+		if t.cells == nil {
+			t.cells = map[wornAt]*wornCells{}
+		}
+		mine := t.cells[at]
+		if mine == nil {
+			mine = new(wornCells)
+			t.cells[at] = mine
+		}
+		mine.n += x.n
+		for _, e := range x.examples {
+			mine.show(e)
+		}
+	}
+}
+
+var kindWords = map[wear.Kind]string{wear.Zeros: "without leading zeros", wear.Exponent: "in exponent form", wear.Precision: "with digits lost", wear.Number: "as numbers in another form",
+	wear.DateForm: "as dates in another form", wear.DateGuess: "taken for dates or times", wear.Boolean: "as the program's words for true and false",
+	wear.Whitespace: "with spaces or line breaks changed", wear.Unicode: "with letters composed otherwise", wear.NullToken: "with a word for nothing", wear.Encoding: "in a wrong encoding", wear.Truncated: "cut"}
+
+// reportWear makes a finding a column and kind, and one that says which
+// program it was.
+func (c *comparison) reportWear(t *wornTally) {
+	w := &c.res.Wear
+	w.ByKind, w.Held = map[wear.Kind]int{}, t.wornHeld
+	var all []wornAt
+	for at, x := range t.cells {
+		all = append(all, at)
+		w.Cells += x.n
+		w.ByKind[at.kind] += x.n
+	}
+	if len(all) == 0 {
+		return
+	}
+	slices.SortFunc(all, func(a, b wornAt) int {
+		if a.field != b.field {
+			return a.field - b.field
+		}
+		return strings.Compare(string(a.kind), string(b.kind))
+	})
+	columns := map[int]bool{}
+	for _, at := range all {
+		columns[at.field] = true
+	}
+	if c.program == "" {
+		c.program = "a program"
+	}
+	f := changeset.WearProgram.Finding("saved by %s: %s in %s show it", c.program, count(w.Cells, "cell"), count(len(columns), "column"))
+	f.Count = w.Cells
+	c.find(f, c.copy.img.Name, "")
+	for _, at := range all {
+		x := t.cells[at]
+		name := c.res.Fields[at.field]
+		f := changeset.Wear.Finding("%s %s (%s)", count(x.n, "cell"), kindWords[at.kind], strings.Join(x.examples, ", "))
+		f.Count = x.n
+		c.find(f, c.copy.img.Name, name)
+	}
+}

@@ -97,6 +97,7 @@ type Change struct {
 	Key    record.Key
 	Held   []string      // codes of findings that hold the whole change
 	Stop   []string      // codes of findings that forbid approving it
+	Noted  []string      // codes of findings on the whole change that hold nothing
 	Linked string        // changes with the same link are decided and written together
 	Fields []FieldChange // of an amend, in the order of the header's fields
 	Record record.Record // of an add or a delete
@@ -109,6 +110,7 @@ type FieldChange struct {
 	To    record.Value
 	Held  []string // codes of findings that hold this field alone
 	Stop  []string
+	Noted []string // codes that hold nothing
 }
 
 // Field returns the change of the named field, or nil.

@@ -72,7 +72,7 @@ var (
 	ColumnExtra  = Code{"column-ignored", Warn, OfFile, "a column that only the copy has is ignored"}
 	ColumnAbsent = Code{"column-absent", Note, OfFile, "a column that only the snapshot has; its field is left untouched"}
 	HeadingWorn  = Code{"heading-worn", Note, OfFile, "a heading of the copy is written differently and was recognised"}
-	BlankRow     = Code{"row-blank", Note, OfFile, "wholly blank rows of the copy are skipped"}
+	BlankRow     = Code{"blank-row", Note, OfFile, "wholly blank rows of the copy are skipped"}
 	BareQuote    = Code{"bare-quote", Note, OfFile, "cells have a quote inside that does not start the cell; it is taken as it stands"}
 	HeadingLower = Code{"heading-lower", Note, OfFile, "the headings are not in row 1; what stands above them is passed over"}
 	Hidden       = Code{"hidden", Note, OfFile, "sheets, rows or columns of a workbook are hidden or filtered out; they are read"}
@@ -110,6 +110,28 @@ var (
 
 	KeyEvidence = Code{"key-by-evidence", Warn, OfRecord, "a record was recognised by its other fields, since its key is shown as that of several; its changes are held"}
 
+	FillOverrun    = Code{"fill-overrun", Warn, OfField, "a fill reaches a few rows past the group it belongs to; what it overran is held"}
+	FillSeries     = Code{"fill-series", Warn, OfField, "values count up along the rows where one may have been meant; they are held"}
+	FillGap        = Code{"fill-gap", Warn, OfField, "one row was left out of a fill that is complete otherwise"}
+	LoneSort       = Code{"lone-sort", Warn, OfField, "a column has its values on other records: it was sorted without the others; its changes are held"}
+	RowShift       = Code{"row-shift", Warn, OfField, "a column has its values a row off; the changes are held"}
+	ColumnSwap     = Code{"column-swap", Warn, OfField, "two columns have each other's values; the changes are held"}
+	ColumnMoved    = Code{"column-moved", Warn, OfField, "a column's values are in another now, and it is empty; the changes are held, and decided together"}
+	Factor         = Code{"factor", Warn, OfField, "a number is off by ten, a hundred, a thousand or its sign; the change is held"}
+	Outlier        = Code{"outlier", Warn, OfField, "a number or date moves far outside the others of its column; the change is held"}
+	MassClear      = Code{"mass-clear", Warn, OfField, "a column, or most of it, is emptied; the changes are held"}
+	SameEverywhere = Code{"same-value-everywhere", Warn, OfField, "a column would have one value in nearly all records; the changes are held"}
+	FormulaLeft    = Code{"formula-left", Warn, OfField, "a formula stands where a value should be; the change is held"}
+	TotalRow       = Code{"total-row", Warn, OfRecord, "a row is a line of totals and no record; if it would be one, that is held"}
+	NoteRow        = Code{"note-row", Warn, OfRecord, "a row is a note and no record; if it would be one, that is held"}
+	KeyEdited      = Code{"key-edited", Warn, OfRecord, "a delete and an add are one record whose key was edited; they are held, and decided together"}
+	KeyShifted     = Code{"key-shifted", Warn, OfRecord, "keys moved from record to record; the changes are held, and decided together"}
+	SwappedPair    = Code{"swapped-pair", Warn, OfField, "two records have each other's value; the changes are held"}
+	NearMiss       = Code{"near-miss", Warn, OfField, "a new value is one letter from one that occurs often; the change is held"}
+	StaleValue     = Code{"stale-value", Warn, OfField, "an edit puts back what the snapshot of an earlier dossier had; the change is held"}
+	WrongFile      = Code{"wrong-file", Warn, OfFile, "what the copy does not change fits the snapshot of another dossier better; all changes are held"}
+	SlipsPart      = Code{"slips-part", Note, OfFile, "there are so many changes that slips were looked for in the first of them only"}
+
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
 	ByOthers     = Code{"changed-by-others", Warn, OfRecord, "no run of this dossier wrote this; it was changed by others since, and putting it back is held"}
 )
@@ -119,5 +141,7 @@ func Codes() []Code {
 	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
 		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
 		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
-		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, KeyWorn, KeyLost, KeyEvidence, ConflictThen, ByOthers}
+		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, KeyWorn, KeyLost, KeyEvidence,
+		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
+		KeyEdited, KeyShifted, SwappedPair, NearMiss, StaleValue, WrongFile, SlipsPart, ConflictThen, ByOthers}
 }

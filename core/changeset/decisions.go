@@ -366,6 +366,7 @@ type State struct {
 	Note     string
 	Held     []string      // what the tool holds it for, the whole change's codes first
 	Stop     []string      // why it cannot be approved
+	Noted    []string      // what else was found, and holds nothing
 	Lapsed   Decision      // what was decided on other content, or ""
 	Given    *record.Value // what a person gave in the place of a value that could not be told
 	byField  bool
@@ -383,7 +384,7 @@ func (l *Ledger) States(line Line, c *Change) []State {
 		whole = DigestOf(line)
 	}
 	if c.Act != Amend {
-		s := newState("", c.Held, c.Stop)
+		s := newState("", c.Held, c.Stop, c.Noted)
 		for _, e := range entries {
 			a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
 			if p.Field == "" {
@@ -395,7 +396,7 @@ func (l *Ledger) States(line Line, c *Change) []State {
 	states := make([]State, len(c.Fields))
 	for i := range c.Fields {
 		f := &c.Fields[i]
-		s := newState(f.Field, append(c.Held[:len(c.Held):len(c.Held)], f.Held...), append(c.Stop[:len(c.Stop):len(c.Stop)], f.Stop...))
+		s := newState(f.Field, append(c.Held[:len(c.Held):len(c.Held)], f.Held...), append(c.Stop[:len(c.Stop):len(c.Stop)], f.Stop...), append(c.Noted[:len(c.Noted):len(c.Noted)], f.Noted...))
 		for _, e := range entries {
 			a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
 			switch {
@@ -410,8 +411,8 @@ func (l *Ledger) States(line Line, c *Change) []State {
 	return states
 }
 
-func newState(field string, held, stop []string) State {
-	s := State{Field: field, Decision: Open, Held: held, Stop: stop}
+func newState(field string, held, stop, noted []string) State {
+	s := State{Field: field, Decision: Open, Held: held, Stop: stop, Noted: noted}
 	if len(held) > 0 || len(stop) > 0 {
 		s.Decision, s.By = Hold, Tool
 	}
@@ -423,7 +424,7 @@ func newState(field string, held, stop []string) State {
 func (s *State) apply(a *DecisionAct, same bool, given *record.Value) {
 	if !same || a.Decision == Approve && len(s.Stop) > 0 && given == nil {
 		lapsed := a.Decision
-		*s = newState(s.Field, s.Held, s.Stop)
+		*s = newState(s.Field, s.Held, s.Stop, s.Noted)
 		s.Lapsed = lapsed
 		return
 	}

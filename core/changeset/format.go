@@ -20,6 +20,7 @@ func AppendLine(dst []byte, c *Change) []byte {
 	dst = appendStrings(dst, c.Key.Parts())
 	dst = appendCodes(dst, "held", c.Held)
 	dst = appendCodes(dst, "stop", c.Stop)
+	dst = appendCodes(dst, "noted", c.Noted)
 	if c.Linked != "" {
 		dst = append(dst, `,"linked":`...)
 		dst = AppendString(dst, c.Linked)
@@ -47,6 +48,7 @@ func appendField(dst []byte, f *FieldChange) []byte {
 	dst = AppendValue(dst, f.To)
 	dst = appendCodes(dst, "held", f.Held)
 	dst = appendCodes(dst, "stop", f.Stop)
+	dst = appendCodes(dst, "noted", f.Noted)
 	return append(dst, '}')
 }
 
@@ -206,12 +208,14 @@ type lineJSON struct {
 	Key    []string `json:"key"`
 	Held   []string `json:"held"`
 	Stop   []string `json:"stop"`
+	Noted  []string `json:"noted"`
 	Linked string   `json:"linked"`
 	Fields map[string]struct {
-		From *string  `json:"from"`
-		To   *string  `json:"to"`
-		Held []string `json:"held"`
-		Stop []string `json:"stop"`
+		From  *string  `json:"from"`
+		To    *string  `json:"to"`
+		Held  []string `json:"held"`
+		Stop  []string `json:"stop"`
+		Noted []string `json:"noted"`
 	} `json:"fields"`
 	Record map[string]*string `json:"record"`
 }
@@ -227,10 +231,10 @@ func (l Line) Change(fields []string) (*Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Change{ID: id, Act: j.Act, Key: record.NewKey(j.Key...), Held: j.Held, Stop: j.Stop, Linked: j.Linked}
+	c := &Change{ID: id, Act: j.Act, Key: record.NewKey(j.Key...), Held: j.Held, Stop: j.Stop, Noted: j.Noted, Linked: j.Linked}
 	for _, name := range fields {
 		if f, ok := j.Fields[name]; ok {
-			c.Fields = append(c.Fields, FieldChange{name, ValueOf(f.From), ValueOf(f.To), f.Held, f.Stop})
+			c.Fields = append(c.Fields, FieldChange{name, ValueOf(f.From), ValueOf(f.To), f.Held, f.Stop, f.Noted})
 		}
 		if v, ok := j.Record[name]; ok {
 			c.Record = append(c.Record, record.Field{Name: name, Value: ValueOf(v)})

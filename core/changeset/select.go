@@ -10,7 +10,7 @@ type Filter struct {
 	Acts      []Act
 	Fields    []string   // of amends; an add or delete has none of them
 	Decisions []Decision // of units
-	Findings  []string   // codes that hold or stop the unit
+	Findings  []string   // codes that hold or stop the unit, or are noted of it
 	Keys      []string   // records, as Key.Encoding gives them
 	Where     Where      // or nil
 }
@@ -47,7 +47,7 @@ func (f *Filter) Unit(s *State) bool {
 		return false
 	}
 	return len(f.Findings) == 0 || slices.ContainsFunc(f.Findings, func(code string) bool {
-		return slices.Contains(s.Held, code) || slices.Contains(s.Stop, code)
+		return slices.Contains(s.Held, code) || slices.Contains(s.Stop, code) || slices.Contains(s.Noted, code)
 	})
 }
 

@@ -10,10 +10,10 @@
 // split into cells and become changes (emit). Sums are taken last, and only
 // of columns that a change touches (totals).
 //
-// Judgements on whole columns, as wear and slips will need them, belong
-// between match and emit: they look at pairs of differing rows, at up to
-// 4,096 equal rows at fixed row numbers, and at neighbours of differing
-// rows, so that equal rows cost nothing.
+// Judgements on whole columns, wear and slips, belong between match and emit:
+// they look at pairs of differing rows, at up to 4,096 equal rows at fixed
+// row numbers, and at neighbours of differing rows, so that equal rows cost
+// nothing.
 package compare
 
 import (
@@ -26,6 +26,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
+	"paletwin/core/slip"
 	"paletwin/core/table"
 )
 
@@ -54,9 +55,16 @@ type Options struct {
 	Year          int             // the clock's, for dates that have none
 	SavedIn       string          // the locale of the program that saved the copy, if it is known
 	DayOrder      string          // "dmy" or "mdy", if it is known
-	Worn          func(Cell)      // if not nil, is told of every cell that is not read as it is seen; several goroutines call it
-	Cores         int             // 0 means all
-	Memory        int64           // bytes that may be used beside the files' own pages; 0 means as many as it takes
+	Slips         string          // SlipsHold, SlipsWarn or SlipsOff; "" is off, and makes no sample
+	// Earlier, if not nil, gives what earlier snapshots had for the fields of
+	// some records, newest first. keys are record.Key encodings.
+	Earlier func(ctx context.Context, fields []string, keys map[string]bool) ([]Earlier, error)
+	// Others, if not nil, gives the samples of other snapshots of these
+	// records.
+	Others func() ([]Other, error)
+	Worn   func(Cell) // if not nil, is told of every cell that is not read as it is seen; several goroutines call it
+	Cores  int        // 0 means all
+	Memory int64      // bytes that may be used beside the files' own pages; 0 means as many as it takes
 	// Spill gives a zeroed array of so many bytes that does not count as
 	// memory, such as a mapped temporary file. It is asked when Memory would
 	// not do; without it, Memory is not kept.
@@ -109,7 +117,8 @@ type Result struct {
 	Findings  []changeset.Finding
 	Columns   layout.Match
 	Wear      Wear
-	Headings  []Heading // the copy's columns, and which field each is
+	Sample    slip.Sample // of the snapshot, if slips were looked for
+	Headings  []Heading   // the copy's columns, and which field each is
 	// DeletesHeld says why deletes are held although they were asked for;
 	// "" if they are not.
 	DeletesHeld string
@@ -152,6 +161,9 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if err := c.judgeLimits(ctx); err != nil {
 		return nil, err
 	}
+	if err := c.judgeSlips(ctx); err != nil {
+		return nil, err
+	}
 	if o.Counted != nil {
 		o.Counted(c.res.Records.Snapshot, c.res.Records.Edited)
 	}
@@ -188,6 +200,7 @@ type comparison struct {
 
 	layouted
 	wearing
+	slipping
 	sum        tally    // of all workers
 	moved      moves    // what the changes do to sums
 	missing    int      // snapshot records that the copy lacks, listed ones aside
@@ -221,6 +234,9 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 		}
 	}
 	c.snap = newSide(snapshot, cols)
+	if c.o.Slips != "" {
+		c.snap.lowest = new(slip.Lowest)
+	}
 	c.useLayout()
 	if edited == nil {
 		return nil

@@ -20,6 +20,7 @@ const chunk = 4096
 type batch struct {
 	lines   []byte
 	changes []*changeset.Change
+	places  []place // of the changes
 	tally   tally
 }
 
@@ -38,6 +39,23 @@ type tally struct {
 // emit makes the changes, chunk by chunk on all cores, and hands them to the
 // sink in order: amends and deletes as the snapshot goes, adds as the copy.
 func (c *comparison) emit(ctx context.Context) error {
+	if c.drafted == nil {
+		return c.emitTo(ctx, c.take)
+	}
+	for _, b := range c.drafted {
+		for k, ch := range b.changes {
+			b.finish(c, ch, b.places[k])
+		}
+		if err := c.take(b); err != nil {
+			return err
+		}
+	}
+	c.drafted = nil
+	return ctx.Err()
+}
+
+// emitTo makes the changes and hands them to take, in order.
+func (c *comparison) emitTo(ctx context.Context, take func(*batch) error) error {
 	g, ctx := errgroup.WithContext(ctx)
 	p := &pipeline{queue: make(chan chan *batch, 2*c.o.Cores), work: make(chan func(), c.o.Cores)}
 	g.Go(func() error {
@@ -55,7 +73,7 @@ func (c *comparison) emit(ctx context.Context) error {
 			})
 		})
 	}
-	g.Go(func() error { return c.collect(ctx, p) })
+	g.Go(func() error { return c.collect(ctx, p, take) })
 	return g.Wait()
 }
 
@@ -102,11 +120,11 @@ func (c *comparison) chunks(ctx context.Context, p *pipeline) error {
 }
 
 // collect takes the batches in order.
-func (c *comparison) collect(ctx context.Context, p *pipeline) error {
+func (c *comparison) collect(ctx context.Context, p *pipeline, take func(*batch) error) error {
 	for out := range p.queue {
 		select {
 		case b := <-out:
-			if err := c.take(b); err != nil {
+			if err := take(b); err != nil {
 				return err
 			}
 		case <-ctx.Done():
@@ -183,19 +201,32 @@ func (b *batch) delete(c *comparison, i uint32, held []string) {
 	if c.l != nil && len(c.l.Rules) > 0 {
 		c.judgeDelete(b, ch, i)
 	}
-	b.add(c, ch)
+	b.add(c, ch, place{i, noRow})
 }
 
-func (b *batch) add(c *comparison, ch *changeset.Change) {
+// place is where a change was found; either may be noRow.
+type place struct{ record, row uint32 }
+
+// add takes a change in. While slips are looked for it is only drafted.
+func (b *batch) add(c *comparison, ch *changeset.Change, at place) {
 	ch.ID = changeset.MakeID(c.o.RecordSet, ch.Key, ch.Act)
 	if c.over[ch.Act] {
 		ch.Held = append(ch.Held[:len(ch.Held):len(ch.Held)], changeset.OverLimit.Name)
 	}
+	b.changes = append(b.changes, ch)
+	b.places = append(b.places, at)
+	if !c.drafting {
+		b.finish(c, ch, at)
+	}
+}
+
+// finish puts slips on a change, has it judged, and writes it.
+func (b *batch) finish(c *comparison, ch *changeset.Change, at place) {
+	c.slips.mark(ch, at)
 	if c.o.Judge != nil {
 		c.o.Judge(ch)
 	}
 	b.lines = changeset.AppendLine(b.lines, ch)
-	b.changes = append(b.changes, ch)
 }
 
 // differ compares pairs of rows; it keeps the room for their cells.
@@ -249,7 +280,7 @@ func (d *differ) pair(b *batch, i, j uint32) {
 			ch.Stop = []string{changeset.ListedAmended.Name}
 			b.tally.listedAmended = append(b.tally.listedAmended, ch.Key)
 		}
-		b.add(c, ch)
+		b.add(c, ch, place{i, j})
 	}
 }
 
@@ -339,7 +370,7 @@ func (c *comparison) additions(b *batch, rows []uint32) {
 		if c.l != nil {
 			c.judgeAdd(b, ch, j)
 		}
-		b.add(c, ch)
+		b.add(c, ch, place{noRow, j})
 	}
 }
 

@@ -7,7 +7,10 @@ import (
 	"slices"
 	"sort"
 
+	"github.com/zeebo/xxh3"
+
 	"paletwin/core/record"
+	"paletwin/core/slip"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -33,7 +36,8 @@ type side struct {
 	spare     []byte // room for the encoding of the next
 	kept      []byte // the room that before is in
 	wantCells int
-	keyInside bool // a cell follows the key's in every row, so that line ends do not touch it
+	lowest    *slip.Lowest // takes in the keys' digests, or nil
+	keyInside bool         // a cell follows the key's in every row, so that line ends do not touch it
 }
 
 // gap says that skipped rows, all in all, stand before the row of that index.
@@ -122,6 +126,9 @@ func (s *side) row(sc *csv.Scanner) {
 		s.noKey = append(s.noKey, uint32(i))
 	}
 	s.start.append(int64(sc.Start()))
+	if s.lowest != nil {
+		s.lowest.Take(xxh3.Hash(key), uint32(i))
+	}
 	if s.form != nil {
 		s.unsorted = true
 	}

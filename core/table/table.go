@@ -75,7 +75,11 @@ type Note struct {
 	Text   string
 	Column string
 	Count  int
+	Rows   []int // those of formulas, at most MaxNoted; more are not listed
 }
+
+// MaxNoted is how many rows a note lists at most.
+const MaxNoted = 50_000
 
 // Column returns the number of the named column, from 0, or -1; of two with
 // one name the first.

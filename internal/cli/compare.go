@@ -32,7 +32,7 @@ type compareFlags struct {
 	noDossier, otherRegister bool
 	verbose, checkAll        bool
 	wear, savedIn, dayOrder  string
-	layout                   string
+	layout, slips            string
 	files                    fileFlags
 	blankSaid, missingSaid   bool // the flags were given: they go over the layout
 }
@@ -67,6 +67,7 @@ func newCompare(a *app) *cobra.Command {
 	fl.StringVar(&f.wear, "wear", "on", "tell what software did to the copy from edits: `on`, or off to compare bytes")
 	fl.StringVar(&f.savedIn, "saved-in", "", "the `locale` of the program that saved the copy, if it is known: de-DE")
 	fl.StringVar(&f.dayOrder, "day-order", "", "the `order` of day and month there, if it is known: dmy or mdy")
+	fl.StringVar(&f.slips, "slips", compare.SlipsHold, "what looks like a slip of the hand: hold it, only warn, or off")
 	f.files.flags(cmd)
 	fl.StringVar(&f.memory, "memory", "", "use no more memory than this beside the files' own pages: 512MiB")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
@@ -145,6 +146,10 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 	case f.dayOrder != "" && f.dayOrder != "dmy" && f.dayOrder != "mdy":
 		return nil, usage("--day-order is dmy or mdy, not %q", f.dayOrder)
 	}
+	if !slices.Contains([]string{compare.SlipsHold, compare.SlipsWarn, compare.SlipsOff}, f.slips) {
+		return nil, usage("--slips is hold, warn or off, not %q", f.slips)
+	}
+	c.Options.Slips = f.slips
 	c.Options.Wear, c.Options.Year, c.Options.SavedIn, c.Options.DayOrder = f.wear == "on", a.now().Year(), f.savedIn, f.dayOrder
 	if f.missingSaid {
 		c.Options.Missing = f.missing

@@ -59,7 +59,7 @@ func (d *Desk) Compare(ctx context.Context, c *Comparison) (*Dossier, *compare.R
 }
 
 func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*Dossier, *compare.Result, error) {
-	in := &inputs{fsys: d.FS, dir: draft.Dir}
+	in := &inputs{fsys: d.FS, dir: draft.Dir, hashed: make(chan struct{})}
 	if c.Layout != nil {
 		c.Options.Layout = c.Layout.Layout
 		in.rename = func(m *table.Image) { c.Layout.Rename(m) }
@@ -71,6 +71,9 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	if err := c.settle(ctx, in); err != nil {
 		return nil, nil, err
 	}
+	if c.Options.Slips == compare.SlipsHold || c.Options.Slips == compare.SlipsWarn {
+		d.lookBack(c, in.snapshotDigest)
+	}
 	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: describe(&c.Options), Undoes: c.Undoes}
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
 	var res *compare.Result
@@ -80,6 +83,9 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	})
 	if err != nil {
 		return nil, nil, err
+	}
+	if len(res.Sample.Rows) > 0 {
+		set.Sample = &res.Sample
 	}
 	set.Records, set.Changes, set.Fields, set.Totals, set.DeletesHeld = res.Records, res.Changes, res.Changes.ByField, res.Totals, res.DeletesHeld
 	if err := keepLayout(d.FS, draft.Dir, set.Name, c.Layout); err != nil {
@@ -120,6 +126,9 @@ func describe(o *compare.Options) map[string]any {
 	if !o.Wear {
 		m["wear"] = "off"
 	}
+	if o.Slips != "" && o.Slips != compare.SlipsHold {
+		m["slips"] = o.Slips
+	}
 	if o.OtherRegister {
 		m["other_register"] = true
 	}
@@ -141,6 +150,13 @@ type inputs struct {
 	edited   *kept
 	list     *Input
 	rename   func(*table.Image)
+	hashed   chan struct{} // closed when the inputs' digests are there
+}
+
+// snapshotDigest waits for the snapshot's digest.
+func (in *inputs) snapshotDigest() string {
+	<-in.hashed
+	return in.snapshot.input.SHA256
 }
 
 // kept is an input in the draft, open.
@@ -251,22 +267,18 @@ func (c *Comparison) settle(ctx context.Context, in *inputs) (err error) {
 // the very bytes that are compared meanwhile.
 func (in *inputs) compare(ctx context.Context, c *Comparison, w io.Writer) (*compare.Result, string, error) {
 	g, ctx := errgroup.WithContext(ctx)
-	hashed := make(chan struct{})
 	g.Go(func() error {
-		defer close(hashed)
+		defer close(in.hashed)
 		return in.hash()
 	})
 	var res *compare.Result
 	var seal string
 	h := in.header(c)
 	o := c.Options
-	o.Digest = func() (string, error) {
-		<-hashed
-		return in.snapshot.input.SHA256, nil
-	}
+	o.Digest = func() (string, error) { return in.snapshotDigest(), nil }
 	o.Counted = func(snapshot, edited int) { h.Snapshot.Records, h.Edited.Records = snapshot, edited }
 	g.Go(func() (err error) {
-		s := &sink{hashed: hashed, open: func() (*changeset.Writer, error) {
+		s := &sink{hashed: in.hashed, open: func() (*changeset.Writer, error) {
 			h.Snapshot.SHA256, h.Edited.SHA256 = in.snapshot.input.SHA256, in.editedInput().SHA256
 			return changeset.NewWriter(w, h)
 		}}

@@ -17,6 +17,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/layout"
+	"paletwin/core/slip"
 	"paletwin/core/table"
 	"paletwin/core/table/open"
 	"paletwin/internal/disk"
@@ -54,6 +55,8 @@ type RecordSet struct {
 	Totals  []compare.Total        `json:"totals"`
 	// DeletesHeld says why deletes are held although they were asked for.
 	DeletesHeld string `json:"deletes_held,omitempty"`
+	// Sample stands for the snapshot where other dossiers are compared with it.
+	Sample *slip.Sample `json:"sample,omitempty"`
 }
 
 // Input is a file that the dossier keeps as it came.

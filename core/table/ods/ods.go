@@ -57,7 +57,7 @@ func read(name string, z *zip.Reader, o table.Options) (*table.Image, error) {
 		return nil, errors.New("it has no content; it may be encrypted")
 	}
 	defer f.Close()
-	r := &reader{x: xmlscan.New(io.LimitReader(f, maxPart)), out: csv.Builder{Name: name}, want: o.Sheet, formulas: map[int]int{}}
+	r := &reader{x: xmlscan.New(io.LimitReader(f, maxPart)), out: csv.Builder{Name: name}, want: o.Sheet, formulas: table.Formulas{}}
 	if err := r.document(); err != nil {
 		return nil, err
 	}
@@ -113,7 +113,7 @@ type reader struct {
 
 	row      int // the last row that was read, from 1
 	hidden   int
-	formulas map[int]int
+	formulas table.Formulas
 }
 
 func (r *reader) document() error {
@@ -270,7 +270,7 @@ func (r *reader) cell(col int) (string, error) {
 	}
 	fixed, given := r.x.Attr("string-value")
 	if _, computed := r.x.Attr("formula"); computed {
-		r.formulas[col]++
+		r.formulas.Add(col, r.row+1)
 	}
 	shown, err := r.paragraphs()
 	switch {
@@ -352,13 +352,5 @@ func (r *reader) notes(img *table.Image) []table.Note {
 	if r.hidden > 0 {
 		notes = append(notes, table.Note{Code: "hidden", Count: r.hidden, Text: fmt.Sprintf("%d rows are hidden or filtered out; they are read", r.hidden)})
 	}
-	for col := range maxColumns {
-		n := r.formulas[col]
-		if n == 0 || col >= len(img.Heading) {
-			continue
-		}
-		notes = append(notes, table.Note{Code: "formula-cells", Column: img.Heading[col], Count: n,
-			Text: fmt.Sprintf("%d cells of %q hold formulas; what was last computed for them is taken", n, img.Heading[col])})
-	}
-	return notes
+	return append(notes, r.formulas.Notes(img.Heading)...)
 }

@@ -38,7 +38,7 @@ type forms struct {
 // forms reads how the sheet keeps the rows that want asks for.
 func (b *book) forms(heading int, want func(row int) bool) (*forms, error) {
 	f := &forms{book: b, rows: map[int][]cellForm{}, columns: map[int]cellForm{}}
-	g := &grid{book: b, formulas: map[int]int{}, seen: func(row int, c cellForm) {
+	g := &grid{book: b, formulas: table.Formulas{}, seen: func(row int, c cellForm) {
 		if want(row) {
 			f.rows[row] = append(f.rows[row], c)
 		}

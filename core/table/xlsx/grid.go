@@ -16,7 +16,7 @@ type grid struct {
 	out      csv.Builder
 	row, col int // of the current cell, row from 1, col from 0
 
-	formulas   map[int]int               // formula cells by column
+	formulas   table.Formulas
 	seen       func(row int, c cellForm) // if not nil, is told of every cell instead
 	hiddenRows int
 	hiddenCols int
@@ -94,7 +94,7 @@ func (g *grid) cell(x *xmlscan.Scanner) error {
 		return err
 	}
 	if computed {
-		g.formulas[col]++
+		g.formulas.Add(col, g.row)
 	}
 	if g.seen != nil {
 		g.seen(g.row, cellForm{Col: col, Type: typ, Style: style, Formula: formula, computed: computed, filled: value != ""})
@@ -306,14 +306,7 @@ func (g *grid) notes(img *table.Image, s *sheet, sheets int) []table.Note {
 	}
 	note("hidden", g.hiddenRows, "%d rows are hidden or filtered out; they are read", g.hiddenRows)
 	note("hidden", g.hiddenCols, "%d columns are hidden; they are read", g.hiddenCols)
-	for col, n := range g.formulas {
-		heading := fmt.Sprintf("column %d", col+1)
-		if col < len(img.Heading) {
-			heading = img.Heading[col]
-		}
-		notes = append(notes, table.Note{Code: "formula-cells", Column: heading, Count: n,
-			Text: fmt.Sprintf("%d cells of %q hold formulas; what was last computed for them is taken", n, heading)})
-	}
+	notes = append(notes, g.formulas.Notes(img.Heading)...)
 	sortNotes(notes)
 	return notes
 }

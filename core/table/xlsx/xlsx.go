@@ -108,7 +108,7 @@ func (b *book) read(o table.Options) (err error) {
 
 // image reads the sheet's cells.
 func (b *book) image(o table.Options) (*table.Image, error) {
-	g := &grid{book: b, out: csv.Builder{Name: b.name}, formulas: map[int]int{}}
+	g := &grid{book: b, out: csv.Builder{Name: b.name}, formulas: table.Formulas{}}
 	if err := b.scan(b.sheet.part, g.element); err != nil {
 		return nil, err
 	}

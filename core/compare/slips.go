@@ -1,0 +1,484 @@
+package compare
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/slip"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// What becomes of slips.
+const (
+	SlipsHold = "hold" // what they concern is held
+	SlipsWarn = "warn" // they are said, and nothing is held
+	SlipsOff  = "off"  // they are not looked for
+)
+
+func (o *Options) slips() bool { return o.Slips == SlipsHold || o.Slips == SlipsWarn }
+
+// Earlier is what another snapshot had.
+type Earlier struct {
+	Name string // for a sentence: "dossier 0003"
+	// Values are by record, as record.Key encodes it, and then by field of the
+	// snapshot; nil is a field that it did not have.
+	Values map[string][]*string
+}
+
+// Other is another snapshot of these records.
+type Other struct {
+	Name   string
+	Sample slip.Sample
+}
+
+const (
+	// mostDrafted is how many field changes are kept until slips are judged. If
+	// there are more, they are made a second time.
+	mostDrafted = 200_000
+	// mostJudged is how many field changes are looked at for slips; each takes
+	// about 80 bytes.
+	mostJudged = 2_000_000
+	// mostEarlier is how many records are looked up in earlier snapshots.
+	mostEarlier = 100_000
+	// mostAlike is how many findings of one kind are told one by one.
+	mostAlike = 10
+)
+
+// slipping is what a comparison knows of slips.
+type slipping struct {
+	drafting bool     // changes are gathered, not written
+	drafted  []*batch // what was gathered, nil if it was too much
+	slips    slipMarks
+
+	sampledAt []uint32 // the records of the sample, as it has them
+}
+
+// slipMarks says which changes slips concern. Codes are by their numbers in
+// kinds.
+type slipMarks struct {
+	held    bool // they are held, not only noted
+	kinds   []string
+	field   map[string]uint32
+	cells   map[uint64]uint32 // by record and field
+	records map[uint32]uint32
+	adds    map[uint32]uint32 // by row
+	links   map[uint64]string // by record, or by row and ofRow: what it is linked by
+	joined  map[string]string // links that have a change in common are one
+	all     uint32            // kinds that concern every change
+}
+
+// gathered is what slips are judged by.
+type gathered struct {
+	c       *comparison
+	batches []*batch
+	kept    int
+	field   map[string]uint32
+	in      slip.Input
+	more    bool // not all could be taken in
+}
+
+// take takes in a batch of changes.
+func (g *gathered) take(b *batch) error {
+	for k, ch := range b.changes {
+		at := b.places[k]
+		switch ch.Act {
+		case changeset.Amend:
+			if g.more = len(g.in.Cells) >= mostJudged; g.more {
+				break
+			}
+			for i := range ch.Fields {
+				f := &ch.Fields[i]
+				g.in.Cells = append(g.in.Cells, slip.Cell{Record: at.record, Row: at.row, Field: g.field[f.Field], From: f.From.String(), To: f.To.String()})
+			}
+			g.kept += len(ch.Fields)
+		case changeset.Add:
+			g.kept += len(ch.Record)
+			if len(g.in.Adds) < mostDrafted {
+				g.in.Adds = append(g.in.Adds, slip.Row{Row: at.row, Values: g.c.valuesOf(ch.Record)})
+			}
+		default:
+			g.kept += len(ch.Record)
+		}
+	}
+	if g.kept > mostDrafted {
+		g.batches = nil
+	} else {
+		g.batches = append(g.batches, b)
+	}
+	return nil
+}
+
+// valuesOf are a record's values by field.
+func (c *comparison) valuesOf(r record.Record) []string {
+	v := make([]string, len(c.res.Fields))
+	get := r.Finder()
+	for f, name := range c.res.Fields {
+		x, _ := get(name)
+		v[f] = x.String()
+	}
+	return v
+}
+
+// judgeSlips drafts the changes and looks for slips in them.
+func (c *comparison) judgeSlips(ctx context.Context) error {
+	if c.o.Slips == "" {
+		return nil
+	}
+	if err := table.Guard(func() error { c.sampleSnapshot(); return nil }); err != nil || c.copy == nil || !c.o.slips() {
+		return err
+	}
+	g := &gathered{c: c, field: map[string]uint32{}}
+	for f, name := range c.res.Fields {
+		g.field[name] = uint32(f)
+	}
+	g.batches = []*batch{}
+	c.drafting = true
+	err := c.emitTo(ctx, g.take)
+	c.drafting = false
+	if err != nil {
+		return err
+	}
+	return table.Guard(func() error { return c.findSlips(ctx, g) })
+}
+
+func (c *comparison) findSlips(ctx context.Context, g *gathered) error {
+	in := &g.in
+	in.Table, in.Fields, in.Key = &slipTable{c: c}, c.res.Fields, c.snap.keyCol
+	for i, m := range c.mate {
+		if m == mateNone {
+			in.Missing = append(in.Missing, uint32(i))
+		}
+	}
+	for _, j := range c.copy.noKey[:min(len(c.copy.noKey), changeset.MaxRows)] {
+		in.Keyless = append(in.Keyless, slip.Row{Row: j, Values: c.seenValues(j)})
+	}
+	if err := c.earlier(ctx, in); err != nil {
+		return err
+	}
+	c.formulaCells(in)
+	c.slips.field = g.field
+	c.takeSlips(in, slip.Judge(in))
+	if g.more {
+		c.find(changeset.SlipsPart.Finding("slips were looked for in the first %d field changes only", len(in.Cells)), c.copy.img.Name, "")
+	}
+	if err := c.fitOthers(in); err != nil {
+		return err
+	}
+	if g.kept <= mostDrafted {
+		c.drafted = g.batches
+	}
+	return ctx.Err()
+}
+
+// seenValues are the cells of a row of the copy, by field.
+func (c *comparison) seenValues(j uint32) []string {
+	cells := csv.Split(nil, c.copy.raw(j), c.copy.img.Comma)
+	v := make([]string, len(c.res.Fields))
+	for f, col := range c.pair {
+		if col >= 0 && col < len(cells) {
+			x, _ := csv.Value(c.copy.img, cells[col])
+			v[f] = x.String()
+		}
+	}
+	return v
+}
+
+// formulaCells tells which changed cells of a workbook are formulas, in
+// columns in which the snapshot has none.
+func (c *comparison) formulaCells(in *slip.Input) {
+	had := map[string]bool{}
+	for _, n := range c.snap.img.Notes {
+		if n.Code == changeset.FormulaCells.Name {
+			had[n.Column] = true
+		}
+	}
+	for _, n := range c.copy.img.Notes {
+		col := c.copy.img.Column(n.Column)
+		f := slices.Index(c.pair, col)
+		if n.Code != changeset.FormulaCells.Name || col < 0 || f < 0 || had[c.res.Fields[f]] {
+			continue
+		}
+		if in.Formulas == nil {
+			in.Formulas = map[int][]int{}
+		}
+		in.Formulas[f] = n.Rows
+	}
+}
+
+// earlier asks what earlier snapshots had for the records that are amended.
+func (c *comparison) earlier(ctx context.Context, in *slip.Input) error {
+	if c.o.Earlier == nil || len(in.Cells) == 0 {
+		return nil
+	}
+	keys := map[string]bool{}
+	for i := range in.Cells {
+		if i > 0 && in.Cells[i].Record == in.Cells[i-1].Record {
+			continue
+		}
+		if len(keys) >= mostEarlier {
+			return nil
+		}
+		keys[c.snap.key(in.Cells[i].Record).Encoding()] = true
+	}
+	all, err := c.o.Earlier(ctx, c.res.Fields, keys)
+	for _, e := range all {
+		in.Past = append(in.Past, slip.Past{Name: e.Name, Values: func(i uint32) ([]*string, bool) {
+			v, ok := e.Values[c.snap.key(i).Encoding()]
+			return v, ok
+		}})
+	}
+	return err
+}
+
+// takeSlips makes findings and marks of slips.
+func (c *comparison) takeSlips(in *slip.Input, found []slip.Found) {
+	m := &c.slips
+	m.held = c.o.Slips == SlipsHold
+	m.cells, m.records, m.adds = map[uint64]uint32{}, map[uint32]uint32{}, map[uint32]uint32{}
+	m.links, m.joined = map[uint64]string{}, map[string]string{}
+	for n := range found {
+		f := &found[n]
+		bit := m.bit(f.Code.Name)
+		for _, i := range f.Cells {
+			x := &in.Cells[i]
+			if f.Field < 0 && f.Code.Scope == changeset.OfRecord {
+				m.records[x.Record] |= bit
+			} else {
+				m.cells[unit(x.Record, x.Field)] |= bit
+			}
+		}
+		for _, i := range f.Records {
+			m.records[i] |= bit
+		}
+		for _, j := range f.Adds {
+			m.adds[j] |= bit
+		}
+		if f.Together {
+			m.link(in, f, fmt.Sprintf("%s %d", f.Code.Name, n+1))
+		}
+	}
+	c.reportSlips(found)
+}
+
+// reportSlips makes findings, and of many alike one.
+func (c *comparison) reportSlips(found []slip.Found) {
+	type kind struct {
+		code  string
+		field int
+	}
+	told := map[kind]int{}
+	rest := map[kind]int{} // where the finding for the rest stands
+	for n := range found {
+		f := &found[n]
+		k := kind{f.Code.Name, f.Field}
+		column := ""
+		if f.Field >= 0 {
+			column = c.res.Fields[f.Field]
+		}
+		if told[k]++; told[k] > mostAlike {
+			at, there := rest[k]
+			if !there {
+				at = len(c.res.Findings)
+				rest[k] = at
+				c.find(f.Code.Finding(""), c.copy.img.Name, column)
+				c.res.Findings[at].Count = 0
+			}
+			g := &c.res.Findings[at]
+			g.Count += max(1, len(f.Rows))
+			g.Rows = append(g.Rows, c.copy.rowNumbers(f.Rows[:min(len(f.Rows), changeset.MaxRows-len(g.Rows))])...)
+			g.Row = g.Rows[0]
+			g.Text = fmt.Sprintf("%d more of the kind", told[k]-mostAlike)
+			continue
+		}
+		g := f.Code.Finding("%s", f.Text)
+		g.Count = max(1, len(f.Rows))
+		if len(f.Rows) == 0 {
+			c.find(g, c.copy.img.Name, column)
+			continue
+		}
+		c.findRows(g, c.copy.img.Name, c.copy.rowNumbers(f.Rows[:min(len(f.Rows), changeset.MaxRows)]))
+		c.res.Findings[len(c.res.Findings)-1].Column = column
+	}
+}
+
+func unit(record, field uint32) uint64 { return uint64(record)<<32 | uint64(field) }
+
+const ofRow = 1 << 32
+
+// bit is the bit of a code.
+func (m *slipMarks) bit(code string) uint32 {
+	n := slices.Index(m.kinds, code)
+	if n < 0 {
+		n = len(m.kinds)
+		m.kinds = append(m.kinds, code)
+	}
+	return 1 << n
+}
+
+// link links what a slip concerns.
+func (m *slipMarks) link(in *slip.Input, f *slip.Found, name string) {
+	add := func(at uint64) {
+		if other, there := m.links[at]; !there {
+			m.links[at] = name
+		} else if other = m.linkName(other); other != name {
+			m.joined[name] = other
+			name = other
+		}
+	}
+	for _, i := range f.Cells {
+		add(uint64(in.Cells[i].Record))
+	}
+	for _, i := range f.Records {
+		add(uint64(i))
+	}
+	for _, j := range f.Adds {
+		add(uint64(j) | ofRow)
+	}
+}
+
+// linkName is the name that a link has after others were joined with it.
+func (m *slipMarks) linkName(name string) string {
+	for {
+		other, joined := m.joined[name]
+		if !joined {
+			return name
+		}
+		name = other
+	}
+}
+
+// mark puts what slips say on a change.
+func (m *slipMarks) mark(ch *changeset.Change, at place) {
+	if len(m.kinds) == 0 {
+		return
+	}
+	whole := m.all
+	link := uint64(at.record)
+	if ch.Act == changeset.Add {
+		whole |= m.adds[at.row]
+		link = uint64(at.row) | ofRow
+	} else {
+		whole |= m.records[at.record]
+	}
+	m.put(whole, &ch.Held, &ch.Noted)
+	if name, there := m.links[link]; m.held && there && ch.Linked == "" {
+		ch.Linked = m.linkName(name)
+	}
+	if ch.Act != changeset.Amend || len(m.cells) == 0 {
+		return
+	}
+	for i := range ch.Fields {
+		f := &ch.Fields[i]
+		m.put(m.cells[unit(at.record, m.field[f.Field])], &f.Held, &f.Noted)
+	}
+}
+
+// put adds the codes of some bits to those that hold a change, or are noted
+// of it.
+func (m *slipMarks) put(bits uint32, held, noted *[]string) {
+	to := held
+	if !m.held {
+		to = noted
+	}
+	for n, code := range m.kinds {
+		if bits&(1<<n) != 0 {
+			*to = append(slices.Clip(*to), code)
+		}
+	}
+}
+
+// sampleSnapshot makes the sample that the dossier keeps.
+func (c *comparison) sampleSnapshot() {
+	s := slip.Sample{Fields: slip.DigestOf(c.res.Fields)}
+	for key, i := range c.snap.lowest.All() {
+		s.Rows = append(s.Rows, slip.SampleRow{Key: key, Values: slip.DigestOf(c.oldValues(i))})
+		c.sampledAt = append(c.sampledAt, i)
+	}
+	c.res.Sample = s
+}
+
+func (c *comparison) oldValues(i uint32) []string {
+	cells := csv.Split(nil, c.snap.raw(i), c.snap.img.Comma)
+	v := make([]string, len(c.res.Fields))
+	for f := range v {
+		x, _ := csv.Value(c.snap.img, cells[f])
+		v[f] = x.String()
+	}
+	return v
+}
+
+// fitOthers finds another snapshot that the copy fits better than its own.
+func (c *comparison) fitOthers(in *slip.Input) error {
+	if c.o.Others == nil {
+		return nil
+	}
+	others, err := c.o.Others()
+	if err != nil {
+		return err
+	}
+	for _, o := range others {
+		own, other := slip.Fits(c.res.Sample, o.Sample, func(n int) (uint64, bool) { return c.copyDigest(in, c.sampledAt[n]) })
+		if !slip.FitsOther(own, other) {
+			continue
+		}
+		c.slips.all |= c.slips.bit(changeset.WrongFile.Name)
+		f := changeset.WrongFile.Finding("where the snapshots differ, %s of the copy %s as the snapshot of %s has them, and %d as this one has: is it the copy of that one?",
+			count(other, "sampled record"), isAre(other), o.Name, own)
+		f.Count = other
+		c.find(f, c.copy.img.Name, "")
+		return nil
+	}
+	return nil
+}
+
+// copyDigest is the digest of a record as the copy has it.
+func (c *comparison) copyDigest(in *slip.Input, i uint32) (uint64, bool) {
+	if c.mate[i] < mateRow {
+		return 0, false
+	}
+	values := c.oldValues(i)
+	at, _ := slices.BinarySearchFunc(in.Cells, i, func(x slip.Cell, i uint32) int { return int(int64(x.Record) - int64(i)) })
+	for ; at < len(in.Cells) && in.Cells[at].Record == i; at++ {
+		values[in.Cells[at].Field] = in.Cells[at].To
+	}
+	return slip.DigestOf(values), true
+}
+
+// slipTable is what a judgement may look at.
+type slipTable struct {
+	c      *comparison
+	record []uint32 // of each row of the copy + 1, 0 for none
+}
+
+func (t *slipTable) Rows() int    { return t.c.copy.len() }
+func (t *slipTable) Records() int { return t.c.snap.len() }
+
+// Record turns the records' rows around once it is asked.
+func (t *slipTable) Record(row uint32) (uint32, bool) {
+	if t.record == nil {
+		t.record = make([]uint32, t.Rows())
+		for i, m := range t.c.mate {
+			if m >= mateRow {
+				t.record[m-mateRow] = uint32(i) + 1
+			}
+		}
+	}
+	return t.record[row] - 1, t.record[row] > 0
+}
+
+func (t *slipTable) Old(record uint32, field int) string {
+	cell, ok := csv.Cell(t.c.snap.raw(record), field, t.c.snap.img.Comma)
+	if !ok {
+		return ""
+	}
+	v, _ := csv.Value(t.c.snap.img, cell)
+	return v.String()
+}
+
+func (t *slipTable) RowNumber(row uint32) int { return t.c.copy.rowNumber(row) }
+func (t *slipTable) Key(record uint32) string { return t.c.snap.key(record).String() }
+func (t *slipTable) RowKey(row uint32) string { return t.c.copy.key(row).String() }

@@ -1,0 +1,138 @@
+package slip
+
+import (
+	"cmp"
+	"slices"
+
+	"paletwin/core/changeset"
+)
+
+// A Table is what a judgement may look at beside the changes. Rows are the
+// copy's, from 0, in its own order; records are the snapshot's.
+type Table interface {
+	Rows() int
+	Records() int
+	// Record returns the record that a row of the copy is, if it is one.
+	Record(row uint32) (record uint32, ok bool)
+	// Old returns the snapshot's value of a field.
+	Old(record uint32, field int) string
+	// RowNumber returns the number that a spreadsheet gives to a row.
+	RowNumber(row uint32) int
+	Key(record uint32) string
+	RowKey(row uint32) string
+}
+
+// Cell is a field change.
+type Cell struct {
+	Record, Row uint32
+	Field       uint32
+	From, To    string
+}
+
+// Row is a row of the copy that matches no record, as it is read. Values are
+// by field; "" is a field that it does not have.
+type Row struct {
+	Row    uint32
+	Values []string
+}
+
+// Input is what is judged.
+type Input struct {
+	Table   Table
+	Fields  []string
+	Key     []int    // the fields that are the key
+	Cells   []Cell   // in the snapshot's order
+	Adds    []Row    // in the copy's order
+	Keyless []Row    // rows without a key, of which nothing is taken
+	Missing []uint32 // records that the copy lacks
+	Past    []Past   // what earlier snapshots had, newest first
+	// Formulas are the columns of the copy that hold formulas, with the rows, as
+	// a spreadsheet counts them, if they are not too many to be listed.
+	Formulas map[int][]int
+}
+
+// Found is a slip, and what it concerns.
+type Found struct {
+	Code    changeset.Code
+	Field   int // or -1
+	Text    string
+	Cells   []int    // field changes, as indexes of Input.Cells
+	Records []uint32 // records whose amend or delete is concerned as a whole
+	Adds    []uint32 // rows whose add is concerned
+	Rows    []uint32 // the rows it names, the worst first
+	// Together says that all of it is decided together or not at all.
+	Together bool
+}
+
+// Judge finds the slips in a set of changes. The same input gives the same
+// slips in the same order.
+func Judge(in *Input) []Found {
+	j := &judge{Input: in, taken: make([]bool, len(in.Cells)), columns: make([]*column, len(in.Fields))}
+	for i := range in.Cells {
+		f := in.Cells[i].Field
+		if j.columns[f] == nil {
+			j.columns[f] = &column{j: j, field: int(f)}
+		}
+		j.columns[f].cells = append(j.columns[f].cells, i)
+	}
+	for f, c := range j.columns {
+		if c == nil {
+			j.columns[f] = &column{j: j, field: f}
+		}
+		c = j.columns[f]
+		byRow := func(a, b int) int { return cmp.Compare(in.Cells[a].Row, in.Cells[b].Row) }
+		if !slices.IsSortedFunc(c.cells, byRow) {
+			slices.SortFunc(c.cells, byRow)
+		}
+	}
+	j.rows()
+	j.stale()
+	j.keys()
+	j.across()
+	for _, c := range j.columns {
+		if len(c.cells) == 0 {
+			continue
+		}
+		c.formulas()
+		c.shifts()
+		c.whole()
+		c.series()
+		c.overruns()
+		c.gaps()
+	}
+	j.swappedPairs()
+	for _, c := range j.columns {
+		if len(c.cells) > 0 {
+			c.moves()
+			c.nearMisses()
+		}
+	}
+	return j.found
+}
+
+// judge is the state of one Judge. A cell that one slip explains is taken,
+// and no evidence for another.
+type judge struct {
+	*Input
+	columns []*column
+	taken   []bool
+	found   []Found
+}
+
+func (j *judge) add(f Found) {
+	for _, i := range f.Cells {
+		j.taken[i] = true
+	}
+	j.found = append(j.found, f)
+}
+
+func (j *judge) isKey(field int) bool { return slices.Contains(j.Key, field) }
+
+// rowsOf are the rows of cells.
+func (j *judge) rowsOf(cells []int) []uint32 {
+	rows := make([]uint32, len(cells))
+	for k, i := range cells {
+		rows[k] = j.Cells[i].Row
+	}
+	return rows
+}

@@ -1,0 +1,109 @@
+package slip
+
+import (
+	"fmt"
+	"slices"
+
+	"paletwin/core/changeset"
+)
+
+// whole finds a column that was emptied, or overwritten with one value.
+func (c *column) whole() {
+	j := c.j
+	free := c.free()
+	to := map[string]int{}
+	from := map[string]int{}
+	most := ""
+	for _, i := range free {
+		x := &j.Cells[i]
+		to[x.To]++
+		from[x.From]++
+		if to[x.To] > to[most] || to[x.To] == to[most] && x.To < most {
+			most = x.To
+		}
+	}
+	c.look()
+	all := j.Table.Records()
+	of := func(v string) int { // records with the value, as the sample shows
+		return c.counts[v] * all / max(c.n, 1)
+	}
+	pick := func(v string) []int {
+		return slices.DeleteFunc(slices.Clone(free), func(i int) bool { return j.Cells[i].To != v })
+	}
+	if n, filled := to[""], all-of(""); n >= fewestCleared && n*100 >= filled*cleared {
+		cells := pick("")
+		j.add(Found{Code: changeset.MassClear, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
+			Text: fmt.Sprintf("%d of the about %d values of %s are emptied", n, max(filled, n), c.name())})
+		return
+	}
+	if n := to[most]; most != "" && n >= fewestOverwritten && (of(most)+n-from[most])*100 >= all*everywhere && of(most)*100 <= all*everywhereBefore {
+		cells := pick(most)
+		if c.isGroup(cells) {
+			return
+		}
+		j.add(Found{Code: changeset.SameEverywhere, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
+			Text: fmt.Sprintf("%s would have one value in nearly all records: %s, in %s that had others", c.name(), say(most), count(n, "record"))})
+	}
+}
+
+// across finds columns whose values were exchanged, or moved from one to the
+// other.
+func (j *judge) across() {
+	type pair struct{ a, b uint32 }
+	swaps, moves := map[pair][]int{}, map[pair][]int{}
+	for lo := 0; lo < len(j.Cells); {
+		hi := lo + 1
+		for hi < len(j.Cells) && j.Cells[hi].Record == j.Cells[lo].Record {
+			hi++
+		}
+		for a := lo; a < hi; a++ {
+			for b := lo; b < hi; b++ {
+				x, y := &j.Cells[a], &j.Cells[b]
+				switch {
+				case a == b || x.From == "" || y.To != x.From || j.taken[a] || j.taken[b]:
+				case x.To == "":
+					moves[pair{x.Field, y.Field}] = append(moves[pair{x.Field, y.Field}], a, b)
+				case a < b && x.To == y.From:
+					swaps[pair{x.Field, y.Field}] = append(swaps[pair{x.Field, y.Field}], a, b)
+				}
+			}
+		}
+		lo = hi
+	}
+	fields := uint32(len(j.Fields))
+	for a := range fields {
+		for b := range fields {
+			p := pair{a, b}
+			if n := len(swaps[p]) / 2; n >= fewestSwapped && power(j.alikeColumns(a, b), 2*n, max(n, len(j.columns[a].cells))) <= unlikely {
+				j.add(j.acrossFound(changeset.ColumnSwap, swaps[p], false,
+					fmt.Sprintf("%s and %s have each other's values in %s: the columns seem to be exchanged", j.Fields[a], j.Fields[b], count(n, "record"))))
+			}
+			if n := len(moves[p]) / 2; n >= fewestSwapped {
+				j.add(j.acrossFound(changeset.ColumnMoved, moves[p], true,
+					fmt.Sprintf("in %s the value of %s is now in %s, and %s is empty: decided together", count(n, "record"), j.Fields[a], j.Fields[b], j.Fields[a])))
+			}
+		}
+	}
+}
+
+// acrossFound is a finding on two columns; its field is the second.
+func (j *judge) acrossFound(code changeset.Code, cells []int, together bool, text string) Found {
+	f := Found{Code: code, Field: int(j.Cells[cells[1]].Field), Text: text, Cells: cells, Together: together}
+	for k := 0; k < len(cells); k += 2 {
+		f.Rows = append(f.Rows, j.Cells[cells[k]].Row)
+	}
+	return f
+}
+
+// alikeColumns is how likely it is that two fields of a record have one
+// value.
+func (j *judge) alikeColumns(a, b uint32) float64 {
+	x, y := j.columns[a], j.columns[b]
+	x.look()
+	y.look()
+	p := 0.5 / (float64(x.n) + 1)
+	for v, n := range x.counts {
+		p += float64(n) * float64(y.counts[v]) / (float64(x.n) * float64(y.n))
+	}
+	return min(p, 1)
+}

@@ -1,0 +1,122 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"paletwin/core/compare"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// mostEarlier is how many earlier snapshots are read to tell whether an edit
+// puts an old value back: those of the newest dossiers, since older values
+// seldom come back, and each has to be read as a whole.
+const mostEarlier = 3
+
+// others are the other dossiers of the same records, newest first. Those that
+// return to an earlier state are none, and a damaged one tells nothing.
+func (d *Desk) others(c *Comparison) ([]*Dossier, error) {
+	all, err := d.Dossiers()
+	if err != nil {
+		return nil, err
+	}
+	slices.Reverse(all)
+	return slices.DeleteFunc(all, func(t *Dossier) bool {
+		return t.Damage != nil || t.Meta.Undoes != nil || t.Meta.Snapshot == nil || c.Into != nil && t.Meta.Number == c.Into.Meta.Number ||
+			t.Set().Name != c.Options.RecordSet || !slices.Equal(t.Set().Key, c.Options.Key)
+	}), nil
+}
+
+// lookBack lets a comparison ask what other dossiers' snapshots had. own gives
+// the snapshot's own digest.
+func (d *Desk) lookBack(c *Comparison, own func() string) {
+	c.Options.Others = func() ([]compare.Other, error) {
+		all, err := d.others(c)
+		if err != nil {
+			return nil, err
+		}
+		var others []compare.Other
+		for _, t := range all {
+			if s := t.Set().Sample; s != nil && t.Meta.Snapshot.SHA256 != own() {
+				others = append(others, compare.Other{Name: t.called(), Sample: *s})
+			}
+		}
+		return others, nil
+	}
+	c.Options.Earlier = func(ctx context.Context, fields []string, keys map[string]bool) ([]compare.Earlier, error) {
+		all, err := d.others(c)
+		if err != nil {
+			return nil, err
+		}
+		var past []compare.Earlier
+		seen := map[string]bool{own(): true}
+		for _, t := range all {
+			if len(past) == mostEarlier {
+				break
+			}
+			if sum := t.Meta.Snapshot.SHA256; !seen[sum] {
+				seen[sum] = true
+				if e, err := t.had(ctx, fields, keys); err == nil {
+					past = append(past, e)
+				} else if ctx.Err() != nil {
+					return nil, err
+				} // what cannot be read tells nothing; history --check says so
+			}
+		}
+		return past, nil
+	}
+}
+
+func (t *Dossier) called() string { return fmt.Sprintf("dossier %s (%s)", t.Meta.Number, t.Meta.Title) }
+
+// had reads what the dossier's snapshot has for the fields of some records.
+func (t *Dossier) had(ctx context.Context, fields []string, keys map[string]bool) (compare.Earlier, error) {
+	e := compare.Earlier{Name: t.called(), Values: map[string][]*string{}}
+	m, err := t.OpenInput(t.Meta.Snapshot)
+	if err != nil {
+		return e, err
+	}
+	defer m.Close()
+	key := make([]int, len(t.Set().Key))
+	for i, k := range t.Set().Key {
+		if key[i] = m.Column(k); key[i] < 0 {
+			return e, &DamageError{t.Path(t.Meta.Snapshot.File), fmt.Errorf("it has no column %q", k)}
+		}
+	}
+	column := make([]int, len(fields))
+	for i, f := range fields {
+		column[i] = m.Column(f)
+	}
+	err = table.Guard(func() error {
+		sc := csv.Body(m.Image)
+		var enc []byte
+		for n := 0; ; n++ {
+			if n&0xffff == 0 && ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if ok, err := sc.Next(); !ok || err != nil {
+				return err
+			}
+			if csv.BlankRow(sc.Raw(), m.Comma) {
+				continue
+			}
+			enc = csv.AppendKey(enc[:0], sc.Raw(), key, m.Comma)
+			if !keys[string(enc)] {
+				continue
+			}
+			cells := csv.Split(nil, sc.Raw(), m.Comma)
+			values := make([]*string, len(fields))
+			for i, col := range column {
+				if col >= 0 && col < len(cells) {
+					v, _ := csv.Value(m.Image, cells[col])
+					s := v.String()
+					values[i] = &s
+				}
+			}
+			e.Values[string(enc)] = values
+		}
+	})
+	return e, err
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"sync"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -161,7 +162,11 @@ func (c *comparison) findSlips(ctx context.Context, g *gathered) error {
 	}
 	c.formulaCells(in)
 	c.slips.field = g.field
-	c.takeSlips(in, slip.Judge(in))
+	found, err := slip.Judge(in)
+	if err != nil {
+		return err
+	}
+	c.takeSlips(in, found)
 	if g.more {
 		c.find(changeset.SlipsPart.Finding("slips were looked for in the first %d field changes only", len(in.Cells)), c.copy.img.Name, "")
 	}
@@ -395,13 +400,14 @@ func (m *slipMarks) put(bits uint32, held, noted *[]string) {
 func (c *comparison) sampleSnapshot() {
 	s := slip.Sample{Fields: slip.DigestOf(c.res.Fields)}
 	for key, i := range c.snap.lowest.All() {
-		s.Rows = append(s.Rows, slip.SampleRow{Key: key, Values: slip.DigestOf(c.oldValues(i))})
+		s.Rows = append(s.Rows, slip.SampleRow{Key: key, Values: slip.DigestOf(c.oldRow(i))})
 		c.sampledAt = append(c.sampledAt, i)
 	}
 	c.res.Sample = s
 }
 
-func (c *comparison) oldValues(i uint32) []string {
+// oldRow are a record's values by field.
+func (c *comparison) oldRow(i uint32) []string {
 	cells := csv.Split(nil, c.snap.raw(i), c.snap.img.Comma)
 	v := make([]string, len(c.res.Fields))
 	for f := range v {
@@ -440,7 +446,7 @@ func (c *comparison) copyDigest(in *slip.Input, i uint32) (uint64, bool) {
 	if c.mate[i] < mateRow {
 		return 0, false
 	}
-	values := c.oldValues(i)
+	values := c.oldRow(i)
 	at, _ := slices.BinarySearchFunc(in.Cells, i, func(x slip.Cell, i uint32) int { return int(int64(x.Record) - int64(i)) })
 	for ; at < len(in.Cells) && in.Cells[at].Record == i; at++ {
 		values[in.Cells[at].Field] = in.Cells[at].To
@@ -451,6 +457,7 @@ func (c *comparison) copyDigest(in *slip.Input, i uint32) (uint64, bool) {
 // slipTable is what a judgement may look at.
 type slipTable struct {
 	c      *comparison
+	once   sync.Once
 	record []uint32 // of each row of the copy + 1, 0 for none
 }
 
@@ -459,14 +466,14 @@ func (t *slipTable) Records() int { return t.c.snap.len() }
 
 // Record turns the records' rows around once it is asked.
 func (t *slipTable) Record(row uint32) (uint32, bool) {
-	if t.record == nil {
+	t.once.Do(func() {
 		t.record = make([]uint32, t.Rows())
 		for i, m := range t.c.mate {
 			if m >= mateRow {
 				t.record[m-mateRow] = uint32(i) + 1
 			}
 		}
-	}
+	})
 	return t.record[row] - 1, t.record[row] > 0
 }
 
@@ -478,6 +485,8 @@ func (t *slipTable) Old(record uint32, field int) string {
 	v, _ := csv.Value(t.c.snap.img, cell)
 	return v.String()
 }
+
+func (t *slipTable) OldRow(record uint32) []string { return t.c.oldRow(record) }
 
 func (t *slipTable) RowNumber(row uint32) int { return t.c.copy.rowNumber(row) }
 func (t *slipTable) Key(record uint32) string { return t.c.snap.key(record).String() }

@@ -9,6 +9,8 @@ type column struct {
 	field int
 	cells []int // indexes of Input.Cells
 
+	found []Found
+
 	looked   bool
 	counts   map[string]int // of the sampled records' values
 	blanks   int            // empty ones among them
@@ -27,6 +29,12 @@ const (
 )
 
 func (c *column) cell(k int) *Cell { return &c.j.Cells[c.cells[k]] }
+
+// add adds a finding on the column alone.
+func (c *column) add(f Found) {
+	c.j.take(f.Cells)
+	c.found = append(c.found, f)
+}
 
 func (c *column) name() string { return c.j.Fields[c.field] }
 
@@ -48,11 +56,10 @@ func (c *column) look() {
 	}
 	c.looked = true
 	c.counts = map[string]int{}
-	all := c.j.Table.Records()
 	asNumber, asDay := 0, 0
 	var nums, dates []number
-	for i := 0; i < all; i += (all-1)/sampled + 1 {
-		v := c.j.Table.Old(uint32(i), c.field)
+	for _, row := range c.j.sampled() {
+		v := row[c.field]
 		c.n++
 		c.counts[v]++
 		if v == "" {

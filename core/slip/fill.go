@@ -101,72 +101,51 @@ func (c *column) overruns() {
 // overran: rows right after the last of the group, or before the first, that
 // are no part of it.
 func (c *column) overrun(fill []int) {
-	j := c.j
 	traits, explained := c.traits(fill)
 	if explained {
 		return
 	}
 	best, bestChance := Found{}, 1.0
+	blocks := c.blocks(fill)
 	for _, t := range traits {
-		if f, chance := c.ranPast(fill, t); chance < bestChance || chance == bestChance && chance < 1 && t.column == c {
+		if f, chance := c.ranPast(fill, blocks, t); chance < bestChance || chance == bestChance && chance < 1 && t.column == c {
 			best, bestChance = f, chance
 		}
 	}
 	if bestChance < 1 {
-		j.add(best)
+		c.add(best)
 	}
 }
 
 // ranPast looks for what a fill of the records that have a trait overran, and
 // says how likely it would be by chance; 1 if there is nothing.
-func (c *column) ranPast(fill []int, t trait) (Found, float64) {
-	j := c.j
-	in := make([]bool, len(fill))
-	for k, i := range fill {
-		in[k] = c.beside(t.column, i) == t.value
-	}
+func (c *column) ranPast(fill []int, blocks [][]int, t trait) (Found, float64) {
 	limit := unlikely
 	if t.column == c {
 		limit = doubtful
 	}
-	blocks := c.blocks(fill)
 	var group, past []int
 	chance, found, impure := 1.0, 0, 0
-	take := func(g, p []int) {
-		found++
-		group, past = append(group, g...), append(past, p...)
-		chance = min(chance, power(t.column.chance(t.value), len(g), 1))
-	}
-	end := 0
 	for _, b := range blocks {
-		start := end
-		end += len(b)
-		first, last := start, end
-		for first < end && !in[first] {
-			first++
-		}
-		for last > first && !in[last-1] {
-			last--
-		}
-		n := last - first
-		strange := 0
-		for k := first; k < last; k++ {
-			if !in[k] {
-				strange++
-			}
-		}
-		before, after := first-start, end-last
-		if strange*10 > n || n < 3 || (before == 0) == (after == 0) || max(before, after) > min(mostTail, n/2+1) ||
-			power(t.column.chance(t.value), n, len(blocks)) > limit {
+		if len(b) < fewestFilled {
 			continue
 		}
+		first, last, strange := c.groupIn(b, t)
+		n, before, after := last-first, first, len(b)-last
+		p := power(t.column.chance(t.value), n, len(blocks))
+		if strange*10 > n || n < 3 || (before == 0) == (after == 0) || max(before, after) > min(mostTail, n/2+1) || p > limit {
+			continue
+		}
+		found++
 		impure += strange
-		take(fill[first:last], slices.Concat(fill[start:first], fill[last:end]))
+		chance = min(chance, p)
+		group = append(group, b[first:last]...)
+		past = append(append(past, b[:first]...), b[last:]...)
 	}
-	if found == 0 && t.column == c && t.count >= fewestFilled && len(fill)-t.count <= 2 && power(t.column.chance(t.value), t.count, 1) <= limit {
-		// The group's rows are no neighbours: the end of all of it.
-		for k, i := range fill {
-			if in[k] {
+	if p := power(t.column.chance(t.value), t.count, 1); found == 0 && t.column == c && t.count >= fewestFilled && len(fill)-t.count <= 2 && p <= limit {
+		// The group's rows are no neighbours: what is beside the last of it, or the first.
+		for _, i := range fill {
+			if c.beside(c, i) == t.value {
 				group = append(group, i)
 			} else {
 				past = append(past, i)
@@ -175,13 +154,31 @@ func (c *column) ranPast(fill []int, t trait) (Found, float64) {
 		if !c.isBeside(group, past) {
 			return Found{}, 1
 		}
-		chance = power(t.column.chance(t.value), t.count, 1)
+		chance = p
 	}
 	others := len(fill) - t.count - len(past) - impure
-	if len(past) == 0 || others*2*found*byAccident > j.Table.Rows() {
+	if len(past) == 0 || others*2*found*byAccident > c.j.Table.Rows() {
 		return Found{}, 1 // others got the value, too, so that one may do so beside the group
 	}
 	return c.ranPastFound(group, past, t), chance
+}
+
+// groupIn is the part of a block from the first record that has a trait to
+// the last, and how many strangers are within.
+func (c *column) groupIn(block []int, t trait) (first, last, strange int) {
+	first, last = -1, -1
+	in := 0
+	for k, i := range block {
+		if c.beside(t.column, i) != t.value {
+			continue
+		}
+		if first < 0 {
+			first = k
+		}
+		last = k + 1
+		in++
+	}
+	return first, last, last - first - in
 }
 
 // isBeside reports whether cells are right after the last row of a group, or
@@ -277,7 +274,7 @@ func (c *column) gap(group []int) bool {
 		return false
 	}
 	x := &j.Cells[group[0]]
-	j.add(Found{Code: changeset.FillGap, Field: c.field, Rows: left,
+	c.add(Found{Code: changeset.FillGap, Field: c.field, Rows: left,
 		Text: fmt.Sprintf("%s went %s → %s, and %s, which has %s too, did not: it seems to be left out", count(len(group), "row"), say(x.From), say(x.To), j.rowWords(left), say(from))})
 	return true
 }
@@ -306,7 +303,7 @@ func (c *column) gapIn(fill []int) {
 		found = c.gapBetween(fill)
 	}
 	if found != nil {
-		j.add(*found)
+		c.add(*found)
 	}
 }
 
@@ -391,7 +388,7 @@ func (c *column) series() {
 		}
 		if len(run) > 1 && len(run)+between >= least && c.seriesChance(run, step, between, pairs) <= 2*doubtful {
 			first, last := &j.Cells[run[0]], &j.Cells[run[len(run)-1]]
-			j.add(Found{Code: changeset.FillSeries, Field: c.field, Cells: slices.Clone(run), Rows: j.rowsOf(run),
+			c.add(Found{Code: changeset.FillSeries, Field: c.field, Cells: slices.Clone(run), Rows: j.rowsOf(run),
 				Text: fmt.Sprintf("%s count from %s to %s: perhaps %s was meant for all", j.rowWords(j.rowsOf(run)), say(first.To), say(last.To), say(first.To))})
 		}
 		k = max(n-1, k+1)
@@ -452,9 +449,10 @@ func (c *column) seriesChance(run []int, step, between, pairs int) float64 {
 // counts reports whether b comes after a where a program counts: 1, or -1
 // where it counts down; 0 if neither.
 func counts(a, b string) int {
-	switch b {
-	case "":
+	if b == "" || len(a)-len(b) > 1 || len(b)-len(a) > 1 {
 		return 0
+	}
+	switch b {
 	case successor(a, 1):
 		return 1
 	case successor(a, -1):

@@ -80,8 +80,11 @@ func (j *judge) keys() {
 // holders are the places that records may have moved between: what was, and
 // what is.
 func (j *judge) holders() (was, is []holder) {
+	if len(j.Missing) > mostMoved || len(j.Adds) > mostMoved {
+		return nil, nil
+	}
 	for _, i := range j.Missing {
-		was = append(was, holder{record: i, gone: true, values: j.oldValues(i)})
+		was = append(was, holder{record: i, gone: true, values: j.Table.OldRow(i)})
 	}
 	fields := len(j.Fields) - len(j.Key)
 	for lo := 0; lo < len(j.Cells); {
@@ -111,7 +114,7 @@ func (j *judge) holders() (was, is []holder) {
 // A record that most of another's values came to may have had some of them.
 func (j *judge) heavy(lo, hi int) (holder, bool) {
 	x := &j.Cells[lo]
-	h := holder{record: x.Record, row: x.Row, values: j.oldValues(x.Record)}
+	h := holder{record: x.Record, row: x.Row, values: j.Table.OldRow(x.Record)}
 	filled := 0
 	for f, v := range h.values {
 		if v != "" && !j.isKey(f) {
@@ -122,14 +125,6 @@ func (j *judge) heavy(lo, hi int) (holder, bool) {
 		h.cells = append(h.cells, i)
 	}
 	return h, (hi-lo)*100 >= filled*alike/2
-}
-
-func (j *judge) oldValues(record uint32) []string {
-	v := make([]string, len(j.Fields))
-	for f := range v {
-		v[f] = j.Table.Old(record, f)
-	}
-	return v
 }
 
 type fieldValue struct {
@@ -152,20 +147,19 @@ func (j *judge) index(was []holder) map[fieldValue][]int {
 
 // origin finds the one record that had most of a place's values.
 func (j *judge) origin(h *holder, was []holder, at map[fieldValue][]int) (int, bool) {
-	votes := map[int]int{}
+	var able []int
 	for f, v := range h.values {
 		if v == "" || j.isKey(f) {
 			continue
 		}
 		if list := at[fieldValue{f, v}]; len(list) <= mostIndexed {
-			for _, w := range list {
-				votes[w]++
-			}
+			able = append(able, list...)
 		}
 	}
+	slices.Sort(able)
 	best, most, second := -1, 0, 0
-	for _, w := range sortedKeys(votes) {
-		if was[w].record == h.record && !h.isAdd {
+	for k, w := range able {
+		if k > 0 && able[k-1] == w || was[w].record == h.record && !h.isAdd {
 			continue
 		}
 		n := 0

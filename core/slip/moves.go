@@ -72,7 +72,7 @@ func (c *column) numberMoves() {
 	}
 	for _, m := range far {
 		x := &j.Cells[m.cell]
-		j.add(Found{Code: changeset.Outlier, Field: c.field, Cells: []int{m.cell}, Rows: []uint32{x.Row},
+		c.add(Found{Code: changeset.Outlier, Field: c.field, Cells: []int{m.cell}, Rows: []uint32{x.Row},
 			Text: fmt.Sprintf("row %d: %s → %s is %s, and the other %d moves are about %s", j.Table.RowNumber(x.Row), say(x.From), say(x.To), times(m.ratio), len(all)-1, times(mid))})
 	}
 }
@@ -215,7 +215,7 @@ func (c *column) sayFactor(m move, mid int64, isSteady bool, all, power int, sig
 	} else if m.to.compare(c.top) > 0 || m.to.compare(c.low) < 0 {
 		text += fmt.Sprintf("; no other value of %s is so %s", c.name(), map[bool]string{true: "high", false: "low"}[m.to.compare(c.top) > 0])
 	}
-	j.add(Found{Code: changeset.Factor, Field: c.field, Cells: []int{m.cell}, Rows: []uint32{x.Row}, Text: text})
+	c.add(Found{Code: changeset.Factor, Field: c.field, Cells: []int{m.cell}, Rows: []uint32{x.Row}, Text: text})
 }
 
 // isFar reports whether a move is far outside the others'.
@@ -266,7 +266,7 @@ func (c *column) dayMoves() {
 	}
 	for _, m := range far {
 		x := &j.Cells[m.cell]
-		j.add(Found{Code: changeset.Outlier, Field: c.field, Cells: []int{m.cell}, Rows: []uint32{x.Row},
+		c.add(Found{Code: changeset.Outlier, Field: c.field, Cells: []int{m.cell}, Rows: []uint32{x.Row},
 			Text: fmt.Sprintf("row %d: %s → %s moves by %d days, and no other date of %s is there", j.Table.RowNumber(x.Row), say(x.From), say(x.To), m.days, c.name())})
 	}
 }

@@ -37,6 +37,9 @@ func (j *judge) noRecord(r Row, keyless bool) {
 	if len(filled) == 0 || len(j.Fields) < 3 {
 		return
 	}
+	if word == "" && 2*len(filled) > len(j.Fields) {
+		return // a record, and no need to look at others
+	}
 	sparse := len(filled) <= 1 || len(filled)*2 < j.usuallyFilled()
 	f := Found{Field: -1, Rows: []uint32{r.Row}}
 	if !keyless {

@@ -38,8 +38,7 @@ func (c *column) shifted(free []int, off, least int) bool {
 		near := k > 0 && x.Row-j.Cells[free[k-1]].Row <= hole || k+1 < len(free) && j.Cells[free[k+1]].Row-x.Row <= hole
 		hit := false
 		if at := int64(x.Row) - int64(off); near && at >= 0 && at < int64(j.Table.Rows()) && x.To != "" {
-			v, ok := c.old(uint32(at))
-			hit = ok && v == x.To
+			hit = c.had(free, k, off, uint32(at), x.To)
 		}
 		hits = append(hits, hit)
 	}
@@ -60,9 +59,19 @@ func (c *column) shifted(free []int, off, least int) bool {
 	if off*off > 1 {
 		what = "two rows " + word
 	}
-	j.add(Found{Code: changeset.RowShift, Field: c.field, Cells: fit, Rows: j.rowsOf(fit),
+	c.add(Found{Code: changeset.RowShift, Field: c.field, Cells: fit, Rows: j.rowsOf(fit),
 		Text: fmt.Sprintf("from %s to row %d, %s have the value that %s had: pasted a row off, or a cell put in", j.rowWords(j.rowsOf(fit[:1])), j.Table.RowNumber(j.Cells[fit[len(fit)-1]].Row), count(len(fit), "row"), what)})
 	return true
+}
+
+// had reports whether a row so many above the k-th change, or below, had a
+// value. Where whole stretches change, it is a change close by.
+func (c *column) had(free []int, k, off int, row uint32, v string) bool {
+	if n := k - off; n >= 0 && n < len(free) && c.j.Cells[free[n]].Row == row {
+		return c.j.Cells[free[n]].From == v
+	}
+	old, ok := c.old(row)
+	return ok && old == v
 }
 
 // shiftChance is how likely it is, of n changes, that these fit by accident
@@ -198,7 +207,7 @@ func (c *column) sortedIn(cells []int) bool {
 		if len(in) < 4 || disorder(olds[from:to], order)*4 < len(in) || c.kept(in)*10 < len(in)*9 || distinct(news[from:to]) < 3 && (c.kept(in) < len(in) || len(in) < 2*fewestSorted) {
 			continue
 		}
-		j.add(Found{Code: changeset.LoneSort, Field: c.field, Cells: in, Rows: j.rowsOf(in),
+		c.add(Found{Code: changeset.LoneSort, Field: c.field, Cells: in, Rows: j.rowsOf(in),
 			Text: fmt.Sprintf("rows %d–%d have the values they had, in order, on other records: %s seems to be sorted without the other columns", j.Table.RowNumber(lo), j.Table.RowNumber(hi), c.name())})
 		return true
 	}
@@ -220,7 +229,7 @@ func (c *column) permuted(free []int) {
 	if len(values) < most*4/5 || 3*len(values) < len(free) {
 		return
 	}
-	j.add(Found{Code: changeset.LoneSort, Field: c.field, Cells: slices.Clone(free), Rows: j.rowsOf(free),
+	c.add(Found{Code: changeset.LoneSort, Field: c.field, Cells: slices.Clone(free), Rows: j.rowsOf(free),
 		Text: fmt.Sprintf("%s have the same values as before, on other records: %s seems to be sorted without the other columns", count(len(free), "row"), c.name())})
 }
 

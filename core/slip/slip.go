@@ -4,7 +4,10 @@ import (
 	"cmp"
 	"slices"
 
+	"golang.org/x/sync/errgroup"
+
 	"paletwin/core/changeset"
+	"paletwin/core/table"
 )
 
 // A Table is what a judgement may look at beside the changes. Rows are the
@@ -14,8 +17,9 @@ type Table interface {
 	Records() int
 	// Record returns the record that a row of the copy is, if it is one.
 	Record(row uint32) (record uint32, ok bool)
-	// Old returns the snapshot's value of a field.
+	// Old returns the snapshot's value of a field, OldRow all of a record's.
 	Old(record uint32, field int) string
+	OldRow(record uint32) []string
 	// RowNumber returns the number that a spreadsheet gives to a row.
 	RowNumber(row uint32) int
 	Key(record uint32) string
@@ -65,8 +69,9 @@ type Found struct {
 }
 
 // Judge finds the slips in a set of changes. The same input gives the same
-// slips in the same order.
-func Judge(in *Input) []Found {
+// slips in the same order. The error is table.ErrChanged, where a mapped file
+// went away.
+func Judge(in *Input) ([]Found, error) {
 	j := &judge{Input: in, taken: make([]bool, len(in.Cells)), columns: make([]*column, len(in.Fields))}
 	for i := range in.Cells {
 		f := in.Cells[i].Field
@@ -89,25 +94,43 @@ func Judge(in *Input) []Found {
 	j.stale()
 	j.keys()
 	j.across()
-	for _, c := range j.columns {
-		if len(c.cells) == 0 {
-			continue
-		}
+	err := j.eachColumn(func(c *column) {
 		c.formulas()
 		c.shifts()
 		c.whole()
 		c.series()
 		c.overruns()
 		c.gaps()
+	})
+	if err != nil {
+		return nil, err
 	}
 	j.swappedPairs()
+	err = j.eachColumn(func(c *column) {
+		c.moves()
+		c.nearMisses()
+	})
+	return j.found, err
+}
+
+// eachColumn judges the columns that change, all at once; none touches what
+// another does.
+func (j *judge) eachColumn(judge func(c *column)) error {
+	var g errgroup.Group
+	for _, c := range j.columns {
+		c.look() // other columns ask what is usual in this one
+	}
 	for _, c := range j.columns {
 		if len(c.cells) > 0 {
-			c.moves()
-			c.nearMisses()
+			g.Go(func() error { return table.Guard(func() error { judge(c); return nil }) })
 		}
 	}
-	return j.found
+	err := g.Wait()
+	for _, c := range j.columns {
+		j.found = append(j.found, c.found...)
+		c.found = nil
+	}
+	return err
 }
 
 // judge is the state of one Judge. A cell that one slip explains is taken,
@@ -115,15 +138,32 @@ func Judge(in *Input) []Found {
 type judge struct {
 	*Input
 	columns []*column
+	sample  [][]string // records at fixed places
 	taken   []bool
 	found   []Found
 }
 
 func (j *judge) add(f Found) {
-	for _, i := range f.Cells {
+	j.take(f.Cells)
+	j.found = append(j.found, f)
+}
+
+func (j *judge) take(cells []int) {
+	for _, i := range cells {
 		j.taken[i] = true
 	}
-	j.found = append(j.found, f)
+}
+
+// sampled are the records that show what is usual.
+func (j *judge) sampled() [][]string {
+	if j.sample == nil {
+		all := j.Table.Records()
+		j.sample = make([][]string, 0, min(all, mostSampled))
+		for i := 0; i < all; i += (all-1)/mostSampled + 1 {
+			j.sample = append(j.sample, j.Table.OldRow(uint32(i)))
+		}
+	}
+	return j.sample
 }
 
 func (j *judge) isKey(field int) bool { return slices.Contains(j.Key, field) }

@@ -38,7 +38,7 @@ func (c *column) formulas() {
 		}
 	}
 	x := &j.Cells[cells[0]]
-	j.add(Found{Code: changeset.FormulaLeft, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
+	c.add(Found{Code: changeset.FormulaLeft, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
 		Text: fmt.Sprintf("%s: %s is a formula where a value should be (%s)", j.rowWords(j.rowsOf(cells)), say(x.To), count(len(cells), "cell"))})
 }
 
@@ -57,7 +57,7 @@ func (c *column) computed(rows []int) {
 		}
 	}
 	if len(cells) > 0 {
-		j.found = append(j.found, Found{Code: changeset.FormulaLeft, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
+		c.found = append(c.found, Found{Code: changeset.FormulaLeft, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
 			Text: fmt.Sprintf("%s of %s in %s: what was last computed is taken; paste the values to be sure", count(len(cells), "formula"), c.name(), j.rowWords(j.rowsOf(cells)))})
 	}
 }
@@ -105,7 +105,7 @@ func (c *column) nearMisses() {
 		if best == "" || c.isUsed(x.To) {
 			continue
 		}
-		j.add(Found{Code: changeset.NearMiss, Field: c.field, Cells: []int{i}, Rows: []uint32{x.Row},
+		c.add(Found{Code: changeset.NearMiss, Field: c.field, Cells: []int{i}, Rows: []uint32{x.Row},
 			Text: fmt.Sprintf("row %d: no record has %s %s; it is one letter from %s, which occurs often", j.Table.RowNumber(x.Row), c.name(), say(x.To), say(best))})
 	}
 }

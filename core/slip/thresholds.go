@@ -3,10 +3,10 @@ package slip
 // The thresholds of all judgements. Chances are those of a pattern arising
 // among edits that were meant.
 const (
-	// sampled is how many records show what is usual in a column: enough that a
+	// mostSampled is how many records show what is usual in a column: enough that a
 	// value of one in a hundred is seen forty times, and few enough to cost
 	// nothing.
-	sampled = 4096
+	mostSampled = 4096
 	// unlikely is the chance below which a pattern is no accident. One set in
 	// twenty may raise a false alarm, and there are some twenty patterns.
 	unlikely = 0.001
@@ -72,7 +72,7 @@ const (
 	alike = 60
 	// mostIndexed is how many records share a value before it tells nothing
 	// about which record it is.
-	mostIndexed = 40
+	mostIndexed = 12
 
 	// steady is how many moves of a column have to agree for the others to be
 	// measured by them, and steadyShare how many in a hundred.

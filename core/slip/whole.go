@@ -32,7 +32,7 @@ func (c *column) whole() {
 	}
 	if n, filled := to[""], all-of(""); n >= fewestCleared && n*100 >= filled*cleared {
 		cells := pick("")
-		j.add(Found{Code: changeset.MassClear, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
+		c.add(Found{Code: changeset.MassClear, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
 			Text: fmt.Sprintf("%d of the about %d values of %s are emptied", n, max(filled, n), c.name())})
 		return
 	}
@@ -41,7 +41,7 @@ func (c *column) whole() {
 		if c.isGroup(cells) {
 			return
 		}
-		j.add(Found{Code: changeset.SameEverywhere, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
+		c.add(Found{Code: changeset.SameEverywhere, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
 			Text: fmt.Sprintf("%s would have one value in nearly all records: %s, in %s that had others", c.name(), say(most), count(n, "record"))})
 	}
 }

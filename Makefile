@@ -1,7 +1,7 @@
 # What is done often. The program itself needs only: go build ./cmd/paletwin
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build test lint bench demo shots fuzz corpus
+.PHONY: build test lint bench demo shots fuzz corpus slips
 
 build:
 	CGO_ENABLED=0 go build -trimpath -o paletwin ./cmd/paletwin
@@ -27,6 +27,10 @@ fuzz:
 # SEED=n repeats one.
 corpus:
 	PALETWIN_TEST_TOOLS=required PALETWIN_CORPUS=full PALETWIN_SEED=$(SEED) go test ./core/compare -run TestCorpus -count 1 -v | grep -v "^=== "
+
+# Which slips are found, and how often there is an alarm without one: a table.
+slips:
+	PALETWIN_SLIPS=300 PALETWIN_SEED=$(SEED) go test ./core/slip -run 'TestSlipsAreFound|TestNoSlips' -count 1 -v | grep -v "^=== "
 
 bench:
 	go run ./bench

@@ -81,7 +81,9 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 		}
 		switch {
 		case r.Decision == Approve && len(s.Stop) > 0 && !(r.Given && len(c.Stop) == 0):
-			n.Stopped++
+			if s.ToolHeld() || r.Named { // of others a person said already that they stay
+				n.Stopped++
+			}
 		case r.Given:
 			touched = append(touched, i)
 		case s.Decision == Open, r.touchesHeld(c, s), r.Named && !s.ToolHeld() && (!s.byField || len(r.Filter.Fields) > 0):

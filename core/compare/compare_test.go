@@ -174,7 +174,7 @@ func TestTheComparisonAddsUpUnderEveryOption(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		snapshot := register(t)
 		edited := edit(t, snapshot)
-		o := Options{Key: []string{"k", "l"}, OtherRegister: true,
+		o := Options{Key: []string{"k", "l"}, OtherRegister: true, Slips: rapid.SampledFrom([]string{"", SlipsOff, SlipsWarn, SlipsHold}).Draw(t, "slips"),
 			Missing: rapid.SampledFrom([]string{Held, Asked, Ignore}).Draw(t, "missing"),
 			Blank:   rapid.SampledFrom([]string{Held, Clear, Ignore}).Draw(t, "blank"),
 			Allow:   rapid.SampledFrom([][]changeset.Act{nil, {changeset.Amend}, {changeset.Add, changeset.Delete}}).Draw(t, "allow")}

@@ -294,7 +294,7 @@ func (c *comparison) reportSlips(found []slip.Found) {
 			}
 			g := &c.res.Findings[at]
 			g.Count += max(1, len(f.Rows))
-			g.Rows = append(g.Rows, c.copy.rowNumbers(f.Rows[:min(len(f.Rows), changeset.MaxRows-len(g.Rows))])...)
+			g.Rows = append(g.Rows, c.copy.rowNumbers(firstRows(f.Rows, changeset.MaxRows-len(g.Rows)))...)
 			g.Row = g.Rows[0]
 			g.Text = fmt.Sprintf("%d more of the kind", told[k]-mostAlike)
 			continue
@@ -305,9 +305,23 @@ func (c *comparison) reportSlips(found []slip.Found) {
 			c.find(g, c.copy.img.Name, column)
 			continue
 		}
-		c.findRows(g, c.copy.img.Name, c.copy.rowNumbers(f.Rows[:min(len(f.Rows), changeset.MaxRows)]))
+		c.findRows(g, c.copy.img.Name, c.copy.rowNumbers(firstRows(f.Rows, changeset.MaxRows)))
 		c.res.Findings[len(c.res.Findings)-1].Column = column
 	}
+}
+
+// firstRows are the first of some rows, each once.
+func firstRows(rows []uint32, most int) []uint32 {
+	var first []uint32
+	for _, r := range rows {
+		if len(first) == most {
+			break
+		}
+		if !slices.Contains(first, r) {
+			first = append(first, r)
+		}
+	}
+	return first
 }
 
 func unit(record, field uint32) uint64 { return uint64(record)<<32 | uint64(field) }

@@ -73,7 +73,7 @@ func (c *column) numberMoves() {
 	for _, m := range far {
 		x := &j.Cells[m.cell]
 		c.add(Found{Code: changeset.Outlier, Field: c.field, Cells: []int{m.cell}, Rows: []uint32{x.Row},
-			Text: fmt.Sprintf("row %d: %s → %s is %s, and the other %d moves are about %s", j.Table.RowNumber(x.Row), say(x.From), say(x.To), times(m.ratio), len(all)-1, times(mid))})
+			Text: fmt.Sprintf("%s → %s is %s, and the other %d moves are about %s", say(x.From), say(x.To), times(m.ratio), len(all)-1, times(mid))})
 	}
 }
 
@@ -174,6 +174,8 @@ func (c *column) outside(n number, factor int64) bool {
 	}
 	zero := number{}
 	switch {
+	case c.n-c.blanks < fewestKnown:
+		return false
 	case n.compare(c.top) > 0:
 		return c.top.compare(zero) <= 0 || beyond(c.top)
 	case n.compare(c.low) < 0:
@@ -209,9 +211,9 @@ func (c *column) sayFactor(m move, mid int64, isSteady bool, all, power int, sig
 	case sign:
 		what = "of the other sign"
 	}
-	text := fmt.Sprintf("row %d: %s → %s looks %s", j.Table.RowNumber(x.Row), say(x.From), say(x.To), what)
+	text := fmt.Sprintf("%s → %s looks %s", say(x.From), say(x.To), what)
 	if isSteady {
-		text += fmt.Sprintf("; %d moves of %s are about %s", all, c.name(), times(mid))
+		text += fmt.Sprintf("; the other %d moves of %s are about %s", all-1, c.name(), times(mid))
 	} else if m.to.compare(c.top) > 0 || m.to.compare(c.low) < 0 {
 		text += fmt.Sprintf("; no other value of %s is so %s", c.name(), map[bool]string{true: "high", false: "low"}[m.to.compare(c.top) > 0])
 	}
@@ -257,7 +259,7 @@ func (c *column) dayMoves() {
 	for _, m := range all {
 		off := max(m.days-mid, mid-m.days)
 		outside := m.to.compare(c.top) > 0 && m.to.mantissa-c.top.mantissa > farDays/4 || m.to.compare(c.low) < 0 && c.low.mantissa-m.to.mantissa > farDays/4
-		if off > farDays+3*spread && outside {
+		if off > farDays+3*spread && outside && c.n-c.blanks >= fewestKnown {
 			far = append(far, m)
 		}
 	}
@@ -267,6 +269,6 @@ func (c *column) dayMoves() {
 	for _, m := range far {
 		x := &j.Cells[m.cell]
 		c.add(Found{Code: changeset.Outlier, Field: c.field, Cells: []int{m.cell}, Rows: []uint32{x.Row},
-			Text: fmt.Sprintf("row %d: %s → %s moves by %d days, and no other date of %s is there", j.Table.RowNumber(x.Row), say(x.From), say(x.To), m.days, c.name())})
+			Text: fmt.Sprintf("%s → %s moves by %d days, and no other date of %s is there", say(x.From), say(x.To), m.days, c.name())})
 	}
 }

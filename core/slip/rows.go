@@ -45,20 +45,19 @@ func (j *judge) noRecord(r Row, keyless bool) {
 	if !keyless {
 		f.Adds = []uint32{r.Row}
 	}
-	number := j.Table.RowNumber(r.Row)
 	sum, isSum := -1, false
 	if sparse {
 		sum, isSum = j.sumIn(r, filled)
 	}
 	switch {
 	case word != "" && sparse:
-		f.Code, f.Text = changeset.TotalRow, fmt.Sprintf("row %d says %s: a line of totals is no record", number, say(word))
+		f.Code, f.Text = changeset.TotalRow, fmt.Sprintf("the row says %s: a line of totals is no record", say(word))
 	case isSum:
-		f.Code, f.Text = changeset.TotalRow, fmt.Sprintf("row %d has %s as %s, which is the sum of the rows above: a line of totals is no record", number, say(r.Values[sum]), j.Fields[sum])
+		f.Code, f.Text = changeset.TotalRow, fmt.Sprintf("the row has %s as %s, which is the sum of the others: a line of totals is no record", say(r.Values[sum]), j.Fields[sum])
 	case sparse && (keyless || j.oddKey(r) || len(filled) == 1 && strings.ContainsAny(r.Values[filled[0]], " ")):
-		f.Code, f.Text = changeset.NoteRow, fmt.Sprintf("row %d has only %s: a note is no record", number, say(r.Values[filled[0]]))
+		f.Code, f.Text = changeset.NoteRow, fmt.Sprintf("the row has only %s: a note is no record", say(r.Values[filled[0]]))
 		if len(filled) > 1 {
-			f.Text = fmt.Sprintf("row %d has values in %d of %d columns only, %s first: a note is no record", number, len(filled), len(j.Fields), say(r.Values[filled[0]]))
+			f.Text = fmt.Sprintf("the row has values in %d of %d columns only, %s first: a note is no record", len(filled), len(j.Fields), say(r.Values[filled[0]]))
 		}
 	default:
 		return

@@ -106,7 +106,7 @@ func (c *column) nearMisses() {
 			continue
 		}
 		c.add(Found{Code: changeset.NearMiss, Field: c.field, Cells: []int{i}, Rows: []uint32{x.Row},
-			Text: fmt.Sprintf("row %d: no record has %s %s; it is one letter from %s, which occurs often", j.Table.RowNumber(x.Row), c.name(), say(x.To), say(best))})
+			Text: fmt.Sprintf("no record has %s %s; it is one letter from %s, which occurs often", c.name(), say(x.To), say(best))})
 	}
 }
 

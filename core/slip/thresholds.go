@@ -98,6 +98,9 @@ const (
 	// farDays is how many days a date moves that is an outlier: more than two
 	// years beyond the others.
 	farDays = 750
+	// fewestKnown is how many values a column has to have for a value beyond all
+	// of them to mean anything.
+	fewestKnown = 20
 	// fewOutliers is the share of a column's moves, one in so many, that can be
 	// outliers; more of them are a second kind of edit.
 	fewOutliers = 8

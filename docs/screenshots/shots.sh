@@ -18,7 +18,7 @@ rm -rf dossiers && cp aids.csv register.csv
 "$TERMSHOT" "$out/wear.png" -- paletwin show 0001 --wear --limit 30
 "$TERMSHOT" "$out/show.png" -- paletwin show 0001 --limit 24
 "$TERMSHOT" "$out/record.png" -- paletwin show 0001 --record 00410
-paletwin reject 0001 --finding blank >/dev/null
+for slip in blank fill-overrun factor near-miss; do paletwin reject 0001 --finding $slip >/dev/null; done
 paletwin approve 0001 --all --held >/dev/null
 sed -i 's/^\(00244.*\),D03,/\1,D01,/' register.csv
 "$TERMSHOT" "$out/apply.png" -- paletwin apply 0001 --to register.csv --yes

@@ -40,7 +40,9 @@ func (a *app) demo(ctx context.Context, args []string) error {
 	for _, step := range demo.Story() {
 		now = now.Add(4 * time.Minute)
 		a.out.Line("")
-		a.out.Line("%s", step.Say)
+		if step.Say != "" {
+			a.out.Line("%s", step.Say)
+		}
 		a.out.Line("%s", screen.Strong("$ paletwin "+commandLine(step.Args)))
 		teller := &app{fs: a.fs, stdin: a.stdin, stdout: a.stdout, stderr: a.stdout, environ: a.environ, wd: dir,
 			now: func() time.Time { return now }, user: demo.User}

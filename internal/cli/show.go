@@ -381,6 +381,9 @@ func decided(s *changeset.State) string {
 	case s.Decision == changeset.Reject:
 		word = "rejected" + screen.Dim(" "+screen.Safe(s.By))
 	}
+	if len(s.Noted) > 0 {
+		word += screen.Dim(" (" + strings.Join(s.Noted, ", ") + ")")
+	}
 	if s.Lapsed != "" {
 		word += screen.Dim(fmt.Sprintf(" (lapsed: %s)", s.Lapsed))
 	}
@@ -529,7 +532,7 @@ func changeJSON(t *desk.Dossier, p *picked) ordered {
 }
 
 func stateJSON(s *changeset.State) ordered {
-	o := ordered{{"decision", string(s.Decision)}, {"by", s.By}, {"findings", orEmpty(append(s.Stop[:len(s.Stop):len(s.Stop)], s.Held...))}}
+	o := ordered{{"decision", string(s.Decision)}, {"by", s.By}, {"findings", orEmpty(slices.Concat(s.Stop, s.Held, s.Noted))}}
 	if s.Note != "" {
 		o = append(o, member{"note", s.Note})
 	}

@@ -81,6 +81,9 @@ func (w *world) staff() {
 	w.write("staff.csv", rows)
 }
 
+// block is the first row of the nine aids that are handed over.
+const block = 45
+
 func (w *world) aids() [][]string {
 	rows := [][]string{heading}
 	no := 100
@@ -88,6 +91,10 @@ func (w *world) aids() [][]string {
 		no += 1 + w.r.IntN(5)
 		rows = append(rows, w.aid(no, i))
 	}
+	for i := block; i < block+9; i++ { // nine aids along one channel are in the care of one depot
+		rows[i][col("depot")] = "D03"
+	}
+	rows[block-1][col("depot")], rows[block+9][col("depot")] = "D01", "D05"
 	w.write("aids.csv", rows)
 	return rows
 }
@@ -152,7 +159,7 @@ func (w *world) round(aids [][]string) {
 			set(i, "service_fee", up4(a[col("service_fee")]))
 			outer = append(outer, i)
 		}
-		if a[col("depot")] == "D03" && len(handed) < 9 {
+		if i >= block && i < block+9 {
 			set(i, "depot", "D07")
 			handed = append(handed, i)
 		}
@@ -168,6 +175,9 @@ func (w *world) round(aids [][]string) {
 		set(i, "remarks", text)
 	}
 	set(98, "status", "")
+	set(block+9, "depot", "D07")                                                         // the fill went one row too far
+	set(outer[20], "service_fee", hundredfold(up4(aids[outer[20]][col("service_fee")]))) // a fee without its point
+	set(150, "depot", "D70")                                                             // there is no such depot
 	edited = append(edited, newAid("01201", "Merrow Channel Gannet", "D02", "118.00"), newAid("01202", "Old Pier Leading", "D07", "96.50"), newAid("01203", "Wether Bank Spar", "D05", "72.00"))
 	edited = slices.Delete(edited, 186, 187)
 	edited = slices.Delete(edited, 64, 65)
@@ -213,6 +223,9 @@ func up4(fee string) string {
 	n := ((whole*100+cents)*104 + 50) / 100
 	return fmt.Sprintf("%d.%02d", n/100, n%100)
 }
+
+// hundredfold is a fee whose point was not typed.
+func hundredfold(fee string) string { return strings.Replace(fee, ".", "", 1) + ".00" }
 
 func remeasured(reach string) string {
 	whole, _, _ := strings.Cut(reach, ".")

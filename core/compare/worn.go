@@ -138,6 +138,7 @@ func (c *comparison) judgeWear(ctx context.Context) error {
 	if !ok {
 		return ctx.Err()
 	}
+	v = v.Among(cells)
 	c.columns = make([]*wear.Column, len(c.res.Fields))
 	shown := 0
 	for f, col := range cells {

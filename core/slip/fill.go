@@ -435,7 +435,8 @@ func (c *column) seriesChance(run []int, step, between, pairs int) float64 {
 		p = max(p, 1.0/100) // people plan for the next day
 	}
 	p = max(p, 1.0/(float64(c.n)+1))
-	chance := power(p, between, max(pairs, 1))
+	// The measure is for tables of some twenty columns.
+	chance := power(p, between, max(pairs, 1)) * float64(max(1, len(c.j.columns)/20))
 	for _, i := range run[1:] {
 		q := p
 		if c.counts[c.j.Cells[i].To] == 0 && c.kind == texts {

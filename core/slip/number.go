@@ -117,29 +117,6 @@ func (n number) over(o number) (int64, bool) {
 	return q.Int64(), true
 }
 
-// minus is n - o, and whether it is small enough to be told.
-func (n number) minus(o number) (number, bool) {
-	s := max(n.scale, o.scale)
-	d := n.big(s)
-	d.Sub(d, o.big(s))
-	return number{d.Int64(), s}, d.IsInt64()
-}
-
-// isOne reports whether n is 1 or -1, and which.
-func (n number) isOne() int {
-	one := int64(1)
-	for range n.scale {
-		one *= 10
-	}
-	switch n.mantissa {
-	case one:
-		return 1
-	case -one:
-		return -1
-	}
-	return 0
-}
-
 // digits are the number's digits, zeros at both ends aside.
 func (n number) digits() string {
 	m := n.mantissa

@@ -34,7 +34,7 @@ func (j *judge) noRecord(r Row, keyless bool) {
 			word = v
 		}
 	}
-	if len(filled) == 0 || len(j.Fields) < 3 {
+	if len(filled) == 0 || len(j.Fields) < 3 && word == "" {
 		return
 	}
 	if word == "" && 2*len(filled) > len(j.Fields) {

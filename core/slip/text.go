@@ -39,7 +39,7 @@ func (c *column) formulas() {
 	}
 	x := &j.Cells[cells[0]]
 	c.add(Found{Code: changeset.FormulaLeft, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
-		Text: fmt.Sprintf("%s: %s is a formula where a value should be (%s)", j.rowWords(j.rowsOf(cells)), say(x.To), count(len(cells), "cell"))})
+		Text: fmt.Sprintf("%s is a formula where a value should be (%s)", say(x.To), count(len(cells), "cell"))})
 }
 
 // computed finds changed cells of a workbook that hold formulas; of rows that

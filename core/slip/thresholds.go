@@ -66,6 +66,10 @@ const (
 	// were.
 	fewestSwapped = 3
 
+	// mostAcross is how many fields of a record change, at most, for pairs of
+	// them to be looked at.
+	mostAcross = 100
+
 	// alike is the share of a record's values, in parts of a hundred, that are
 	// found again under another key for it to be the same record: a person who
 	// edits a key may edit a few fields besides.

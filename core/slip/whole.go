@@ -2,6 +2,7 @@ package slip
 
 import (
 	"fmt"
+	"math"
 	"slices"
 
 	"paletwin/core/changeset"
@@ -36,7 +37,7 @@ func (c *column) whole() {
 			Text: fmt.Sprintf("%d of the about %d values of %s are emptied", n, max(filled, n), c.name())})
 		return
 	}
-	if n := to[most]; most != "" && n >= fewestOverwritten && (of(most)+n-from[most])*100 >= all*everywhere && of(most)*100 <= all*everywhereBefore {
+	if n := to[most]; most != "" && n >= fewestOverwritten && (of(most)+n-from[most])*100 >= all*everywhere && of(most)*100 <= all*everywhereBefore && c.uniform()*100 < everywhere {
 		cells := pick(most)
 		if c.isGroup(cells) {
 			return
@@ -46,19 +47,31 @@ func (c *column) whole() {
 	}
 }
 
+// uniform is the share of records that have the column's commonest value.
+func (c *column) uniform() float64 {
+	most := 0
+	for _, n := range c.counts {
+		most = max(most, n)
+	}
+	return float64(most) / float64(max(c.n, 1))
+}
+
 // across finds columns whose values were exchanged, or moved from one to the
 // other.
 func (j *judge) across() {
 	type pair struct{ a, b uint32 }
-	swaps, moves := map[pair][]int{}, map[pair][]int{}
+	swaps, moves, both := map[pair][]int{}, map[pair][]int{}, map[pair]int{}
 	for lo := 0; lo < len(j.Cells); {
 		hi := lo + 1
 		for hi < len(j.Cells) && j.Cells[hi].Record == j.Cells[lo].Record {
 			hi++
 		}
-		for a := lo; a < hi; a++ {
+		for a := lo; a < hi && hi-lo <= mostAcross; a++ {
 			for b := lo; b < hi; b++ {
 				x, y := &j.Cells[a], &j.Cells[b]
+				if a < b {
+					both[pair{x.Field, y.Field}]++
+				}
 				switch {
 				case a == b || x.From == "" || y.To != x.From || j.taken[a] || j.taken[b]:
 				case x.To == "":
@@ -74,11 +87,11 @@ func (j *judge) across() {
 	for a := range fields {
 		for b := range fields {
 			p := pair{a, b}
-			if n := len(swaps[p]) / 2; n >= fewestSwapped && power(j.alikeColumns(a, b), 2*n, max(n, len(j.columns[a].cells))) <= unlikely {
+			if n := len(swaps[p]) / 2; n >= fewestSwapped && j.swapChance(a, b, n, both[p])*float64(len(both)) <= unlikely {
 				j.add(j.acrossFound(changeset.ColumnSwap, swaps[p], false,
 					fmt.Sprintf("%s and %s have each other's values in %s: the columns seem to be exchanged", j.Fields[a], j.Fields[b], count(n, "record"))))
 			}
-			if n := len(moves[p]) / 2; n >= fewestSwapped {
+			if n := len(moves[p]) / 2; n >= fewestSwapped && atLeast(n, float64(max(both[p], both[pair{b, a}]))*j.alikeColumns(a, b)) <= unlikely {
 				j.add(j.acrossFound(changeset.ColumnMoved, moves[p], true,
 					fmt.Sprintf("in %s the value of %s is now in %s, and %s is empty: decided together", count(n, "record"), j.Fields[a], j.Fields[b], j.Fields[a])))
 			}
@@ -95,15 +108,37 @@ func (j *judge) acrossFound(code changeset.Code, cells []int, together bool, tex
 	return f
 }
 
+// swapChance is how likely it is that n of the records in which both fields
+// change have the values exchanged.
+func (j *judge) swapChance(a, b uint32, n, both int) float64 {
+	p := j.alikeColumns(a, b)
+	return atLeast(n, float64(both)*p*p)
+}
+
+// atLeast is a bound of how likely something happens n times that happens so
+// many times on average (Chernoff).
+func atLeast(n int, average float64) float64 {
+	if float64(n) <= average {
+		return 1
+	}
+	p := math.Exp(-average)
+	for range n {
+		p *= math.E * average / float64(n)
+	}
+	return p
+}
+
 // alikeColumns is how likely it is that two fields of a record have one
-// value.
+// value, and are not empty.
 func (j *judge) alikeColumns(a, b uint32) float64 {
 	x, y := j.columns[a], j.columns[b]
 	x.look()
 	y.look()
 	p := 0.5 / (float64(x.n) + 1)
 	for v, n := range x.counts {
-		p += float64(n) * float64(y.counts[v]) / (float64(x.n) * float64(y.n))
+		if v != "" {
+			p += float64(n) * float64(y.counts[v]) / (float64(x.n) * float64(y.n))
+		}
 	}
 	return min(p, 1)
 }

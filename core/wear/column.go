@@ -86,6 +86,24 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 	return best, true
 }
 
+// Among decides between habits that fit a few cells as well, by more cells.
+func (v Verdict) Among(columns [][]Pair) Verdict {
+	if len(v.Rivals) == 0 {
+		return v
+	}
+	best := Verdict{Explained: v.Explained}
+	most := 0
+	for k, h := range append([]Habit{v.Habit}, v.Rivals...) {
+		switch score, _, _ := h.fit(columns); {
+		case k == 0 || score > most:
+			most, best.Habit, best.Rivals = score, h, nil
+		case score == most:
+			best.Rivals = append(best.Rivals, h)
+		}
+	}
+	return best
+}
+
 // has reports whether the verdict or a rival is of the same program and locale:
 // what is read differs between those, and not between ways of saving.
 func (v *Verdict) has(h Habit) bool {

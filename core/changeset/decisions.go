@@ -61,8 +61,11 @@ type DecisionAct struct {
 	RecordSet string
 	Decision  Decision
 	By        string
-	When      time.Time
-	Note      string
+	// Via is who recorded it for the one who decided, as that person claims; ""
+	// if it is the same.
+	Via  string
+	When time.Time
+	Note string
 	// ByField says that fields were named; such a decision outlives a later
 	// one on the whole change.
 	ByField bool
@@ -89,6 +92,10 @@ func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 	dst = append(dst, a.Decision...)
 	dst = append(dst, `","by":`...)
 	dst = AppendString(dst, a.By)
+	if a.Via != "" {
+		dst = append(dst, `,"via":`...)
+		dst = AppendString(dst, a.Via)
+	}
 	dst = append(dst, `,"when":"`...)
 	dst = a.When.UTC().AppendFormat(dst, time.RFC3339Nano)
 	dst = append(dst, `","note":`...)
@@ -241,6 +248,7 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		RecordSet string          `json:"record_set"`
 		Decision  Decision        `json:"decision"`
 		By        string          `json:"by"`
+		Via       string          `json:"via"`
 		When      time.Time       `json:"when"`
 		Note      string          `json:"note"`
 		How       string          `json:"how"`
@@ -254,7 +262,7 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 	if err := json.Unmarshal(line, &j); err != nil || j.Form != "decision" || j.Version > 1 {
 		return nil, "", errors.New("is no decision")
 	}
-	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, When: j.When, Note: j.Note,
+	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, Via: j.Via, When: j.When, Note: j.Note,
 		ByField: j.ByField, Held: j.Held, How: j.How}
 	var err error
 	if a.Seen, err = j.Seen.records(); err != nil {
@@ -428,6 +436,10 @@ func (s *State) apply(a *DecisionAct, same bool, given *record.Value) {
 		s.Lapsed = lapsed
 		return
 	}
+	if a.Decision == Open { // withdrawn
+		*s = newState(s.Field, s.Held, s.Stop, s.Noted)
+		return
+	}
 	s.Decision, s.By, s.When, s.Note, s.Lapsed = a.Decision, a.By, a.When, a.Note, ""
 	s.byField = s.byField || a.ByField
 	s.Given = given
@@ -440,4 +452,29 @@ func (a *DecisionAct) given(c *Change, field string) *record.Value {
 		return &v
 	}
 	return nil
+}
+
+// Approvers are the people who approved a unit as it is, each once, in order:
+// a later decision of another kind starts anew. field is "" for an add or
+// delete.
+func (l *Ledger) Approvers(line Line, c *Change, field string) []string {
+	var who []string
+	for _, e := range l.entries(c.ID) {
+		a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
+		if p.Field != "" && p.Field != field {
+			continue
+		}
+		same := p.Field == "" && p.Digest == DigestOf(line)
+		if p.Field != "" {
+			f := c.Field(field)
+			same = f != nil && p.Digest == FieldDigest(c, f)
+		}
+		switch {
+		case !same || a.Decision != Approve:
+			who = nil
+		case !slices.Contains(who, a.By):
+			who = append(who, a.By)
+		}
+	}
+	return who
 }

@@ -56,9 +56,11 @@ func (f *Filter) Unit(s *State) bool {
 type Ruling struct {
 	Decision Decision
 	Filter   Filter
-	Held     bool // touch what the tool holds, too
-	Named    bool // the changes were named one by one: decide them again, too
-	Given    bool // a value was given in the place of one that could not be told
+	Held     bool   // touch what the tool holds, too
+	Named    bool   // the changes were named one by one: decide them again, too
+	Given    bool   // a value was given in the place of one that could not be told
+	By       string // who decides
+	Second   bool   // what somebody else approved is approved once more
 }
 
 // Touched counts what a ruling touched.
@@ -86,6 +88,9 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 			}
 		case r.Given:
 			touched = append(touched, i)
+		case r.Second && r.Decision == Approve && s.Decision == Approve && s.By != r.By:
+			touched = append(touched, i)
+		case r.Decision == Open && s.Decision == Open || r.Decision == Open && s.ToolHeld(): // nothing to withdraw
 		case s.Decision == Open, r.touchesHeld(c, s), r.Named && !s.ToolHeld() && (!s.byField || len(r.Filter.Fields) > 0):
 			touched = append(touched, i)
 		case s.ToolHeld():
@@ -113,7 +118,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 // PlainPair does for plain lines on which nothing was decided.
 func (r *Ruling) Plain() bool {
 	f := &r.Filter
-	return !r.Named && f.Where == nil && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
+	return !r.Named && !r.Second && f.Where == nil && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
 }
 
 // PlainPair is Pairs for a line that need not be decoded: it is plain, and

@@ -34,7 +34,7 @@ func newReject(a *app) *cobra.Command {
 func newDecision(a *app, d changeset.Decision, short, example string) *cobra.Command {
 	var sel selection
 	var all, held, overwrite bool
-	var note, as string
+	var note, as, by string
 	cmd := &cobra.Command{
 		Use:   string(d) + " NNNN [ID | ID/field …]",
 		Short: short,
@@ -62,7 +62,7 @@ open; --held adds what the tool holds, never what a person decided.`,
 			if all && len(args) > 1 {
 				return usage("name ids or --all, not both")
 			}
-			return a.decide(args[0], &sel, &desk.Order{Decision: d, Names: args[1:], Held: held, By: a.user, When: a.now(), Note: note,
+			return a.decide(args[0], &sel, &desk.Order{Decision: d, Names: args[1:], Held: held, By: by, When: a.now(), Note: note,
 				How: strings.Join(os.Args[1:], " ")})
 		},
 	}
@@ -77,6 +77,7 @@ open; --held adds what the tool holds, never what a person decided.`,
 		f.StringVar(&as, "as", "", "the `value` that is meant, for ID/field: of an edit that cannot be told, or is wrong")
 	}
 	f.StringVar(&note, "note", "", "why, for those who ask later")
+	f.StringVar(&by, "by", "", "who decided, if it is not you: `NAME`; where desk.yaml allows it")
 	return cmd
 }
 
@@ -162,6 +163,9 @@ func (a *app) decide(name string, sel *selection, o *desk.Order) error {
 	if err != nil {
 		return err
 	}
+	if err := a.decides(t.Desk(), o); err != nil {
+		return err
+	}
 	o.Choose = func(c *desk.Changes) (changeset.Filter, error) { return sel.filter(t, c) }
 	n, err := t.Decide(o)
 	if err != nil {
@@ -172,6 +176,19 @@ func (a *app) decide(name string, sel *selection, o *desk.Order) error {
 			"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped})
 	}
 	a.sayDecided(t, o, n)
+	return nil
+}
+
+// decides completes who decides: the user, or the one whose name is claimed.
+func (a *app) decides(d *desk.Desk, o *desk.Order) error {
+	if o.By == "" || o.By == a.user {
+		o.By = a.user
+		return nil
+	}
+	if d.Settings.Review.Names != desk.Claimed {
+		return usage("--by names who decided, and desk.yaml does not allow that; \"review: {names: claimed}\" there does")
+	}
+	o.Via = a.user
 	return nil
 }
 
@@ -201,7 +218,15 @@ func (a *app) sayDecided(t *desk.Dossier, o *desk.Order, n changeset.Touched) {
 // places counts field changes and records as one.
 func places(n int) string {
 	if n == 1 {
-		return "1 field change or record is"
+		return unitWords(n) + " is"
 	}
-	return screen.Count(n) + " field changes or records are"
+	return unitWords(n) + " are"
+}
+
+// unitWords counts what is decided one by one.
+func unitWords(n int) string {
+	if n == 1 {
+		return "1 field change or record"
+	}
+	return screen.Count(n) + " field changes or records"
 }

@@ -98,7 +98,7 @@ func parseKey(text string, key []string) (record.Key, error) {
 func newShow(a *app) *cobra.Command {
 	var sel selection
 	var limit int
-	var findings, worn bool
+	var findings, worn, markdown bool
 	cmd := &cobra.Command{
 		Use:   "show NNNN",
 		Short: "Show a dossier's changes, its findings, or one record side by side",
@@ -114,6 +114,9 @@ func newShow(a *app) *cobra.Command {
 				}
 				return a.showWear(cmd.Context(), t, &sel, limit)
 			}
+			if markdown {
+				return a.showMarkdown(args[0], &sel, limit)
+			}
 			return a.show(args[0], &sel, limit, findings)
 		},
 	}
@@ -121,6 +124,7 @@ func newShow(a *app) *cobra.Command {
 	cmd.Flags().StringSliceVar(&sel.decisions, "decision", nil, "only what stands so: open, approve, hold, reject")
 	cmd.Flags().IntVar(&limit, "limit", 40, "at most so many changes; 0 shows all")
 	cmd.Flags().BoolVar(&worn, "wear", false, "the cells that a program wrote otherwise when it saved the copy")
+	cmd.Flags().BoolVar(&markdown, "markdown", false, "a summary and the changes in Markdown, for a ticket")
 	cmd.Flags().BoolVar(&findings, "findings", false, "the findings alone")
 	return cmd
 }

@@ -29,9 +29,15 @@ type Order struct {
 	// change; one field is named then.
 	As   *string
 	By   string
+	Via  string // who records it for the one who decides, if that is another
 	When time.Time
-	Note string
-	How  string
+	// Units, if not nil, are decided: fields of changes, "" for a whole add or
+	// delete.
+	Units map[changeset.ID][]string
+	Note  string
+	How   string
+
+	second bool // the desk asks for two approvals
 }
 
 // NameError says that a name on the command line names no change, or more
@@ -56,6 +62,7 @@ func (e *NameError) Error() string {
 // Decide makes a decision on named changes, or on a group, and writes it
 // down. What it touched comes back; if that is nothing, nothing is written.
 func (t *Dossier) Decide(o *Order) (changeset.Touched, error) {
+	o.second = t.desk.Settings.Review.By == ByTwo
 	lock, err := t.Lock()
 	if err != nil {
 		return changeset.Touched{}, err
@@ -96,7 +103,7 @@ func (o *Order) rule(c *Changes) (n changeset.Touched, acts []changeset.Decision
 func (t *Dossier) write(c *Changes, o *Order, acts []changeset.DecisionAct) error {
 	for i := range acts {
 		a := &acts[i]
-		a.RecordSet, a.Decision, a.By, a.When, a.Note, a.How = t.Set().Name, o.Decision, o.By, o.When, o.Note, o.How
+		a.RecordSet, a.Decision, a.By, a.Via, a.When, a.Note, a.How = t.Set().Name, o.Decision, o.By, o.Via, o.When, o.Note, o.How
 		if err := t.append(c.Ledger, a, i < len(acts)-1); err != nil {
 			return err
 		}
@@ -112,9 +119,12 @@ func (o *Order) acts(c *Changes, n *changeset.Touched) ([]changeset.DecisionAct,
 	defer func() { *n = r.n }()
 	var acts []changeset.DecisionAct
 	var err error
-	if len(o.Names) == 0 {
+	switch {
+	case o.Units != nil:
+		acts, err = o.units(r)
+	case len(o.Names) == 0:
 		acts, err = o.group(r)
-	} else {
+	default:
 		acts, err = o.named(r)
 	}
 	if err != nil || len(r.links) == 0 {
@@ -138,8 +148,28 @@ func (o *Order) acts(c *Changes, n *changeset.Touched) ([]changeset.DecisionAct,
 	return append(acts, linked), nil
 }
 
+// units decides single units, holds of the tool included.
+func (o *Order) units(r *ruler) ([]changeset.DecisionAct, error) {
+	whole, fields := changeset.DecisionAct{Held: true}, changeset.DecisionAct{Held: true, ByField: true}
+	for line := range r.c.Lines() {
+		names, there := o.Units[line.ID()]
+		if !there {
+			continue
+		}
+		ruling := changeset.Ruling{Decision: o.Decision, Held: true, Named: true, By: o.By, Second: o.second}
+		a := &whole
+		if line.Act() == changeset.Amend {
+			ruling.Filter.Fields, a = names, &fields
+		}
+		if err := r.rule(&ruling, line, a); err != nil {
+			return nil, err
+		}
+	}
+	return []changeset.DecisionAct{whole, fields}, nil
+}
+
 func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
-	ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held}
+	ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, By: o.By, Second: o.second}
 	a := changeset.DecisionAct{ByField: len(o.Filter.Fields) > 0, Held: o.Held || len(o.Filter.Findings) > 0}
 	parts := r.c.Parts(runtime.GOMAXPROCS(0) * 4)
 	if len(parts) == 0 {

@@ -34,7 +34,8 @@ type Desk struct {
 
 // Settings is what desk.yaml says.
 type Settings struct {
-	Name string `yaml:"name"`
+	Name   string `yaml:"name"`
+	Review Review `yaml:"review"`
 }
 
 const firstSettings = `# This folder is a Pale Twin desk: it holds the dossiers of bulk updates.
@@ -42,6 +43,11 @@ const firstSettings = `# This folder is a Pale Twin desk: it holds the dossiers 
 
 # What the desk is called in the history, for example the name of the office.
 name: ""
+
+# Who may approve. "second" says what needs a second look: deletes, all, or a number of changes (50) from which on all
+# do; several with commas between. "by" says whose look that is: other (anyone but the one who compared), or two
+# (two people). "names: claimed" lets approve --by NAME say who decided; otherwise it is who is logged in.
+# review: {second: deletes, by: other, names: claimed}
 `
 
 // ErrUntrusted says that somebody else could have written a desk.yaml that
@@ -88,6 +94,9 @@ func load(fsys disk.FS, dir string) (*Desk, error) {
 	}
 	if err := yaml.UnmarshalWithOptions(b, &d.Settings, yaml.Strict()); err != nil && !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, strings.TrimSpace(yaml.FormatError(err, false, true)))
+	}
+	if err := d.Settings.Review.check(); err != nil {
+		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, err)
 	}
 	return d, nil
 }

@@ -186,6 +186,9 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	if len(steps) == 0 {
 		return rep, nil
 	}
+	if err := j.secondLook(c, plan.Steps); err != nil {
+		return nil, err
+	}
 	write, err := j.judgeAll(ctx, steps)
 	if err != nil {
 		return nil, err

@@ -113,6 +113,7 @@ const (
 	NoRoom          = "no-room"        // the disk has no room for the backup
 	NothingDone     = "nothing-done"   // no run has done anything
 	NoTarget        = "no-target"      // no target was named and none is known
+	SecondLook      = "second-look"    // somebody else has to approve, too
 	Unfinished      = "unfinished-run" // an interrupted run has to be finished first
 )
 

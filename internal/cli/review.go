@@ -1,0 +1,275 @@
+package cli
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/core/changeset"
+	"paletwin/core/table"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+	"paletwin/internal/sheet"
+	screen "paletwin/internal/term"
+)
+
+func newReview(a *app) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "review",
+		Short: "Pass changes on to others who decide, and take their decisions back",
+		Args:  noSuchReview,
+		RunE:  func(cmd *cobra.Command, args []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(newReviewSheet(a), newReviewCollect(a))
+	return cmd
+}
+
+func noSuchReview(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	return usage("there is no paletwin review %s: review sheet NNNN, or review collect NNNN FILE", args[0])
+}
+
+func newReviewSheet(a *app) *cobra.Command {
+	var out string
+	var asCSV bool
+	cmd := &cobra.Command{
+		Use:   "sheet NNNN",
+		Short: "Write a workbook in which colleagues decide",
+		Long: `Write a workbook for colleagues who do not have the tool: a first sheet that says how
+to use it, then the field changes, the additions and the deletions. They choose a
+decision, write a note and send it back; review collect takes it in. Nothing else
+of the file is read then.`,
+		Example: `  paletwin review sheet 0001
+  paletwin review sheet - --csv -o for-petr.csv`,
+		Args: exactly(1, 1, "a dossier"),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.reviewSheet(args[0], out, asCSV) },
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write (default: review-NNNN.xlsx)")
+	cmd.Flags().BoolVar(&asCSV, "csv", false, "write one CSV file instead of a workbook")
+	return cmd
+}
+
+func (a *app) reviewSheet(name, out string, asCSV bool) error {
+	t, err := a.dossier(name)
+	if err != nil {
+		return err
+	}
+	m, err := t.Matter()
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	write, ext := sheet.Write, ".xlsx"
+	if asCSV || strings.EqualFold(filepath.Ext(out), ".csv") {
+		write, ext = sheet.WriteCSV, ".csv"
+	}
+	out = cmp.Or(out, "review-"+t.Meta.Number+ext)
+	path := a.path(out)
+	if _, err := disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) error { return write(w, m) }); err != nil {
+		return err
+	}
+	n := tallyOf(m)
+	if a.json {
+		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "file": path, "set": m.Set(), "changes": len(m.Changes)})
+	}
+	a.out.Line("%s  %s; %s", screen.Strong(screen.Safe(out)), screen.Plural(len(m.Changes), "change"), n.String())
+	a.next("send "+out+" on; when it is back: paletwin review collect "+t.Meta.Number+" "+out+" --by NAME", "paletwin show "+t.Meta.Number)
+	return nil
+}
+
+// tallyOf counts what stands decided.
+func tallyOf(m *desk.Matter) *tally {
+	n := new(tally)
+	for _, s := range m.Changes {
+		for i := range s.States {
+			n.count(&s.States[i])
+		}
+	}
+	return n
+}
+
+func newReviewCollect(a *app) *cobra.Command {
+	var by string
+	var rehearse bool
+	cmd := &cobra.Command{
+		Use:   "collect NNNN FILE",
+		Short: "Take decisions back from a review sheet",
+		Long: `Read the decisions from a review sheet, as a workbook or as CSV, whatever a spreadsheet
+program did to its other cells. A decision on something that is no more as it was when
+the sheet was written is left out, and said.`,
+		Example: `  paletwin review collect 0001 review-0001.xlsx --by 'Petr Šimek'
+  paletwin review collect - review-0001.xlsx --rehearse`,
+		Args: exactly(2, 2, "a dossier and a file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.collect(args[0], args[1], by, rehearse)
+		},
+	}
+	cmd.Flags().StringVar(&by, "by", "", "who decided, if it is not you: `NAME`; where desk.yaml allows it")
+	cmd.Flags().BoolVar(&rehearse, "rehearse", false, "say what would be decided, and decide nothing")
+	return cmd
+}
+
+func (a *app) collect(name, file, by string, rehearse bool) error {
+	t, err := a.dossier(name)
+	if err != nil {
+		return err
+	}
+	who := &desk.Order{By: by}
+	if err := a.decides(t.Desk(), who); err != nil {
+		return err
+	}
+	said, sum, err := a.readSaid(t, file)
+	if err != nil {
+		return err
+	}
+	m, err := t.Matter()
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	c := sheet.Match(m, said)
+	if err := collectable(m, c, said, file); err != nil {
+		return err
+	}
+	var touched []changeset.Touched
+	for _, g := range c.Groups {
+		n := changeset.Touched{Units: g.Count, Changes: len(g.Units)}
+		if !rehearse {
+			n, err = t.Decide(&desk.Order{Decision: g.Decision, Units: g.Units, By: who.By, Via: who.Via, When: a.now(), Note: g.Note,
+				How: "review collect " + filepath.Base(file) + " sha256:" + sum})
+			if err != nil {
+				return err
+			}
+		}
+		touched = append(touched, n)
+	}
+	if a.json {
+		return a.printJSON(collectedJSON(t, c, touched, rehearse, sum))
+	}
+	a.sayCollected(t, c, touched, rehearse)
+	return nil
+}
+
+// readSaid reads a file's decisions, and its digest.
+func (a *app) readSaid(t *desk.Dossier, file string) (all []sheet.Said, sum string, err error) {
+	b, err := disk.ReadFile(a.fs, a.path(file))
+	if err != nil {
+		return nil, "", err
+	}
+	digest := sha256.Sum256(b)
+	sum = hex.EncodeToString(digest[:])
+	if said, problems, ok := sheet.ReadPage(b); ok {
+		return said, sum, badSheet(file, problems)
+	}
+	found := false
+	var problems []sheet.Problem
+	for _, name := range append(slices.Clone(sheet.Sheets), "") {
+		if name == "" && found {
+			break
+		}
+		m, err := desk.OpenTable(a.fs, a.path(file), filepath.Base(file), table.Options{Sheet: name, Password: a.password()})
+		var bad *table.Error
+		if errors.As(err, &bad) && name != "" && (bad.Code == table.NoSheet || bad.Code == table.HeadingOnly || bad.Code == table.Empty) {
+			continue
+		}
+		if err != nil {
+			return nil, "", err
+		}
+		if name != "" && m.Found.Sheet != name { // a file without sheets
+			_ = m.Close()
+			continue
+		}
+		said, wrong, ok, err := sheet.Read(m.Image)
+		_ = m.Close() // only read
+		if err != nil {
+			return nil, "", err
+		}
+		found = found || ok
+		all, problems = append(all, said...), append(problems, wrong...)
+	}
+	if !found {
+		return nil, "", usage("%s is no review sheet: it has no columns \"change\" and \"decision\"", filepath.Base(file))
+	}
+	return all, sum, badSheet(file, problems)
+}
+
+// badSheet says what of a file cannot be read, all at once.
+func badSheet(file string, problems []sheet.Problem) error {
+	if len(problems) == 0 {
+		return nil
+	}
+	var lines []string
+	for i, p := range problems {
+		if i == 10 {
+			lines = append(lines, fmt.Sprintf("and %d more", len(problems)-i))
+			break
+		}
+		lines = append(lines, p.Place+": "+p.Text)
+	}
+	return usage("%s: nothing was decided\n  %s", filepath.Base(file), strings.Join(lines, "\n  "))
+}
+
+// collectable refuses a file that says two things of one change, or that is
+// of another dossier.
+func collectable(m *desk.Matter, c *sheet.Collected, said []sheet.Said, file string) error {
+	if err := badSheet(file, c.Twice); err != nil {
+		return err
+	}
+	if len(said) > 0 && len(c.Changed) == len(said) {
+		return usage("%s is of another change set than %s of dossier %s: none of its decisions is on anything here", filepath.Base(file), m.Set(), m.Dossier.Meta.Number)
+	}
+	return nil
+}
+
+func collectedJSON(t *desk.Dossier, c *sheet.Collected, touched []changeset.Touched, rehearse bool, sum string) any {
+	groups := []ordered{}
+	for i, g := range c.Groups {
+		groups = append(groups, ordered{{"decision", string(g.Decision)}, {"note", g.Note}, {"units", touched[i].Units}, {"changes", touched[i].Changes}})
+	}
+	return ordered{{"dossier", t.Meta.Number}, {"decided", groups}, {"as_before", c.Same}, {"stopped", orEmpty(c.Stopped)}, {"changed_since", orEmpty(c.Changed)},
+		{"other_set", c.Other}, {"rehearsed", rehearse}, {"sha256", sum}}
+}
+
+func (a *app) sayCollected(t *desk.Dossier, c *sheet.Collected, touched []changeset.Touched, rehearse bool) {
+	would := ""
+	if rehearse {
+		would = "would be "
+	}
+	for i, g := range c.Groups {
+		note := ""
+		if g.Note != "" {
+			note = screen.Dim("  “" + screen.Cut(screen.Safe(g.Note), 60) + "”")
+		}
+		a.out.Line("%s%s  %s%s", would, screen.Strong(participle[g.Decision]), unitWords(touched[i].Units), note)
+	}
+	if len(c.Groups) == 0 {
+		a.out.Line("nothing new is decided")
+	}
+	if c.Same > 0 {
+		a.out.Line("  %s", screen.Dim(unitWords(c.Same)+" decided so already"))
+	}
+	for _, x := range []struct {
+		rows []string
+		text string
+	}{{c.Stopped, "cannot be approved; show --findings says why"}, {c.Changed, "changed since the sheet was written, and left out"}} {
+		if n := len(x.rows); n > 0 {
+			a.out.Line("  %s %s: %s", unitWords(n), x.text, screen.Safe(strings.Join(x.rows[:min(n, 5)], "; ")))
+		}
+	}
+	if c.Other > 0 && len(c.Changed) < c.Other {
+		a.out.Line("  %s", screen.Dim("the sheet is of an earlier comparison; what is the same was taken over"))
+	}
+	if !rehearse {
+		a.next("paletwin show "+t.Meta.Number, "paletwin apply "+t.Meta.Number+" --to REGISTER.csv")
+	}
+}

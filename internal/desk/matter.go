@@ -1,0 +1,240 @@
+package desk
+
+import (
+	"encoding/hex"
+	"fmt"
+	"runtime"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// Matter is a dossier's change set as it is reviewed: every change with what
+// stands decided about it. Close lets its files go.
+type Matter struct {
+	Dossier  *Dossier
+	Header   changeset.Header
+	Changes  []*Standing
+	Findings []changeset.Finding
+
+	changes *Changes
+	rows    *snapshotRows
+}
+
+// Standing is a change and what stands decided about its units: the fields of
+// an amend, or the change as a whole.
+type Standing struct {
+	*changeset.Change
+	States []changeset.State
+	Line   changeset.Line
+}
+
+// Matter opens what is to be reviewed.
+func (t *Dossier) Matter() (*Matter, error) {
+	c, err := t.Changes()
+	if err != nil {
+		return nil, err
+	}
+	m := &Matter{Dossier: t, Header: c.Header, changes: c}
+	if m.Findings, err = t.Findings(); err == nil {
+		m.Changes, err = c.standings()
+	}
+	if err != nil {
+		_ = c.Close() // the first error counts
+		return nil, err
+	}
+	return m, nil
+}
+
+// standings decodes all changes, on all cores.
+func (c *Changes) standings() ([]*Standing, error) {
+	parts := c.Parts(runtime.GOMAXPROCS(0) * 4)
+	lists := make([][]*Standing, len(parts))
+	var g errgroup.Group
+	for i, lines := range parts {
+		g.Go(func() error {
+			for line := range lines.All() {
+				ch, err := line.Change(c.Header.Fields)
+				if err != nil {
+					return err
+				}
+				lists[i] = append(lists[i], &Standing{ch, c.Ledger.States(line, ch), line})
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	var all []*Standing
+	for _, l := range lists {
+		all = append(all, l...)
+	}
+	return all, nil
+}
+
+// Refresh reads the decisions again, which others may have made, and reports
+// whether there are more.
+func (m *Matter) Refresh() (bool, error) {
+	ledger, err := m.Dossier.ledger()
+	if err != nil || ledger.Size() == m.changes.Ledger.Size() {
+		return false, err
+	}
+	m.changes.Ledger = ledger
+	for _, s := range m.Changes {
+		if ledger.Has(s.ID) {
+			s.States = ledger.States(s.Line, s.Change)
+		}
+	}
+	return true, nil
+}
+
+// Close lets the files go.
+func (m *Matter) Close() error {
+	if m.rows != nil {
+		_ = m.rows.table.Close() // only read
+	}
+	return m.changes.Close()
+}
+
+// Set is the start of the change set's seal, which tells it from others.
+func (m *Matter) Set() string {
+	_, sum, _ := strings.Cut(m.changes.Seal.Seal, ":")
+	return "s" + sum[:12]
+}
+
+// Ref names a unit of a change, its content included, in letters that no
+// program takes for a number or a date: the change's id, the number of the
+// field, and the start of the content's digest.
+func (m *Matter) Ref(s *Standing, unit int) string {
+	if s.Act != changeset.Amend {
+		d := changeset.DigestOf(s.Line)
+		return "c" + s.ID.String() + "-w-" + hex.EncodeToString(d[:4])
+	}
+	d := changeset.FieldDigest(s.Change, &s.Fields[unit])
+	return fmt.Sprintf("c%s-%d-%s", s.ID, m.fieldNumber(s.Fields[unit].Field), hex.EncodeToString(d[:4]))
+}
+
+func (m *Matter) fieldNumber(name string) int {
+	for i, f := range m.Header.Fields {
+		if f == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// Unit is what a Ref names.
+type Unit struct {
+	ID    changeset.ID
+	Field int // of the heading's, or -1
+	Sum   string
+}
+
+// ParseRef reads a Ref, however its letters are written.
+func ParseRef(text string) (u Unit, ok bool) {
+	parts := strings.Split(strings.ToLower(strings.TrimSpace(text)), "-")
+	if len(parts) != 3 || !strings.HasPrefix(parts[0], "c") || len(parts[2]) != 8 {
+		return u, false
+	}
+	id, err := changeset.ParseID(parts[0][1:])
+	if err != nil {
+		return u, false
+	}
+	u = Unit{ID: id, Field: -1, Sum: parts[2]}
+	if parts[1] == "w" {
+		return u, true
+	}
+	u.Field, err = strconv.Atoi(parts[1])
+	return u, err == nil && u.Field >= 0
+}
+
+// snapshotRows finds records of the snapshot by key without reading it again.
+type snapshotRows struct {
+	table *Table
+	at    map[string][]byte
+}
+
+// Before is what the snapshot has of a change's record; nil for an add.
+func (m *Matter) Before(s *Standing) (record.Record, error) {
+	switch s.Act {
+	case changeset.Add:
+		return nil, nil
+	case changeset.Delete:
+		return s.Record, nil
+	}
+	if m.rows == nil {
+		if err := m.openRows(); err != nil {
+			return nil, err
+		}
+	}
+	var r record.Record
+	err := table.Guard(func() error {
+		cells := csv.Split(nil, m.rows.at[s.Key.Encoding()], m.rows.table.Comma)
+		for i, name := range m.rows.table.Heading {
+			if i < len(cells) {
+				if v, there := csv.Value(m.rows.table.Image, cells[i]); there {
+					r = append(r, record.Field{Name: name, Value: v})
+				}
+			}
+		}
+		return nil
+	})
+	return r, err
+}
+
+// openRows walks over the snapshot once and notes where the amended records
+// are.
+func (m *Matter) openRows() error {
+	snapshot, err := m.Dossier.OpenInput(m.Dossier.Meta.Snapshot)
+	if err != nil {
+		return err
+	}
+	m.rows = &snapshotRows{snapshot, map[string][]byte{}}
+	for _, s := range m.Changes {
+		if s.Act == changeset.Amend {
+			m.rows.at[s.Key.Encoding()] = nil
+		}
+	}
+	cols := make([]int, len(m.Header.Key))
+	for i, k := range m.Header.Key {
+		cols[i] = snapshot.Column(k)
+	}
+	return table.Guard(func() error {
+		sc := csv.Body(snapshot.Image)
+		var enc []byte
+		for {
+			if ok, err := sc.Next(); !ok || err != nil {
+				return err
+			}
+			enc = csv.AppendKey(enc[:0], sc.Raw(), cols, snapshot.Comma)
+			if raw, wanted := m.rows.at[string(enc)]; wanted && raw == nil {
+				m.rows.at[string(enc)] = sc.Raw()
+			}
+		}
+	})
+}
+
+// About is a few values of a record that are not its key, to know it by.
+func (m *Matter) About(r record.Record, most int) []string {
+	var words []string
+	for _, f := range r {
+		if len(words) == most {
+			break
+		}
+		isKey := false
+		for _, k := range m.Header.Key {
+			isKey = isKey || k == f.Name
+		}
+		if !isKey && !f.Value.Blank() {
+			words = append(words, f.Value.String())
+		}
+	}
+	return words
+}

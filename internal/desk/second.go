@@ -1,0 +1,102 @@
+package desk
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"paletwin/core/changeset"
+)
+
+// Review says who has to look at changes before they are carried out.
+type Review struct {
+	Second string `yaml:"second"` // deletes, all, a number of changes, or several of these with commas between
+	By     string `yaml:"by"`     // ByOther or ByTwo; "" is ByOther
+	Names  string `yaml:"names"`  // Claimed, or ""
+}
+
+// Whose second look it is, and whether names may be claimed.
+const (
+	ByOther = "other"
+	ByTwo   = "two"
+	Claimed = "claimed"
+)
+
+func (r *Review) check() error {
+	for _, word := range r.words() {
+		if n, err := strconv.Atoi(word); word != "deletes" && word != "all" && (err != nil || n < 1) {
+			return fmt.Errorf("review: second is deletes, all, or a number of changes, not %q", word)
+		}
+	}
+	if !slices.Contains([]string{"", ByOther, ByTwo}, r.By) {
+		return fmt.Errorf("review: by is other or two, not %q", r.By)
+	}
+	if r.Names != "" && r.Names != Claimed {
+		return fmt.Errorf("review: names is claimed, or left out, not %q", r.Names)
+	}
+	return nil
+}
+
+func (r *Review) words() []string {
+	if r.Second == "" {
+		return nil
+	}
+	words := strings.Split(r.Second, ",")
+	for i := range words {
+		words[i] = strings.TrimSpace(words[i])
+	}
+	return words
+}
+
+// needs reports whether a change of an act needs a second look, of so many
+// approved changes.
+func (r *Review) needs(act changeset.Act, approved int) bool {
+	return slices.ContainsFunc(r.words(), func(word string) bool {
+		n, err := strconv.Atoi(word)
+		return word == "all" || word == "deletes" && act == changeset.Delete || err == nil && approved > n
+	})
+}
+
+// Unlooked are approved changes that somebody else has to approve, too.
+type Unlooked struct {
+	Changes int
+	Deletes int
+	First   string   // the key of the first
+	By      []string // who approved it so far
+}
+
+// SecondLook counts the approved changes among those given that want for a
+// second look. approved says which units a run would carry out.
+func (t *Dossier) SecondLook(c *Changes, approved map[changeset.ID][]string) (Unlooked, error) {
+	var u Unlooked
+	r := &t.desk.Settings.Review
+	if r.Second == "" || t.Meta.Undoes != nil {
+		return u, nil
+	}
+	for line := range c.Lines() {
+		fields, there := approved[line.ID()]
+		if !there || !r.needs(line.Act(), len(approved)) {
+			continue
+		}
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil {
+			return u, err
+		}
+		for _, f := range fields {
+			who := c.Ledger.Approvers(line, ch, f)
+			if r.By == ByTwo && len(who) >= 2 || r.By != ByTwo && slices.ContainsFunc(who, func(w string) bool { return w != t.Meta.By }) {
+				continue
+			}
+			if u.Changes == 0 {
+				u.First, u.By = ch.Key.String(), who
+			}
+			u.Changes++
+			if ch.Act == changeset.Delete {
+				u.Deletes++
+			}
+			break
+		}
+	}
+	return u, nil
+}

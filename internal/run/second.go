@@ -1,0 +1,40 @@
+package run
+
+import (
+	"fmt"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/internal/desk"
+)
+
+// secondLook refuses steps that the desk wants somebody else to approve, too.
+func (j *Job) secondLook(c *desk.Changes, steps []*Step) error {
+	approved := make(map[changeset.ID][]string, len(steps))
+	for _, s := range steps {
+		fields := []string{""}
+		if s.Act == changeset.Amend {
+			fields = nil
+			for _, f := range s.Fields {
+				fields = append(fields, f.Field)
+			}
+		}
+		approved[s.ID] = fields
+	}
+	u, err := j.Dossier.SecondLook(c, approved)
+	if err != nil || u.Changes == 0 {
+		return err
+	}
+	what := fmt.Sprintf("%d changes, %s first,", u.Changes, u.First)
+	if u.Changes == 1 {
+		what = "the change of " + u.First
+	}
+	who := "somebody other than " + j.Dossier.Meta.By + ", who compared"
+	if j.Dossier.Desk().Settings.Review.By == desk.ByTwo {
+		who = "two people"
+		if len(u.By) > 0 {
+			who += ", and so far only by " + strings.Join(u.By, ", ")
+		}
+	}
+	return refuse(SecondLook, "%s must be approved by %s: desk.yaml asks for a second look", what, who)
+}

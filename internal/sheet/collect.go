@@ -1,0 +1,201 @@
+package sheet
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/internal/desk"
+)
+
+// Said is a decision as a file has it.
+type Said struct {
+	Ref      string
+	Decision changeset.Decision
+	Note     string
+	Set      string // of the change set it was made on, if the file says so
+	Place    string // "row 18", for messages
+}
+
+// A Problem is something of a file that cannot be read as decisions.
+type Problem struct{ Place, Text string }
+
+// Read reads the decisions of one table of a sheet. ok is false where it is
+// none.
+func Read(m *table.Image) (all []Said, problems []Problem, ok bool, err error) {
+	change, decision, note, set := find(m, changeColumn), find(m, decisionColumn), find(m, noteColumn), find(m, setColumn)
+	if change < 0 || decision < 0 {
+		return nil, nil, false, nil
+	}
+	err = table.Guard(func() error {
+		sc := csv.Body(m)
+		for {
+			if more, err := sc.Next(); !more || err != nil {
+				return err
+			}
+			cells := csv.Split(nil, sc.Raw(), m.Comma)
+			cell := func(i int) string {
+				if i < 0 || i >= len(cells) {
+					return ""
+				}
+				v, _ := csv.Value(m, cells[i])
+				return strings.TrimSpace(v.String())
+			}
+			place := fmt.Sprintf("row %d", sc.Row)
+			if m.Found.Sheet != "" {
+				place = fmt.Sprintf("%s, row %d", m.Found.Sheet, sc.Row)
+			}
+			s := Said{Ref: cell(change), Note: unguard(cell(note)), Set: cell(set), Place: place}
+			word := strings.ToLower(cell(decision))
+			if word == "" {
+				continue
+			}
+			if s.Decision, err = decisionOf(word); err != nil {
+				problems = append(problems, Problem{place, err.Error()})
+				continue
+			}
+			if _, known := desk.ParseRef(s.Ref); !known {
+				problems = append(problems, Problem{place, fmt.Sprintf("%q names no change", s.Ref)})
+				continue
+			}
+			all = append(all, s)
+		}
+	})
+	return all, problems, true, err
+}
+
+// find is the column with a heading, however it is written.
+func find(m *table.Image, heading string) int {
+	return slices.IndexFunc(m.Heading, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), heading) })
+}
+
+// decisionOf reads a decision's word: as it is offered, or as people write it.
+func decisionOf(word string) (changeset.Decision, error) {
+	switch word {
+	case "approve", "approved":
+		return changeset.Approve, nil
+	case "hold", "held":
+		return changeset.Hold, nil
+	case "reject", "rejected":
+		return changeset.Reject, nil
+	}
+	return "", fmt.Errorf("%q is no decision: approve, hold or reject", word)
+}
+
+// pageFile is the file that the review page gives out.
+type pageFile struct {
+	Form      string `json:"paletwin"`
+	Version   int    `json:"version"`
+	Set       string `json:"set"`
+	Decisions []struct {
+		Change   string `json:"change"`
+		Decision string `json:"decision"`
+		Note     string `json:"note"`
+	} `json:"decisions"`
+}
+
+// ReadPage reads the decisions that were made in the review page. ok is false
+// where it is no such file.
+func ReadPage(data []byte) (all []Said, problems []Problem, ok bool) {
+	var f pageFile
+	if err := json.Unmarshal(data, &f); err != nil || f.Form != "decisions" || f.Version != 1 {
+		return nil, nil, false
+	}
+	for i, d := range f.Decisions {
+		place := fmt.Sprintf("decision %d", i+1)
+		word, err := decisionOf(strings.ToLower(d.Decision))
+		_, known := desk.ParseRef(d.Change)
+		switch {
+		case err != nil:
+			problems = append(problems, Problem{place, err.Error()})
+		case !known:
+			problems = append(problems, Problem{place, fmt.Sprintf("%q names no change", d.Change)})
+		default:
+			all = append(all, Said{d.Change, word, d.Note, f.Set, place})
+		}
+	}
+	return all, problems, true
+}
+
+// Collected is what a file's decisions come to.
+type Collected struct {
+	Groups  []Group
+	Same    int      // units that stand so already
+	Stopped []string // places of approvals of what cannot be approved
+	Changed []string // places of decisions on what is no more as it was
+	Twice   []Problem
+	Other   int // rows of another change set than the dossier's
+}
+
+// Group is units that get one decision with one note.
+type Group struct {
+	Decision changeset.Decision
+	Note     string
+	Units    map[changeset.ID][]string
+	Count    int
+}
+
+// Match holds a file's decisions against what the dossier has now.
+func Match(m *desk.Matter, said []Said) *Collected {
+	at := map[changeset.ID]*desk.Standing{}
+	for _, s := range m.Changes {
+		at[s.ID] = s
+	}
+	c := new(Collected)
+	groups := map[Said]int{}
+	seen := map[string]Said{}
+	for _, d := range said {
+		if d.Set != "" && !strings.EqualFold(d.Set, m.Set()) {
+			c.Other++
+		}
+		ref := strings.ToLower(d.Ref)
+		if before, twice := seen[ref]; twice {
+			if before.Decision != d.Decision {
+				c.Twice = append(c.Twice, Problem{d.Place, fmt.Sprintf("says %s, and %s says %s of the same", d.Decision, before.Place, before.Decision)})
+			}
+			continue
+		}
+		seen[ref] = d
+		u, _ := desk.ParseRef(d.Ref)
+		s, unit := at[u.ID], -1
+		if s != nil {
+			unit = unitOf(m, s, ref)
+		}
+		if unit < 0 {
+			c.Changed = append(c.Changed, d.Place)
+			continue
+		}
+		st := &s.States[unit]
+		switch {
+		case st.Decision == d.Decision && !st.ToolHeld() && st.Note == d.Note:
+			c.Same++
+		case d.Decision == changeset.Approve && len(st.Stop) > 0:
+			c.Stopped = append(c.Stopped, d.Place)
+		default:
+			k := Said{Decision: d.Decision, Note: d.Note}
+			g, there := groups[k]
+			if !there {
+				g = len(c.Groups)
+				groups[k] = g
+				c.Groups = append(c.Groups, Group{d.Decision, d.Note, map[changeset.ID][]string{}, 0})
+			}
+			c.Groups[g].Units[s.ID] = append(c.Groups[g].Units[s.ID], st.Field)
+			c.Groups[g].Count++
+		}
+	}
+	return c
+}
+
+// unitOf is the unit of a change that a ref names as it is now, or -1.
+func unitOf(m *desk.Matter, s *desk.Standing, ref string) int {
+	for u := range s.States {
+		if m.Ref(s, u) == ref {
+			return u
+		}
+	}
+	return -1
+}

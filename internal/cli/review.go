@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -11,32 +12,78 @@ import (
 	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/spf13/cobra"
 
 	"paletwin/core/changeset"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
+	"paletwin/internal/review"
+	"paletwin/internal/run"
 	"paletwin/internal/sheet"
 	screen "paletwin/internal/term"
 )
 
 func newReview(a *app) *cobra.Command {
+	var by string
 	cmd := &cobra.Command{
-		Use:   "review",
-		Short: "Pass changes on to others who decide, and take their decisions back",
-		Args:  noSuchReview,
-		RunE:  func(cmd *cobra.Command, args []string) error { return cmd.Help() },
+		Use:   "review NNNN",
+		Short: "Look and decide full-screen; or pass changes on to others who decide",
+		Long: `Review a dossier full-screen: groups of changes on the left, the changes of a group on
+the right, the whole record below. Every decision is on disk the moment it is made.
+? shows all keys.
+
+review sheet writes a workbook for colleagues who do not have the tool, and review
+collect takes their decisions back.`,
+		Example: `  paletwin review 0001
+  paletwin review sheet 0001
+  paletwin review collect 0001 review-0001.xlsx --by 'Petr Šimek'`,
+		Args: noSuchReview,
+		RunE: func(cmd *cobra.Command, args []string) error { return a.review(cmd.Context(), args[0], by) },
 	}
+	cmd.Flags().StringVar(&by, "by", "", "who decides, if it is not you: `NAME`; where desk.yaml allows it")
 	cmd.AddCommand(newReviewSheet(a), newReviewCollect(a))
 	return cmd
 }
 
 func noSuchReview(cmd *cobra.Command, args []string) error {
-	if len(args) == 0 {
-		return nil
+	if len(args) != 1 {
+		return usage("paletwin review needs a dossier: review NNNN, review sheet NNNN, or review collect NNNN FILE")
 	}
-	return usage("there is no paletwin review %s: review sheet NNNN, or review collect NNNN FILE", args[0])
+	return nil
+}
+
+// review shows the full-screen review.
+func (a *app) review(ctx context.Context, name, by string) error {
+	t, err := a.dossier(name)
+	if err != nil {
+		return err
+	}
+	if !a.asks {
+		return usage("a review needs a terminal; elsewhere, show looks, approve and reject decide, and review sheet passes changes on")
+	}
+	o := &desk.Order{By: by}
+	if err := a.decides(t.Desk(), o); err != nil {
+		return err
+	}
+	m, err := t.Matter()
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	now, err := run.Conflicts(t)
+	if err != nil {
+		return err
+	}
+	err = review.Run(m, review.Options{By: o.By, Via: o.Via, Now: a.now, Plain: a.noColor, Current: now},
+		tea.WithContext(ctx), tea.WithInput(a.stdin), tea.WithOutput(a.stdout), tea.WithEnvironment(a.environ))
+	if err != nil {
+		return err
+	}
+	a.out.Line("%s  %s", screen.Strong(t.Meta.Number), tallyOf(m).String())
+	a.next("paletwin show "+t.Meta.Number+" --decision approve", "paletwin apply "+t.Meta.Number+" --to REGISTER.csv")
+	return nil
 }
 
 func newReviewSheet(a *app) *cobra.Command {

@@ -238,3 +238,8 @@ func (m *Matter) About(r record.Record, most int) []string {
 	}
 	return words
 }
+
+// Where compiles a selection of the changes by an expression.
+func (m *Matter) Where(source string) (changeset.Where, error) {
+	return m.Dossier.Where(source, m.changes)
+}

@@ -17,6 +17,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/run"
+	"paletwin/internal/sheet"
 	"paletwin/internal/target"
 	"paletwin/internal/target/file"
 	screen "paletwin/internal/term"
@@ -59,6 +60,7 @@ func explainTyped(err error) *message {
 		field   *lend.FieldError
 		wrong   layout.Errors
 		formula *expr.Error
+		said    *sheet.FileError
 	)
 	switch {
 	case errors.As(err, &use):
@@ -87,6 +89,8 @@ func explainTyped(err error) *message {
 		return explainLayout(wrong)
 	case errors.As(err, &formula):
 		return explainExpression(formula)
+	case errors.As(err, &said):
+		return explainSheet(said)
 	case errors.As(err, &field):
 		return &message{Code: "no-field", Text: field.Error(), Column: field.Field, Do: "its columns are " + columnList(field.Columns), exit: exitUsage}
 	case errors.As(err, &column):
@@ -104,6 +108,21 @@ func explainExpression(e *expr.Error) *message {
 	if e.Hint != "" {
 		m.Do += "\n" + e.Hint
 	}
+	return m
+}
+
+// explainSheet says which decisions of a file cannot be read.
+func explainSheet(e *sheet.FileError) *message {
+	m := &message{Code: "review-sheet", Text: e.Error(), File: e.File, Do: "correct it and collect it again; nothing was decided", exit: exitLook}
+	const most = 12
+	var lines []string
+	for _, p := range e.Problems[:min(len(e.Problems), most)] {
+		lines = append(lines, screen.Safe(p.Place+": "+p.Text))
+	}
+	if len(e.Problems) > most {
+		lines = append(lines, fmt.Sprintf("and %d more", len(e.Problems)-most))
+	}
+	m.Do = strings.Join(append(lines, m.Do), "\n")
 	return m
 }
 

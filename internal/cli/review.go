@@ -245,7 +245,7 @@ func (a *app) readSaid(t *desk.Dossier, file string) (all []sheet.Said, sum stri
 		all, problems = append(all, said...), append(problems, wrong...)
 	}
 	if !found {
-		return nil, "", usage("%s is no review sheet: it has no columns \"change\" and \"decision\"", filepath.Base(file))
+		return nil, "", &sheet.FileError{File: filepath.Base(file), Text: "is no review sheet: it has no columns \"change\" and \"decision\""}
 	}
 	return all, sum, badSheet(file, problems)
 }
@@ -255,15 +255,7 @@ func badSheet(file string, problems []sheet.Problem) error {
 	if len(problems) == 0 {
 		return nil
 	}
-	var lines []string
-	for i, p := range problems {
-		if i == 10 {
-			lines = append(lines, fmt.Sprintf("and %d more", len(problems)-i))
-			break
-		}
-		lines = append(lines, p.Place+": "+p.Text)
-	}
-	return usage("%s: nothing was decided\n  %s", filepath.Base(file), strings.Join(lines, "\n  "))
+	return &sheet.FileError{File: filepath.Base(file), Text: "some decisions cannot be read", Problems: problems}
 }
 
 // collectable refuses a file that says two things of one change, or that is
@@ -273,7 +265,7 @@ func collectable(m *desk.Matter, c *sheet.Collected, said []sheet.Said, file str
 		return err
 	}
 	if len(said) > 0 && len(c.Changed) == len(said) {
-		return usage("%s is of another change set than %s of dossier %s: none of its decisions is on anything here", filepath.Base(file), m.Set(), m.Dossier.Meta.Number)
+		return &sheet.FileError{File: filepath.Base(file), Text: fmt.Sprintf("is of another change set than %s of dossier %s: none of its decisions is on anything here", m.Set(), m.Dossier.Meta.Number)}
 	}
 	return nil
 }

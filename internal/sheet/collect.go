@@ -73,6 +73,16 @@ func find(m *table.Image, heading string) int {
 	return slices.IndexFunc(m.Heading, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), heading) })
 }
 
+// FileError is a file from which no decision is taken: it is no review sheet,
+// is of another change set, or says what cannot be read.
+type FileError struct {
+	File     string
+	Text     string
+	Problems []Problem
+}
+
+func (e *FileError) Error() string { return e.File + ": " + e.Text }
+
 // decisionOf reads a decision's word: as it is offered, or as people write it.
 func decisionOf(word string) (changeset.Decision, error) {
 	switch word {

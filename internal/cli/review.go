@@ -19,6 +19,7 @@ import (
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
+	"paletwin/internal/page"
 	"paletwin/internal/review"
 	"paletwin/internal/run"
 	"paletwin/internal/sheet"
@@ -43,7 +44,7 @@ collect takes their decisions back.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.review(cmd.Context(), args[0], by) },
 	}
 	cmd.Flags().StringVar(&by, "by", "", "who decides, if it is not you: `NAME`; where desk.yaml allows it")
-	cmd.AddCommand(newReviewSheet(a), newReviewCollect(a))
+	cmd.AddCommand(newReviewSheet(a), newReviewPage(a), newReviewCollect(a))
 	return cmd
 }
 
@@ -107,6 +108,41 @@ of the file is read then.`,
 }
 
 func (a *app) reviewSheet(name, out string, asCSV bool) error {
+	return a.passOn(name, func(m *desk.Matter) (string, func(io.Writer, *desk.Matter) error) {
+		if asCSV || strings.EqualFold(filepath.Ext(out), ".csv") {
+			return cmp.Or(out, "review-"+m.Dossier.Meta.Number+".csv"), sheet.WriteCSV
+		}
+		return cmp.Or(out, "review-"+m.Dossier.Meta.Number+".xlsx"), sheet.Write
+	}, "")
+}
+
+func newReviewPage(a *app) *cobra.Command {
+	var out string
+	cmd := &cobra.Command{
+		Use:   "page NNNN",
+		Short: "Write a page for any browser, to look and decide in",
+		Long: `Write one HTML file that opens in any browser and needs no network: a summary, the
+changes, the whole records. Decisions that are made in it are saved as a file, which
+review collect takes in.`,
+		Example: `  paletwin review page 0001 -o autumn-round.html
+  paletwin review collect 0001 decisions-0001.json --by 'Lina Okoye'`,
+		Args: exactly(1, 1, "a dossier"),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.reviewPage(args[0], out) },
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write (default: review-NNNN.html)")
+	return cmd
+}
+
+func (a *app) reviewPage(name, out string) error {
+	return a.passOn(name, func(m *desk.Matter) (string, func(io.Writer, *desk.Matter) error) {
+		return cmp.Or(out, "review-"+m.Dossier.Meta.Number+".html"), page.Write
+	}, "decisions-%s.json")
+}
+
+// passOn writes a dossier's changes for others. choose says to which file, and
+// how; back is what comes back, with the dossier's number in it, or "" for the
+// same file.
+func (a *app) passOn(name string, choose func(m *desk.Matter) (string, func(io.Writer, *desk.Matter) error), back string) error {
 	t, err := a.dossier(name)
 	if err != nil {
 		return err
@@ -116,21 +152,21 @@ func (a *app) reviewSheet(name, out string, asCSV bool) error {
 		return err
 	}
 	defer m.Close()
-	write, ext := sheet.Write, ".xlsx"
-	if asCSV || strings.EqualFold(filepath.Ext(out), ".csv") {
-		write, ext = sheet.WriteCSV, ".csv"
-	}
-	out = cmp.Or(out, "review-"+t.Meta.Number+ext)
+	out, write := choose(m)
 	path := a.path(out)
 	if _, err := disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) error { return write(w, m) }); err != nil {
 		return err
 	}
-	n := tallyOf(m)
 	if a.json {
 		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "file": path, "set": m.Set(), "changes": len(m.Changes)})
 	}
-	a.out.Line("%s  %s; %s", screen.Strong(screen.Safe(out)), screen.Plural(len(m.Changes), "change"), n.String())
-	a.next("send "+out+" on; when it is back: paletwin review collect "+t.Meta.Number+" "+out+" --by NAME", "paletwin show "+t.Meta.Number)
+	a.out.Line("%s  %s; %s", screen.Strong(screen.Safe(out)), screen.Plural(len(m.Changes), "change"), tallyOf(m).String())
+	if back == "" {
+		back = out
+	} else {
+		back = fmt.Sprintf(back, t.Meta.Number)
+	}
+	a.next("send "+out+" on; when it is back: paletwin review collect "+t.Meta.Number+" "+back+" --by NAME", "paletwin show "+t.Meta.Number)
 	return nil
 }
 

@@ -1,0 +1,267 @@
+// Package page writes a dossier's changes as one HTML file that opens in any
+// browser, without a network: to look, to decide, and to send the decisions
+// back as a file.
+//
+// Everything in the file is in the file. Its content security policy allows
+// the one script and the one style sheet by their digests and nothing else, and
+// values from data are in a block of JSON in which no tag can end (RFC 8259
+// with <, > and & escaped), and become text nodes.
+package page
+
+import (
+	"crypto/sha256"
+	_ "embed"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"io"
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/desk"
+	"paletwin/internal/term"
+)
+
+var (
+	//go:embed page.html
+	page string
+	//go:embed page.css
+	style string
+	//go:embed page.js
+	script string
+)
+
+// MostUnits is how many field changes and records a page holds; of more it
+// holds those with a finding first, and a sample of the others.
+const MostUnits = 20_000
+
+// mostFindings is how many findings the summary tells.
+const mostFindings = 6
+
+// data is what the script reads.
+type data struct {
+	Number  string       `json:"number"`
+	Set     string       `json:"set"`
+	Fields  []string     `json:"fields"`
+	Changes []changeJSON `json:"changes"`
+	Units   []unitJSON   `json:"units"`
+}
+
+type changeJSON struct {
+	ID     string    `json:"id"`
+	Act    string    `json:"act"`
+	Key    string    `json:"key"`
+	About  string    `json:"about"`
+	Record []*string `json:"record"` // by field; null is a field that is not there
+}
+
+type unitJSON struct {
+	Ref      string   `json:"ref"`
+	Change   int      `json:"change"`
+	Field    int      `json:"field"` // -1 for a whole add or delete
+	From     *string  `json:"from"`
+	To       *string  `json:"to"`
+	Codes    []string `json:"codes"`
+	Stop     bool     `json:"stop"`
+	Decision string   `json:"decision"`
+	Note     string   `json:"note"`
+	Finding  string   `json:"finding"`
+}
+
+// finding is a line of the summary.
+type finding struct{ Code, Place, Text string }
+
+// Write writes the page.
+func Write(w io.Writer, m *desk.Matter) error {
+	d, sampled, err := collect(m)
+	if err != nil {
+		return err
+	}
+	b, err := json.Marshal(d)
+	if err != nil {
+		return err
+	}
+	meta := m.Dossier.Meta
+	set := m.Dossier.Set()
+	edited := "a list of deletes"
+	if meta.Edited != nil {
+		edited = meta.Edited.Name
+	}
+	plot, title := moves(m)
+	t, err := template.New("page").Parse(page)
+	if err != nil {
+		return err
+	}
+	return t.Execute(w, map[string]any{
+		"Number": meta.Number, "Title": term.Safe(meta.Title), "Set": term.Safe(set.Name), "By": term.Safe(meta.By), "When": meta.When.Local().Format("2 January 2006, 15:04"),
+		"Snapshot": term.Safe(meta.Snapshot.Name), "Edited": term.Safe(edited), "Seal": m.Set(), "Key": term.Safe(strings.Join(m.Header.Key, ", ")),
+		"Records": fmt.Sprintf("%s in the snapshot; %s to amend, %s to add, %s to delete", term.Plural(set.Records.Snapshot, "record"), term.Count(set.Changes.Amend), term.Count(set.Changes.Add), term.Count(set.Changes.Delete)),
+		"Counts":  "", "Sampled": sampled, "Findings": summary(m),
+		"Bars": bars(m), "Plot": plot, "PlotTitle": title,
+		"Style": template.CSS(style), "Script": template.JS(script), "StyleHash": hashOf(style), "ScriptHash": hashOf(script), "Data": template.JS(b),
+	})
+}
+
+// hashOf is the digest by which a policy allows a text (Content Security
+// Policy Level 3).
+func hashOf(text string) template.HTMLAttr {
+	sum := sha256.Sum256([]byte(text))
+	return template.HTMLAttr("sha256-" + base64.StdEncoding.EncodeToString(sum[:]))
+}
+
+// summary is the findings that weigh most.
+func summary(m *desk.Matter) []finding {
+	var all []finding
+	for _, level := range []changeset.Level{changeset.Stop, changeset.Warn} {
+		for _, f := range m.Findings {
+			if f.Level == level && len(all) < mostFindings {
+				place := f.Column
+				if f.Row > 0 {
+					place = strings.TrimSpace(fmt.Sprintf("row %d %s", f.Row, f.Column))
+				}
+				all = append(all, finding{f.Code, term.Safe(place), term.Safe(f.Text)})
+			}
+		}
+	}
+	return all
+}
+
+// collect takes the units in, all or a sample, and says so.
+func collect(m *desk.Matter) (*data, string, error) {
+	d := &data{Number: m.Dossier.Meta.Number, Set: m.Set(), Changes: []changeJSON{}, Units: []unitJSON{}}
+	for _, f := range m.Header.Fields {
+		d.Fields = append(d.Fields, term.Safe(f))
+	}
+	all := 0
+	for _, s := range m.Changes {
+		all += len(s.States)
+	}
+	take := chooser(m, all)
+	texts := sentences(m)
+	for i, s := range m.Changes {
+		at := -1
+		for u := range s.States {
+			if !take(i, u) {
+				continue
+			}
+			if at < 0 {
+				at = len(d.Changes)
+				c, err := change(m, s)
+				if err != nil {
+					return nil, "", err
+				}
+				d.Changes = append(d.Changes, c)
+			}
+			d.Units = append(d.Units, unit(m, s, u, at, texts))
+		}
+	}
+	said := ""
+	if len(d.Units) < all {
+		said = fmt.Sprintf("There are %s field changes and records. This page holds %s: those with a finding, and every so many of the others. The counts below are of these; decide on the rest with the tool.",
+			term.Count(all), term.Count(len(d.Units)))
+	}
+	return d, said, nil
+}
+
+// chooser says which units a page takes in.
+func chooser(m *desk.Matter, all int) func(change, unit int) bool {
+	if all <= MostUnits {
+		return func(int, int) bool { return true }
+	}
+	special := 0
+	for _, s := range m.Changes {
+		for u := range s.States {
+			if isSpecial(&s.States[u]) {
+				special++
+			}
+		}
+	}
+	room := MostUnits - min(special, MostUnits*3/4)
+	others := max(all-special, 1)
+	room = min(room, others)
+	seen, taken := 0, 0
+	return func(change, unit int) bool {
+		if isSpecial(&m.Changes[change].States[unit]) {
+			taken++
+			return taken <= MostUnits*3/4
+		}
+		seen++
+		return seen*room/others > (seen-1)*room/others
+	}
+}
+
+func isSpecial(s *changeset.State) bool { return len(s.Held)+len(s.Stop)+len(s.Noted) > 0 }
+
+// change is a change's record: as it is, or, of an add, as it would be.
+func change(m *desk.Matter, s *desk.Standing) (changeJSON, error) {
+	r, err := m.Before(s)
+	if err != nil {
+		return changeJSON{}, err
+	}
+	if s.Act == changeset.Add {
+		r = s.Record
+	}
+	c := changeJSON{ID: s.ID.String()[:8], Act: s.Act.String(), Key: term.Safe(s.Key.String()), About: term.Safe(strings.Join(m.About(r, 2), " · ")), Record: make([]*string, len(m.Header.Fields))}
+	get := r.Finder()
+	for i, f := range m.Header.Fields {
+		if v, there := get(f); there {
+			c.Record[i] = text(v)
+		}
+	}
+	return c, nil
+}
+
+// text is a value as the page shows it, nil for null.
+func text(v record.Value) *string {
+	if v.IsNull() {
+		return nil
+	}
+	s := term.Safe(v.String())
+	return &s
+}
+
+func unit(m *desk.Matter, s *desk.Standing, u, at int, texts map[[2]string]string) unitJSON {
+	st := &s.States[u]
+	j := unitJSON{Ref: m.Ref(s, u), Change: at, Field: -1, Codes: append([]string{}, slices.Concat(st.Stop, st.Held, st.Noted)...), Stop: len(st.Stop) > 0, Note: st.Note}
+	if st.Decision != changeset.Open && !st.ToolHeld() {
+		j.Decision = string(st.Decision)
+	}
+	for _, c := range j.Codes {
+		if t := texts[[2]string{c, st.Field}]; t != "" {
+			j.Finding = c + ": " + t
+			break
+		} else if t := texts[[2]string{c, ""}]; t != "" {
+			j.Finding = c + ": " + t
+		}
+	}
+	if s.Act == changeset.Amend {
+		f := &s.Fields[u]
+		j.Field, j.From, j.To = slices.Index(m.Header.Fields, f.Field), text(f.From), text(f.To)
+		return j
+	}
+	var words []string
+	for _, f := range s.Record {
+		if !f.Value.Blank() && !slices.Contains(m.Header.Key, f.Name) {
+			words = append(words, f.Name+": "+f.Value.String())
+		}
+	}
+	all := term.Safe(strings.Join(words, "; "))
+	j.To = &all
+	return j
+}
+
+// sentences are the findings' words, by code and field.
+func sentences(m *desk.Matter) map[[2]string]string {
+	all := map[[2]string]string{}
+	for _, f := range m.Findings {
+		for _, k := range [][2]string{{f.Code, f.Column}, {f.Code, ""}} {
+			if all[k] == "" {
+				all[k] = term.Safe(f.Text)
+			}
+		}
+	}
+	return all
+}

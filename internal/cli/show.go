@@ -99,6 +99,7 @@ func newShow(a *app) *cobra.Command {
 	var sel selection
 	var limit int
 	var findings, worn, markdown bool
+	var plot, out string
 	cmd := &cobra.Command{
 		Use:   "show NNNN",
 		Short: "Show a dossier's changes, its findings, or one record side by side",
@@ -114,6 +115,9 @@ func newShow(a *app) *cobra.Command {
 				}
 				return a.showWear(cmd.Context(), t, &sel, limit)
 			}
+			if plot != "" || out != "" {
+				return a.showPlot(args[0], plot, out)
+			}
 			if markdown {
 				return a.showMarkdown(args[0], &sel, limit)
 			}
@@ -125,6 +129,8 @@ func newShow(a *app) *cobra.Command {
 	cmd.Flags().IntVar(&limit, "limit", 40, "at most so many changes; 0 shows all")
 	cmd.Flags().BoolVar(&worn, "wear", false, "the cells that a program wrote otherwise when it saved the copy")
 	cmd.Flags().BoolVar(&markdown, "markdown", false, "a summary and the changes in Markdown, for a ticket")
+	cmd.Flags().StringVar(&plot, "plot", "", "draw what becomes of this `field`; needs -o")
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` of the picture: .png or .svg")
 	cmd.Flags().BoolVar(&findings, "findings", false, "the findings alone")
 	return cmd
 }

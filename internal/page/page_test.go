@@ -141,7 +141,9 @@ func TestDecidingInThePage(t *testing.T) {
 	downloads := t.TempDir()
 	ctx, console := open(t, write(t, m), downloads)
 	require.Empty(t, console())
-	text := func(id string) string { return evaluate[string](t, ctx, `document.getElementById("`+id+`").textContent`) }
+	text := func(id string) string {
+		return evaluate[string](t, ctx, `document.getElementById("`+id+`").textContent`)
+	}
 	assert.Equal(t, "311 open · 0 approved · 0 held · 0 rejected = 311", text("counts"))
 	assert.Equal(t, "Review 0001: Review "+hostile, evaluate[string](t, ctx, "document.title"))
 	assert.Equal(t, 0, evaluate[int](t, ctx, `document.querySelectorAll("img").length`))

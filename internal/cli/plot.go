@@ -1,0 +1,42 @@
+package cli
+
+import (
+	"errors"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"paletwin/internal/disk"
+	"paletwin/internal/picture"
+	screen "paletwin/internal/term"
+)
+
+// showPlot draws what becomes of a field into a file.
+func (a *app) showPlot(name, field, out string) error {
+	format := strings.ToLower(strings.TrimPrefix(filepath.Ext(out), "."))
+	if field == "" || format != "png" && format != "svg" {
+		return usage("a picture needs a field and a file: show NNNN --plot FIELD -o picture.png, or .svg")
+	}
+	t, err := a.dossier(name)
+	if err != nil {
+		return err
+	}
+	m, err := t.Matter()
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	_, err = disk.WriteFile(a.fs, a.path(out), 0o600, func(w io.Writer) error { return picture.Write(w, m, field, format) })
+	var none *picture.NoField
+	if errors.As(err, &none) {
+		return usage("%v", none)
+	}
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "field": field, "file": a.path(out)})
+	}
+	a.out.Line("%s  %s", screen.Strong(screen.Safe(out)), screen.Dim(screen.Safe(field)))
+	return nil
+}

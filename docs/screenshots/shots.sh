@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# Takes the pictures of this folder anew from the demo's data; needs chromium. TERMSHOT is a
+# Takes the pictures of this folder anew from the demo's data; needs chromium,
+# soffice and pdftoppm. TERMSHOT is a
 # program "termshot OUT.png [-w SECONDS] -- COMMAND" that takes the picture of
 # a terminal of about 1280x800.
 set -euo pipefail
@@ -17,9 +18,12 @@ rm -rf dossiers && cp aids.csv register.csv
 "$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --title 'Autumn round'
 "$TERMSHOT" "$out/wear.png" -- paletwin show 0001 --wear --limit 30
 "$TERMSHOT" "$out/show.png" -- paletwin show 0001 --limit 24
-"$TERMSHOT" "$out/review.png" -k "f" -w 2 -- sh -c 'stty rows 40 cols 130; exec paletwin review 0001'
+"$TERMSHOT" "$out/review.png" -k "f" -w 3 -- sh -c 'sleep 1; stty rows 41 cols 130; exec paletwin review 0001'
 paletwin review page 0001 -o page.html -q >/dev/null
 chromium --headless --no-sandbox --disable-gpu --window-size=1280,800 --screenshot="$out/page.png" "file://$PWD/page.html" 2>/dev/null
+paletwin review sheet 0001 -o sheet.xlsx -q >/dev/null
+soffice --headless --convert-to pdf sheet.xlsx >/dev/null 2>&1
+pdftoppm -f 2 -l 2 -r 130 -x 60 -y 60 -W 1300 -H 700 -png sheet.pdf sheet && mv sheet-*.png "$out/sheet.png"
 paletwin show 0001 --plot service_fee -o "$out/plot.png" -q >/dev/null
 "$TERMSHOT" "$out/record.png" -- paletwin show 0001 --record 00410
 for slip in blank fill-overrun factor near-miss; do paletwin reject 0001 --finding $slip >/dev/null; done

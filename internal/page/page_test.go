@@ -201,8 +201,8 @@ func TestManyChanges(t *testing.T) {
 	assert.Empty(t, console())
 }
 
-// axe-core finds no serious fault, in light and dark. PALETWIN_AXE names its
-// script, which npm installs.
+// axe-core finds no serious fault. PALETWIN_AXE names its script, which npm
+// installs.
 func TestThePageIsAccessible(t *testing.T) {
 	axe, err := os.ReadFile(os.Getenv("PALETWIN_AXE"))
 	if err != nil {

@@ -171,6 +171,35 @@ func TestASpreadsheetDoesNotTouchWhatIsReadBack(t *testing.T) {
 	}
 }
 
+// The workbook may be saved by another program, in another format.
+func TestAnotherProgramSavesTheWorkbook(t *testing.T) {
+	officetest.Need(t)
+	m := matter(t, t.TempDir())
+	defer m.Close()
+	var b bytes.Buffer
+	require.NoError(t, Write(&b, m))
+	x, err := excelize.OpenReader(&b)
+	require.NoError(t, err)
+	want := 0
+	for _, sheet := range Sheets {
+		rows, err := x.GetRows(sheet)
+		require.NoError(t, err)
+		for n := range rows[1:] {
+			cell, err := excelize.CoordinatesToCellName(len(rows[0])-2, n+2)
+			require.NoError(t, err)
+			require.NoError(t, x.SetCellStr(sheet, cell, "hold"))
+			want++
+		}
+	}
+	file := filepath.Join(t.TempDir(), "back.xlsx")
+	require.NoError(t, x.SaveAs(file))
+	for _, format := range []string{"xlsx", "ods"} {
+		said := readBook(t, officetest.Convert(t, file, "fr-FR", "", format))
+		assert.Len(t, said, want, format)
+		assert.Empty(t, Match(m, said).Changed, format)
+	}
+}
+
 // Decisions on what has changed since, twice on one thing, or on nothing, are
 // told apart.
 func TestOldAndContradictingSheets(t *testing.T) {

@@ -25,22 +25,7 @@ func (a *app) showMarkdown(name string, sel *selection, limit int) error {
 	if err != nil {
 		return err
 	}
-	var shown []*picked
-	var n tally
-	all := 0
-	err = pick(c, &filter, func(p *picked) error {
-		all++
-		for _, i := range p.fields {
-			n.count(&p.states[i])
-		}
-		if limit <= 0 || len(shown) < limit {
-			shown = append(shown, p)
-		}
-		return nil
-	})
-	if err == nil && filter.Where != nil {
-		err = filter.Where.Err()
-	}
+	shown, n, all, err := firstPicked(c, &filter, limit)
 	if err != nil {
 		return err
 	}

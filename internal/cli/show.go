@@ -254,19 +254,7 @@ func (n *tally) String() string {
 }
 
 func (a *app) showChanges(t *desk.Dossier, c *desk.Changes, f *changeset.Filter, limit int) error {
-	var shown []*picked
-	var n tally
-	all := 0
-	err := pick(c, f, func(p *picked) error {
-		all++
-		for _, i := range p.fields {
-			n.count(&p.states[i])
-		}
-		if limit <= 0 || len(shown) < limit {
-			shown = append(shown, p)
-		}
-		return nil
-	})
+	shown, n, all, err := firstPicked(c, f, limit)
 	if err != nil {
 		return err
 	}
@@ -295,6 +283,25 @@ func (a *app) showChanges(t *desk.Dossier, c *desk.Changes, f *changeset.Filter,
 		a.next("paletwin apply " + m.Number + " --to REGISTER.csv")
 	}
 	return nil
+}
+
+// firstPicked gathers the first changes that a filter selects, counts all of
+// them, and what stands decided about them.
+func firstPicked(c *desk.Changes, f *changeset.Filter, limit int) (shown []*picked, n tally, all int, err error) {
+	err = pick(c, f, func(p *picked) error {
+		all++
+		for _, i := range p.fields {
+			n.count(&p.states[i])
+		}
+		if limit <= 0 || len(shown) < limit {
+			shown = append(shown, p)
+		}
+		return nil
+	})
+	if err == nil && f.Where != nil {
+		err = f.Where.Err()
+	}
+	return shown, n, all, err
 }
 
 func selected(f *changeset.Filter) string {

@@ -132,6 +132,13 @@ var (
 	WrongFile      = Code{"wrong-file", Warn, OfFile, "what the copy does not change fits the snapshot of another dossier better; all changes are held"}
 	SlipsPart      = Code{"slips-part", Note, OfFile, "there are so many changes that slips were looked for in the first of them only"}
 
+	DeriveFailed    = Code{"derive-failed", Warn, OfField, "an expression could not be evaluated for a record; the field stays as it is"}
+	DeriveEmpty     = Code{"derive-empty", Note, OfField, "a field that an expression needs is empty; what it computes stays as it is"}
+	DeriveNone      = Code{"derive-none", Warn, OfFile, "no record is selected, so that nothing is derived"}
+	DeriveAll       = Code{"derive-all", Note, OfFile, "a selection takes all records"}
+	SelectedUnknown = Code{"selected-unknown", Warn, OfRecord, "a record that is asked for is not in the snapshot"}
+	SelectedRepeat  = Code{"selected-repeat", Note, OfRecord, "a record that is asked for is named twice; it counts once"}
+
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
 	ByOthers     = Code{"changed-by-others", Warn, OfRecord, "no run of this dossier wrote this; it was changed by others since, and putting it back is held"}
 )
@@ -143,5 +150,6 @@ func Codes() []Code {
 		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
 		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
-		KeyEdited, KeyShifted, SwappedPair, NearMiss, StaleValue, WrongFile, SlipsPart, ConflictThen, ByOthers}
+		KeyEdited, KeyShifted, SwappedPair, NearMiss, StaleValue, WrongFile, SlipsPart,
+		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, ConflictThen, ByOthers}
 }

@@ -45,17 +45,19 @@ type Options struct {
 	SameOnly      bool           // the layout says which values are the same, and judges nothing
 	CheckAll      bool           // check all of the copy's values, not only new and changed ones
 	Key           []string
-	Missing       string          // Held, Asked or Ignore; "" is Held
-	Blank         string          // Held, Clear or Ignore; "" is Held
-	Allow         []changeset.Act // the acts that may be proposed; nil allows all
-	OtherRegister bool            // go on where the copy is no copy of the snapshot
-	AllMissing    bool            // deletes that were asked for stay open, however many they are
-	DeleteList    *KeyList        // records to delete, or nil
-	Wear          bool            // tell what software did to the copy from what was meant
-	Year          int             // the clock's, for dates that have none
-	SavedIn       string          // the locale of the program that saved the copy, if it is known
-	DayOrder      string          // "dmy" or "mdy", if it is known
-	Slips         string          // SlipsHold, SlipsWarn or SlipsOff; "" is off, and makes no sample
+	Missing       string              // Held, Asked or Ignore; "" is Held
+	Blank         string              // Held, Clear or Ignore; "" is Held
+	Allow         []changeset.Act     // the acts that may be proposed; nil allows all
+	OtherRegister bool                // go on where the copy is no copy of the snapshot
+	AllMissing    bool                // deletes that were asked for stay open, however many they are
+	DeleteList    *KeyList            // records to delete, or nil
+	Wear          bool                // tell what software did to the copy from what was meant
+	Year          int                 // the clock's, for dates that have none
+	SavedIn       string              // the locale of the program that saved the copy, if it is known
+	DayOrder      string              // "dmy" or "mdy", if it is known
+	Findings      []changeset.Finding // what was noticed before the comparison
+	AddFields     []string            // the fields that new records have; nil is all of the copy's
+	Slips         string              // SlipsHold, SlipsWarn or SlipsOff; "" is off, and makes no sample
 	// Earlier, if not nil, gives what earlier snapshots had for the fields of
 	// some records, newest first. keys are record.Key encodings.
 	Earlier func(ctx context.Context, fields []string, keys map[string]bool) ([]Earlier, error)
@@ -139,7 +141,7 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if o.Cores <= 0 {
 		o.Cores = runtime.GOMAXPROCS(0)
 	}
-	c := &comparison{o: o, sink: sink, moved: moves{}, res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading}}
+	c := &comparison{o: o, sink: sink, moved: moves{}, res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading, Findings: slices.Clone(o.Findings)}}
 	if err := c.headings(snapshot, edited); err != nil {
 		return nil, err
 	}

@@ -357,7 +357,7 @@ func (c *comparison) additions(b *batch, rows []uint32) {
 		ch := &changeset.Change{Act: changeset.Add, Key: c.copy.own(raw)}
 		cells := csv.Split(nil, raw, c.copy.img.Comma)
 		for f, col := range c.pair {
-			if col < 0 {
+			if col < 0 || c.o.AddFields != nil && !slices.Contains(c.o.AddFields, c.res.Fields[f]) {
 				continue
 			}
 			if v, there := csv.Value(c.copy.img, cells[col]); there {

@@ -13,7 +13,7 @@ import (
 
 // KeyList is a list of records by key, as a file gives it.
 type KeyList struct {
-	Name   string
+	Name   string // the file's
 	keys   []record.Key
 	row    map[record.Key]int // the first row with the key
 	repeat []int              // the rows with a key that stood before
@@ -72,6 +72,25 @@ func (l *KeyList) add(k record.Key, row int) {
 	l.row[k] = row
 	l.keys = append(l.keys, k)
 }
+
+// Named gives a list a record by hand.
+func (l *KeyList) Named(k record.Key) {
+	if l.row == nil {
+		l.row = map[record.Key]int{}
+	}
+	l.add(k, 0)
+}
+
+// Has reports whether a record is on the list, and Row on which row of it.
+func (l *KeyList) Has(k record.Key) bool { _, ok := l.row[k]; return ok }
+
+func (l *KeyList) Row(k record.Key) int { return l.row[k] }
+
+// Keys are the records in the list's order; Repeats the rows of those that
+// stood before.
+func (l *KeyList) Keys() []record.Key { return l.keys }
+
+func (l *KeyList) Repeats() []int { return l.repeat }
 
 // Len returns the number of different keys.
 func (l *KeyList) Len() int { return len(l.keys) }

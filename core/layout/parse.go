@@ -173,16 +173,9 @@ func (p *reader) fieldOutward(f *Field, n ast.Node, what string) {
 func (p *reader) limits(n ast.Node) {
 	for _, e := range p.mapping(n, "limits", []string{"amend", "add", "delete"}) {
 		text := p.text(e.value, e.key)
-		l := Limit{Set: true, Text: text}
-		digits, percent := strings.CutSuffix(text, "%")
-		v, err := strconv.ParseFloat(strings.TrimSpace(digits), 64)
-		switch {
-		case err != nil || v < 0 || percent && v > 100 || !percent && v != float64(int(v)):
+		l, err := ParseLimit(text)
+		if err != nil {
 			p.fail(e.value, "write a number of records, or a share such as 10%", "limits: %s is not %q", e.key, text)
-		case percent && v > 0:
-			l.Percent = v
-		default:
-			l.Count = int(v)
 		}
 		switch e.key {
 		case "amend":
@@ -193,6 +186,22 @@ func (p *reader) limits(n ast.Node) {
 			p.l.Limits.Delete = l
 		}
 	}
+}
+
+// ParseLimit reads a limit: a number of records, or a share such as 10%.
+func ParseLimit(text string) (Limit, error) {
+	l := Limit{Set: true, Text: text}
+	digits, percent := strings.CutSuffix(text, "%")
+	v, err := strconv.ParseFloat(strings.TrimSpace(digits), 64)
+	switch {
+	case err != nil || v < 0 || percent && v > 100 || !percent && v != float64(int(v)):
+		return l, fmt.Errorf("%q is no number of records, nor a share such as 10%%", text)
+	case percent && v > 0:
+		l.Percent = v
+	default:
+		l.Count = int(v)
+	}
+	return l, nil
 }
 
 // check looks at what concerns several fields, and compiles the rules.

@@ -10,6 +10,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/derive"
 	"paletwin/core/expr"
 	"paletwin/core/layout"
 	"paletwin/core/lend"
@@ -61,6 +62,8 @@ func explainTyped(err error) *message {
 		wrong   layout.Errors
 		formula *expr.Error
 		said    *sheet.FileError
+		routine *desk.RoutineError
+		derived *derive.FieldError
 	)
 	switch {
 	case errors.As(err, &use):
@@ -89,6 +92,10 @@ func explainTyped(err error) *message {
 		return explainLayout(wrong)
 	case errors.As(err, &formula):
 		return explainExpression(formula)
+	case errors.As(err, &routine):
+		return &message{Code: "routine", Text: routine.Error(), File: routine.File, Do: "docs/derive.md shows what a routine may say", exit: exitUsage}
+	case errors.As(err, &derived):
+		return &message{Code: "no-field", Text: derived.Error(), Column: derived.Field, Do: "its columns are " + columnList(derived.Columns), exit: exitUsage}
 	case errors.As(err, &said):
 		return explainSheet(said)
 	case errors.As(err, &field):

@@ -32,6 +32,11 @@ type Comparison struct {
 	ChooseKey func(ctx context.Context, snapshot, edited *table.Image) ([]string, error)
 	// Undoes says what the dossier returns to, for one that restores.
 	Undoes *Undoes
+	// Derive, if not nil, writes the edited state as CSV, of the snapshot as it
+	// is kept, and says what it noticed; Edited only gives it a name then.
+	Derive func(ctx context.Context, snapshot *table.Image, w io.Writer) ([]changeset.Finding, error)
+	// How is kept with the options: how the edited state was made.
+	How map[string]any
 	// Into is the dossier whose place the new one takes, or nil.
 	Into *Dossier
 }
@@ -65,7 +70,7 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 		in.rename = func(m *table.Image) { c.Layout.Rename(m) }
 	}
 	defer in.close()
-	if err := in.take(c); err != nil {
+	if err := in.take(ctx, c); err != nil {
 		return nil, nil, err
 	}
 	if err := c.settle(ctx, in); err != nil {
@@ -75,6 +80,7 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 		d.lookBack(c, in.snapshotDigest)
 	}
 	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: describe(&c.Options), Undoes: c.Undoes}
+	maps.Copy(m.Options, c.How)
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
 	var res *compare.Result
 	_, err := disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
@@ -189,11 +195,16 @@ func (in *inputs) close() {
 
 // take copies the files into the draft and opens the copies, so that what is
 // compared is what is kept.
-func (in *inputs) take(c *Comparison) (err error) {
+func (in *inputs) take(ctx context.Context, c *Comparison) (err error) {
 	if in.snapshot, err = in.open(&c.Snapshot, "snapshot"); err != nil {
 		return err
 	}
-	if c.Edited != nil {
+	switch {
+	case c.Derive != nil:
+		if err := in.derive(ctx, c); err != nil {
+			return err
+		}
+	case c.Edited != nil:
 		if in.edited, err = in.open(c.Edited, "edited"); err != nil {
 			return err
 		}
@@ -203,6 +214,25 @@ func (in *inputs) take(c *Comparison) (err error) {
 			return err
 		}
 	}
+	return nil
+}
+
+// derive has the edited state written, and opens it.
+func (in *inputs) derive(ctx context.Context, c *Comparison) error {
+	input := &Input{File: "edited.csv", Name: c.Edited.Name}
+	_, err := disk.WriteFile(in.fsys, filepath.Join(in.dir, input.File), 0o600, func(w io.Writer) (err error) {
+		c.Options.Findings, err = c.Derive(ctx, in.snapshot.image(), w)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), input.Name, table.Options{Rename: in.rename})
+	if err != nil {
+		return err
+	}
+	input.Found, input.Size = t.Found, int64(len(t.m.Data))
+	in.edited = &kept{t, input}
 	return nil
 }
 

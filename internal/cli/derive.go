@@ -1,0 +1,621 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"maps"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/derive"
+	"paletwin/core/expr"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+	screen "paletwin/internal/term"
+)
+
+type deriveFlags struct {
+	key, record, set, fill, clear, move []string
+	records, where, add, setFrom        string
+	out, title, layout, recordSet       string
+	routine                             string
+	param                               []string
+	del, within                         bool
+	files                               fileFlags
+}
+
+func newDerive(a *app) *cobra.Command {
+	var f deriveFlags
+	cmd := &cobra.Command{
+		Use:   "derive SNAPSHOT",
+		Short: "Make an update from expressions, without a spreadsheet",
+		Long: `Make a dossier, or with -o an edited copy, from expressions over the snapshot's records.
+All of them see the record as it was: --set 'a = b' --set 'b = a' exchanges the two.
+Without --where and --records all records are meant; both together mean both.
+docs/derive.md has a table: in words, and as a command.`,
+		Example: `  paletwin derive aids.csv --where 'zone == "outer"' --set 'service_fee = round(service_fee * 1.04, 2)'
+  paletwin derive aids.csv --records withdrawn.txt --set 'status = "withdrawn"'
+  paletwin derive aids.csv --routine autumn-fees --param rate=1.04`,
+		Args: exactly(1, 1, "SNAPSHOT"),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.derive(cmd.Context(), args[0], &f) },
+	}
+	fl := cmd.Flags()
+	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record: a or a,b (default: the layout's)")
+	fl.StringVar(&f.where, "where", "", "only records for which this `expression` holds")
+	fl.StringVar(&f.records, "records", "", "only records that this `file` lists: keys, or a table with the key's columns; - is standard input")
+	fl.StringArrayVar(&f.record, "record", nil, "only this `key`: 00417, or aid_no=00417,due=2026-03-01")
+	fl.StringArrayVar(&f.set, "set", nil, "`'field = expression'`")
+	fl.StringArrayVar(&f.fill, "fill", nil, "the same, only where the field is empty: `'field = expression'`")
+	fl.StringSliceVar(&f.clear, "clear", nil, "empty these `fields`")
+	fl.StringArrayVar(&f.move, "move", nil, "move a field's value to another and empty it: `from=to`")
+	fl.StringVar(&f.setFrom, "set-from", "", "take values from a `file` with the key and some fields")
+	fl.StringVar(&f.add, "add", "", "add the records of this `file`")
+	fl.BoolVar(&f.del, "delete", false, "delete the records; needs --where or --records")
+	fl.StringVarP(&f.out, "output", "o", "", "write an edited copy to this .csv `file` instead of making a dossier")
+	fl.StringVar(&f.title, "title", "", "what the dossier is called")
+	fl.StringVar(&f.routine, "routine", "", "what is kept in routines/`NAME`.yaml")
+	fl.StringArrayVar(&f.param, "param", nil, "a parameter of the routine: `name=value`")
+	fl.BoolVar(&f.within, "approve-within-limits", false, "approve the acts that stay within the routine's limits")
+	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
+	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
+	f.files.flags(cmd)
+	cmd.AddCommand(newRoutines(a))
+	return cmd
+}
+
+func newRoutines(a *app) *cobra.Command {
+	return &cobra.Command{
+		Use:   "routines",
+		Short: "List the routines of the desk",
+		Args:  exactly(0, 0, "nothing"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			var tab screen.Table
+			tab.Heading = []string{"routine", "does", "parameters"}
+			all := []ordered{}
+			for _, name := range d.RoutineNames() {
+				r, err := d.Routine(name)
+				if err != nil {
+					return err
+				}
+				all = append(all, ordered{{"name", name}, {"description", r.Description}, {"parameters", r.Params}})
+				tab.Row(screen.Strong(screen.Safe(name)), screen.Safe(r.Description), screen.Dim(screen.Safe(r.ParamWords())))
+			}
+			if a.json {
+				return a.printJSON(all)
+			}
+			if tab.Len() == 0 {
+				a.out.Line("no routines: routines/NAME.yaml keeps one")
+				return nil
+			}
+			tab.Print(a.out)
+			return nil
+		},
+	}
+}
+
+func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
+	if err := f.files.check(); err != nil {
+		return err
+	}
+	if name == "-" && f.records == "-" {
+		return usage("only one file can be standard input")
+	}
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	var routine *desk.Routine
+	if f.routine != "" {
+		if routine, err = d.Routine(f.routine); err != nil {
+			return err
+		}
+		if err := f.recall(routine); err != nil {
+			return err
+		}
+	}
+	if err := f.check(); err != nil {
+		return err
+	}
+	c, err := a.derivation(d, name, f)
+	if err != nil {
+		return err
+	}
+	if f.out != "" {
+		return a.deriveTo(ctx, c, f)
+	}
+	first := d.New()
+	t, res, err := d.Compare(ctx, c)
+	if err != nil {
+		return err
+	}
+	if first {
+		a.hint("%s", screen.Dim("this folder is a desk now: "+a.shown(filepath.Join(d.Dir, desk.SettingsName))+" says so"))
+	}
+	var approved changeset.Touched
+	if f.within {
+		if approved, err = a.approveWithin(t, routine); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.printJSON(compareJSON(t, res))
+	}
+	a.summary(summaryOf(t), res.Findings)
+	if res.Changes.Changes() == 0 {
+		a.hint("nothing changes")
+		return nil
+	}
+	if approved.Changes > 0 {
+		a.out.Line("")
+		a.sayDecided(t, &desk.Order{Decision: changeset.Approve}, approved)
+		return nil
+	}
+	a.next("paletwin show "+t.Meta.Number, "paletwin approve "+t.Meta.Number+" --all")
+	return nil
+}
+
+// check says what of the command line cannot be.
+func (f *deriveFlags) check() error {
+	works := len(f.set)+len(f.fill)+len(f.clear)+len(f.move) > 0 || f.setFrom != ""
+	selects := f.where != "" || f.records != "" || len(f.record) > 0
+	switch {
+	case !works && !f.del && f.add == "":
+		return usage("what is to be derived? --set 'field = expression', --fill, --clear, --move, --set-from, --add or --delete")
+	case f.del && works:
+		return usage("records are deleted or amended, not both: leave --delete or the others out")
+	case f.del && !selects:
+		return usage("--delete needs --where, --records or --record: it does not delete everything")
+	case f.out != "" && !strings.EqualFold(filepath.Ext(f.out), ".csv"):
+		return usage("an edited copy is written as .csv; %q is none", f.out)
+	case f.within && f.routine == "":
+		return usage("--approve-within-limits goes by a routine's limits: --routine NAME")
+	case len(f.param) > 0 && f.routine == "":
+		return usage("--param is for a routine: --routine NAME")
+	}
+	return nil
+}
+
+// derivation turns the command line into a comparison whose edited state is
+// derived.
+func (a *app) derivation(d *desk.Desk, name string, f *deriveFlags) (*desk.Comparison, error) {
+	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), ChooseKey: a.chooseKey, Title: f.title, Edited: &desk.Source{Name: "derived.csv"},
+		Options: compare.Options{Key: f.key, RecordSet: f.recordSet, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, Slips: compare.SlipsOff}}
+	if c.Options.RecordSet == "" {
+		c.Options.RecordSet = recordSetName(name)
+	}
+	if c.Title == "" {
+		c.Title = f.words()
+	}
+	c.Snapshot = a.source(name)
+	c.Snapshot.Options = f.files.options(0, a.password())
+	if err := a.useLayout(c, &compareFlags{layout: f.layout, recordSet: f.recordSet, missingSaid: true, blankSaid: true}); err != nil {
+		return nil, err
+	}
+	if len(c.Options.Key) == 0 && c.Layout != nil {
+		c.Options.Key = c.Layout.Key
+	}
+	c.How = map[string]any{"derive": f.how()}
+	c.Derive = func(ctx context.Context, snapshot *table.Image, w io.Writer) ([]changeset.Finding, error) {
+		if len(c.Options.Key) == 0 {
+			key, err := a.chooseKey(ctx, snapshot, nil)
+			if err != nil {
+				return nil, err
+			}
+			c.Options.Key = key
+		}
+		x, fields, err := a.compileDerivation(c, snapshot, f)
+		if err != nil {
+			return nil, err
+		}
+		res, err := x.Write(ctx, snapshot, fields, w)
+		if err != nil {
+			return nil, err
+		}
+		return res.Findings, nil
+	}
+	return c, nil
+}
+
+// words are what is derived, for a title.
+func (f *deriveFlags) words() string {
+	switch {
+	case f.routine != "":
+		return f.routine
+	case f.del:
+		return "delete"
+	case len(f.set) > 0:
+		return f.set[0]
+	case len(f.fill) > 0:
+		return "fill " + f.fill[0]
+	case len(f.move) > 0:
+		return "move " + f.move[0]
+	case len(f.clear) > 0:
+		return "clear " + strings.Join(f.clear, " ")
+	case f.setFrom != "":
+		return stem(f.setFrom)
+	}
+	return "add " + stem(f.add)
+}
+
+// how is what the dossier keeps of the command.
+func (f *deriveFlags) how() map[string]any {
+	m := map[string]any{}
+	for name, list := range map[string][]string{"record": f.record, "set": f.set, "fill": f.fill, "clear": f.clear, "move": f.move, "param": f.param} {
+		if len(list) > 0 {
+			m[name] = list
+		}
+	}
+	for name, text := range map[string]string{"where": f.where, "records": f.records, "add": f.add, "set_from": f.setFrom, "routine": f.routine} {
+		if text != "" {
+			m[name] = text
+		}
+	}
+	if f.del {
+		m["delete"] = true
+	}
+	return m
+}
+
+// compileDerivation checks everything before anything runs.
+func (a *app) compileDerivation(c *desk.Comparison, snapshot *table.Image, f *deriveFlags) (*derive.Derivation, []expr.Field, error) {
+	x := &derive.Derivation{Key: c.Options.Key, Delete: f.del}
+	var fields []expr.Field
+	var err error
+	if c.Layout != nil {
+		x.Layout, x.Env = c.Layout.Layout, c.Layout.Env()
+		for i := range c.Layout.Fields {
+			fields = append(fields, expr.Field{Name: c.Layout.Fields[i].Name})
+		}
+	} else {
+		for _, h := range snapshot.Heading {
+			fields = append(fields, expr.Field{Name: h, Type: expr.Text})
+		}
+		if x.Env, err = expr.NewEnv(fields, nil); err != nil {
+			return nil, nil, err
+		}
+	}
+	if f.where != "" {
+		if x.Where, err = x.Env.CompileBool(f.where); err != nil {
+			return nil, nil, err
+		}
+	}
+	if x.Ops, err = f.ops(x, snapshot); err != nil {
+		return nil, nil, err
+	}
+	if err := a.selectRecords(x, f); err != nil {
+		return nil, nil, err
+	}
+	rename := func(*table.Image) {}
+	if c.Layout != nil {
+		rename = c.Layout.Rename
+	}
+	if f.setFrom != "" {
+		if x.From, err = a.overlay(f.setFrom, c.Options.Key, snapshot, rename); err != nil {
+			return nil, nil, err
+		}
+	}
+	if f.add != "" {
+		if x.Adds, c.Options.AddFields, err = a.additions(f.add, snapshot, rename); err != nil {
+			return nil, nil, err
+		}
+	}
+	return x, fields, nil
+}
+
+var assignment = regexp.MustCompile("^\\s*(`[^`]+`|[^=\\s`][^=`]*?)\\s*=([^=].*)$")
+
+// ops compiles what is set, filled, cleared and moved.
+func (f *deriveFlags) ops(x *derive.Derivation, snapshot *table.Image) ([]derive.Op, error) {
+	var ops []derive.Op
+	given := map[string]bool{}
+	add := func(op derive.Op) error {
+		if snapshot.Column(op.Field) < 0 {
+			return noField(op.Field, snapshot)
+		}
+		if slices.Contains(x.Key, op.Field) {
+			return usage("%s is the key; a record is not given another one here", op.Field)
+		}
+		if given[op.Field] {
+			return usage("%s is given two values", op.Field)
+		}
+		given[op.Field] = true
+		ops = append(ops, op)
+		return nil
+	}
+	for i, text := range slices.Concat(f.set, f.fill) {
+		m := assignment.FindStringSubmatch(strings.ReplaceAll(text, "\n", " "))
+		if m == nil {
+			return nil, usage("%q is no 'field = expression'", text)
+		}
+		op := derive.Op{Field: strings.Trim(m[1], "`"), OnlyEmpty: i >= len(f.set)}
+		if source := strings.TrimSpace(m[2]); source != "null" {
+			p, err := x.Env.Compile(source)
+			if err != nil {
+				return nil, err
+			}
+			if err := fits(x, op.Field, p); err != nil {
+				return nil, err
+			}
+			op.Program = p
+		}
+		if err := add(op); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range f.clear {
+		if err := add(derive.Op{Field: name}); err != nil {
+			return nil, err
+		}
+	}
+	for _, text := range f.move {
+		from, to, ok := strings.Cut(text, "=")
+		if !ok {
+			return nil, usage("--move takes from=to, not %q", text)
+		}
+		if snapshot.Column(from) < 0 {
+			return nil, noField(from, snapshot)
+		}
+		if err := add(derive.Op{Field: to, From: from}); err != nil {
+			return nil, err
+		}
+		if err := add(derive.Op{Field: from}); err != nil {
+			return nil, err
+		}
+	}
+	return ops, nil
+}
+
+func noField(name string, snapshot *table.Image) error {
+	text := fmt.Sprintf("there is no field %q", name)
+	if near := expr.Near(name, snapshot.Heading); len(near) > 0 {
+		text += "; do you mean " + near[0] + "?"
+	}
+	return usage("%s the fields are %s", text+";", strings.Join(snapshot.Heading, ", "))
+}
+
+// fits refuses an expression whose value is none of the field's.
+func fits(x *derive.Derivation, field string, p *expr.Program) error {
+	if x.Layout.Field(field) == nil {
+		return nil
+	}
+	own, err := x.Env.Compile("old.`" + field + "`")
+	if err != nil || own.Type == p.Type || own.Type == expr.Text && p.Type == expr.Text {
+		return nil
+	}
+	do := ""
+	if own.Type == expr.Text {
+		do = "; text(…) writes it as one"
+	}
+	return usage("%s is %s, and the expression gives %s%s: %s", field, own.Type, p.Type, do, p.Source)
+}
+
+// selectRecords reads the list of records.
+func (a *app) selectRecords(x *derive.Derivation, f *deriveFlags) error {
+	if f.records == "" && len(f.record) == 0 {
+		return nil
+	}
+	list := &compare.KeyList{Name: "the command line"}
+	if f.records != "" {
+		b, name, err := a.readAll(f.records)
+		if err != nil {
+			return err
+		}
+		if list, err = compare.ReadKeyList(name, b, x.Key); err != nil {
+			return err
+		}
+	}
+	for _, text := range f.record {
+		k, err := parseKey(text, x.Key)
+		if err != nil {
+			return err
+		}
+		list.Named(k)
+	}
+	x.Keys, x.List = list, list.Name
+	return nil
+}
+
+// readAll reads a file, or standard input.
+func (a *app) readAll(name string) ([]byte, string, error) {
+	if name == "-" {
+		b, err := io.ReadAll(bufio.NewReader(a.stdin))
+		return b, "standard input", err
+	}
+	b, err := disk.ReadFile(a.fs, a.path(name))
+	return b, filepath.Base(name), err
+}
+
+// overlay reads a file with the key and some fields.
+func (a *app) overlay(name string, key []string, snapshot *table.Image, rename func(*table.Image)) (*derive.Overlay, error) {
+	t, err := desk.OpenTable(a.fs, a.path(name), filepath.Base(name), table.Options{Password: a.password(), Rename: rename})
+	if err != nil {
+		return nil, err
+	}
+	defer t.Close()
+	o := &derive.Overlay{Name: t.Name, Values: map[record.Key][]string{}, Rows: map[record.Key]int{}}
+	var cols []int
+	for i, h := range t.Heading {
+		if snapshot.Column(h) >= 0 && !slices.Contains(key, h) {
+			o.Fields, cols = append(o.Fields, h), append(cols, i)
+		}
+	}
+	if len(cols) == 0 {
+		return nil, usage("%s has no field of the snapshot beside its key; it has %s", t.Name, strings.Join(t.Heading, ", "))
+	}
+	keyCols := make([]int, len(key))
+	for i, k := range key {
+		if keyCols[i] = t.Column(k); keyCols[i] < 0 {
+			return nil, usage("%s has no column for the key %q; it has %s", t.Name, k, strings.Join(t.Heading, ", "))
+		}
+	}
+	return o, eachRow(t.Image, func(raw []byte, cells [][]byte, row int) error {
+		k := record.KeyOf(csv.AppendKey(nil, raw, keyCols, t.Comma))
+		if k.Blank() {
+			return usage("%s row %d has no key", t.Name, row)
+		}
+		if first, twice := o.Rows[k]; twice {
+			return usage("%s has %s on rows %d and %d", t.Name, k, first, row)
+		}
+		values := make([]string, len(cols))
+		for i, c := range cols {
+			if c < len(cells) {
+				v, _ := csv.Value(t.Image, cells[c])
+				values[i] = v.String()
+			}
+		}
+		o.Values[k], o.Rows[k] = values, row
+		return nil
+	})
+}
+
+// additions reads new records, by the snapshot's columns, and which fields
+// they have.
+func (a *app) additions(name string, snapshot *table.Image, rename func(*table.Image)) (all [][]string, fields []string, err error) {
+	t, err := desk.OpenTable(a.fs, a.path(name), filepath.Base(name), table.Options{Password: a.password(), Rename: rename})
+	if err != nil {
+		return nil, nil, err
+	}
+	defer t.Close()
+	at := make([]int, len(snapshot.Heading))
+	for i, h := range snapshot.Heading {
+		at[i] = t.Column(h)
+	}
+	for _, h := range t.Heading {
+		if snapshot.Column(h) < 0 {
+			return nil, nil, usage("%s has a column %q, and the snapshot has no such field", t.Name, h)
+		}
+		fields = append(fields, h)
+	}
+	err = eachRow(t.Image, func(_ []byte, cells [][]byte, _ int) error {
+		row := make([]string, len(at))
+		for i, c := range at {
+			if c >= 0 && c < len(cells) {
+				v, _ := csv.Value(t.Image, cells[c])
+				row[i] = v.String()
+			}
+		}
+		all = append(all, row)
+		return nil
+	})
+	return all, fields, err
+}
+
+// eachRow walks over a table's rows, blank ones left out.
+func eachRow(m *table.Image, yield func(raw []byte, cells [][]byte, row int) error) error {
+	return table.Guard(func() error {
+		for sc := csv.Body(m); ; {
+			ok, err := sc.Next()
+			if !ok || err != nil {
+				return err
+			}
+			if csv.BlankRow(sc.Raw(), m.Comma) {
+				continue
+			}
+			if err := yield(sc.Raw(), csv.Split(nil, sc.Raw(), m.Comma), sc.Row); err != nil {
+				return err
+			}
+		}
+	})
+}
+
+// deriveTo writes an edited copy.
+func (a *app) deriveTo(ctx context.Context, c *desk.Comparison, f *deriveFlags) error {
+	path := a.path(f.out)
+	if _, err := a.fs.Lstat(path); err == nil {
+		return usage("%s is there already; name another file with -o", f.out)
+	}
+	if c.Layout != nil {
+		c.Snapshot.Options.Rename = func(m *table.Image) { c.Layout.Rename(m) }
+	}
+	t, err := a.open(&c.Snapshot)
+	if err != nil {
+		return err
+	}
+	defer t.Close()
+	var found []changeset.Finding
+	_, err = disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) (err error) {
+		found, err = c.Derive(ctx, t.Image, w)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"file": path, "findings": orEmpty(found)})
+	}
+	a.out.Line("%s", screen.Strong(screen.Safe(f.out)))
+	a.findings(found, true)
+	return nil
+}
+
+// recall takes what a routine keeps; what the command line says besides is
+// added.
+func (f *deriveFlags) recall(r *desk.Routine) error {
+	values, err := r.Values(f.param)
+	if err != nil {
+		return usage("%s: %v", f.routine, err)
+	}
+	fill := func(text string) string { return desk.FillIn(text, values) }
+	if r.Where != "" {
+		if f.where != "" {
+			return usage("the routine says which records: leave --where out")
+		}
+		f.where = fill(r.Where)
+	}
+	for _, x := range []struct {
+		to   *[]string
+		from []string
+	}{{&f.set, r.Set}, {&f.fill, r.Fill}, {&f.clear, r.Clear}, {&f.move, r.Move}} {
+		for _, text := range x.from {
+			*x.to = append(*x.to, fill(text))
+		}
+	}
+	f.del = f.del || r.Delete
+	if f.recordSet == "" {
+		f.recordSet = r.RecordSet
+	}
+	f.param = nil
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		f.param = append(f.param, name+"="+values[name].Text)
+	}
+	return nil
+}
+
+// approveWithin approves the acts that stay within a routine's limits.
+func (a *app) approveWithin(t *desk.Dossier, r *desk.Routine) (changeset.Touched, error) {
+	var all changeset.Touched
+	n := t.Set().Changes.Counts
+	records := t.Set().Records.Snapshot
+	for _, x := range []struct {
+		act   changeset.Act
+		count int
+		limit layout.Limit
+	}{{changeset.Amend, n.Amend, r.Limits.Amend}, {changeset.Add, n.Add, r.Limits.Add}, {changeset.Delete, n.Delete, r.Limits.Delete}} {
+		if x.count == 0 || !x.limit.Set || x.limit.Over(x.count, records) {
+			continue
+		}
+		touched, err := t.Decide(&desk.Order{Decision: changeset.Approve, Filter: changeset.Filter{Acts: []changeset.Act{x.act}}, By: a.user, When: a.now(),
+			Note: "within the limits of the routine", How: "derive --approve-within-limits"})
+		if err != nil {
+			return all, err
+		}
+		all.Add(touched)
+	}
+	return all, nil
+}

@@ -1,0 +1,168 @@
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"paletwin/core/expr"
+	"paletwin/core/layout"
+	"paletwin/internal/disk"
+)
+
+// Routine is a derivation that is made again and again, kept on the desk.
+type Routine struct {
+	Description string           `yaml:"description"`
+	RecordSet   string           `yaml:"record_set"`
+	Params      map[string]Param `yaml:"params"`
+	Where       string           `yaml:"where"`
+	Set         []string         `yaml:"set"`
+	Fill        []string         `yaml:"fill"`
+	Clear       []string         `yaml:"clear"`
+	Move        []string         `yaml:"move"`
+	Delete      bool             `yaml:"delete"`
+	LimitWords  LimitWords       `yaml:"limits"`
+	Limits      layout.Limits    `yaml:"-"`
+}
+
+// LimitWords are the limits as they are written: a number of records, or a
+// share of them.
+type LimitWords struct {
+	Amend  string `yaml:"amend"`
+	Add    string `yaml:"add"`
+	Delete string `yaml:"delete"`
+}
+
+// Param is a parameter of a routine.
+type Param struct {
+	Type    string `yaml:"type" json:"type"`       // number, date or text; "" is text
+	Default string `yaml:"default" json:"default"` // "" is none
+}
+
+// ParamValue is what a parameter is: as it is written, and as an expression.
+type ParamValue struct{ Text, Literal string }
+
+// RoutineError says what is wrong with a routine.
+type RoutineError struct{ File, Text string }
+
+func (e *RoutineError) Error() string { return e.File + ": " + e.Text }
+
+// Routine reads the routine with a name.
+func (d *Desk) Routine(name string) (*Routine, error) {
+	path := filepath.Join(d.Dir, "routines", slug(name)+".yaml")
+	b, err := disk.ReadFile(d.FS, path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &RoutineError{d.rel(path), "there is no such routine; there are " + either(strings.Join(d.RoutineNames(), ", "), "none")}
+	}
+	if err != nil {
+		return nil, err
+	}
+	r := new(Routine)
+	if err := yaml.UnmarshalWithOptions(b, r, yaml.Strict()); err != nil {
+		return nil, &RoutineError{d.rel(path), strings.TrimSpace(yaml.FormatError(err, false, true))}
+	}
+	for name, p := range r.Params {
+		if !slices.Contains([]string{"", "text", "number", "date"}, p.Type) || !paramName.MatchString(name) {
+			return nil, &RoutineError{d.rel(path), fmt.Sprintf("params: %s is a word, and its type is text, number or date", name)}
+		}
+	}
+	for _, x := range []struct {
+		to   *layout.Limit
+		text string
+	}{{&r.Limits.Amend, r.LimitWords.Amend}, {&r.Limits.Add, r.LimitWords.Add}, {&r.Limits.Delete, r.LimitWords.Delete}} {
+		if x.text == "" {
+			continue
+		}
+		if *x.to, err = layout.ParseLimit(x.text); err != nil {
+			return nil, &RoutineError{d.rel(path), "limits: " + err.Error()}
+		}
+	}
+	return r, nil
+}
+
+func either(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a
+}
+
+// RoutineNames lists the routines there are.
+func (d *Desk) RoutineNames() []string { return d.yamlNames("routines") }
+
+var (
+	paramName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+	paramUse  = regexp.MustCompile(`\bparam\.([a-z][a-z0-9_]*)`)
+)
+
+// ParamWords names the parameters with their types and defaults.
+func (r *Routine) ParamWords() string {
+	var words []string
+	for name, p := range r.Params {
+		w := name
+		if p.Default != "" {
+			w += "=" + p.Default
+		}
+		words = append(words, w)
+	}
+	slices.Sort(words)
+	return strings.Join(words, ", ")
+}
+
+// Values reads parameters as they are given, name=value, and takes the
+// defaults of the others.
+func (r *Routine) Values(given []string) (map[string]ParamValue, error) {
+	text := map[string]string{}
+	for name, p := range r.Params {
+		if p.Default != "" {
+			text[name] = p.Default
+		}
+	}
+	for _, g := range given {
+		name, v, ok := strings.Cut(g, "=")
+		if _, known := r.Params[name]; !ok || !known {
+			return nil, fmt.Errorf("--param takes name=value, and the parameters are %s; not %q", either(r.ParamWords(), "none"), g)
+		}
+		text[name] = v
+	}
+	values := map[string]ParamValue{}
+	for name, p := range r.Params {
+		v, there := text[name]
+		if !there {
+			return nil, fmt.Errorf("the parameter %s has no default: --param %s=…", name, name)
+		}
+		lit := strconv.Quote(v)
+		switch p.Type {
+		case "number":
+			if _, ok := expr.ParseNumber(v); !ok {
+				return nil, fmt.Errorf("the parameter %s is a number, not %q", name, v)
+			}
+			lit = "(" + v + ")"
+		case "date":
+			if _, ok := expr.ParseDate(v); !ok {
+				return nil, fmt.Errorf("the parameter %s is a date such as 2026-03-11, not %q", name, v)
+			}
+			lit = `date("` + v + `")`
+		}
+		values[name] = ParamValue{v, lit}
+	}
+	return values, nil
+}
+
+// FillIn writes parameters' values where an expression names them, as
+// param.NAME. A name that is none stays, and does not compile.
+func FillIn(text string, values map[string]ParamValue) string {
+	return paramUse.ReplaceAllStringFunc(text, func(use string) string {
+		if v, ok := values[use[len("param."):]]; ok {
+			return v.Literal
+		}
+		return use
+	})
+}

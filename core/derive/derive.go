@@ -490,7 +490,7 @@ func (x *deriver) report(res *Result, failures []failure, seen, laid map[record.
 		add(f)
 	}
 	if res.Empty > 0 {
-		f := changeset.DeriveEmpty.Finding("%d values could not be computed, since a field that they need is empty; these stay as they are", res.Empty)
+		f := changeset.DeriveEmpty.Finding("%s could not be computed, since a field that is needed is empty; what is there stays", plural(res.Empty, "value"))
 		f.Count = res.Empty
 		add(f)
 	}
@@ -501,7 +501,7 @@ func (x *deriver) report(res *Result, failures []failure, seen, laid map[record.
 			}
 		}
 		if rows := x.Keys.Repeats(); len(rows) > 0 {
-			f := changeset.SelectedRepeat.Finding("%d rows name a record that stood before", len(rows))
+			f := changeset.SelectedRepeat.Finding("%s of the list: the record stood before", plural(len(rows), "row"))
 			f.Count, f.Row, f.Rows, f.File = len(rows), rows[0], rows[:min(len(rows), changeset.MaxRows)], x.List
 			add(f)
 		}
@@ -526,6 +526,13 @@ func (x *deriver) report(res *Result, failures []failure, seen, laid map[record.
 	case res.Selected == res.Records && (x.Where != nil || x.Keys != nil):
 		add(changeset.DeriveAll.Finding("the selection takes all %d records", res.Records))
 	}
+}
+
+func plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 func unknown(k record.Key, name string, row int) changeset.Finding {

@@ -384,9 +384,9 @@ func (f *deriveFlags) ops(x *derive.Derivation, snapshot *table.Image) ([]derive
 func noField(name string, snapshot *table.Image) error {
 	text := fmt.Sprintf("there is no field %q", name)
 	if near := expr.Near(name, snapshot.Heading); len(near) > 0 {
-		text += "; do you mean " + near[0] + "?"
+		text += " (do you mean " + near[0] + "?)"
 	}
-	return usage("%s the fields are %s", text+";", strings.Join(snapshot.Heading, ", "))
+	return usage("%s; the fields are %s", text, strings.Join(snapshot.Heading, ", "))
 }
 
 // fits refuses an expression whose value is none of the field's.

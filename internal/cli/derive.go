@@ -597,7 +597,8 @@ func (f *deriveFlags) recall(r *desk.Routine) error {
 	return nil
 }
 
-// approveWithin approves the acts that stay within a routine's limits.
+// approveWithin approves the acts that stay within a routine's limits, and
+// holds the others.
 func (a *app) approveWithin(t *desk.Dossier, r *desk.Routine) (changeset.Touched, error) {
 	var all changeset.Touched
 	n := t.Set().Changes.Counts
@@ -607,15 +608,21 @@ func (a *app) approveWithin(t *desk.Dossier, r *desk.Routine) (changeset.Touched
 		count int
 		limit layout.Limit
 	}{{changeset.Amend, n.Amend, r.Limits.Amend}, {changeset.Add, n.Add, r.Limits.Add}, {changeset.Delete, n.Delete, r.Limits.Delete}} {
-		if x.count == 0 || !x.limit.Set || x.limit.Over(x.count, records) {
+		if x.count == 0 {
 			continue
 		}
-		touched, err := t.Decide(&desk.Order{Decision: changeset.Approve, Filter: changeset.Filter{Acts: []changeset.Act{x.act}}, By: a.user, When: a.now(),
-			Note: "within the limits of the routine", How: "derive --approve-within-limits"})
+		o := &desk.Order{Decision: changeset.Approve, Filter: changeset.Filter{Acts: []changeset.Act{x.act}}, By: a.user, When: a.now(),
+			Note: "within the routine's limits", How: "derive --approve-within-limits"}
+		if !x.limit.Set || x.limit.Over(x.count, records) {
+			o.Decision, o.Note = changeset.Hold, "beyond the routine's limits"
+		}
+		touched, err := t.Decide(o)
 		if err != nil {
 			return all, err
 		}
-		all.Add(touched)
+		if o.Decision == changeset.Approve {
+			all.Add(touched)
+		}
 	}
 	return all, nil
 }

@@ -243,3 +243,29 @@ func BenchmarkDerive(b *testing.B) {
 	}
 	b.ReportMetric(float64(derive)/float64(plain), "derive/read")
 }
+
+// Files beside the snapshot are read by their headings, and what is wrong with
+// them is said with its row.
+func TestFilesBesideTheSnapshot(t *testing.T) {
+	m := open(t, []byte("k,a,b,n\n1,x,,5\n"))
+	o, err := ReadOverlay(open(t, []byte("why,b,k\nz,new,1\n,,2\n")), []string{"k"}, m)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"b"}, o.Fields)
+	assert.Equal(t, []string{"new"}, o.Values[record.NewKey("1")])
+	assert.Equal(t, 3, o.Rows[record.NewKey("2")])
+	adds, fields, err := ReadAdds(open(t, []byte("b,k\ny,7\n")), m)
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"7", "", "y", ""}}, adds)
+	assert.Equal(t, []string{"b", "k"}, fields)
+	for text, want := range map[string]string{
+		"k\n1\n":           "s.csv: it has no field of the snapshot beside its key; it has k",
+		"a,x\n1,2\n":       `s.csv: it has no column for the key "k"; it has a, x`,
+		"k,a\n1,x\n1,y\n":  "s.csv row 3: 1 stands on row 2, too",
+		"k,a\n1,x\n,y\n\n": "s.csv row 3: it has no key",
+	} {
+		_, err := ReadOverlay(open(t, []byte(text)), []string{"k"}, m)
+		assert.EqualError(t, err, want)
+	}
+	_, _, err = ReadAdds(open(t, []byte("k,zzz\n1,2\n")), m)
+	assert.EqualError(t, err, `s.csv: it has a column "zzz", and the snapshot has no such field`)
+}

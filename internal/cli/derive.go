@@ -1,13 +1,10 @@
 package cli
 
 import (
-	"bufio"
 	"context"
-	"fmt"
 	"io"
 	"maps"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -15,12 +12,8 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
-	"paletwin/core/derive"
-	"paletwin/core/expr"
 	"paletwin/core/layout"
-	"paletwin/core/record"
 	"paletwin/core/table"
-	"paletwin/core/table/csv"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	screen "paletwin/internal/term"
@@ -272,266 +265,14 @@ func (f *deriveFlags) how() map[string]any {
 	return m
 }
 
-// compileDerivation checks everything before anything runs.
-func (a *app) compileDerivation(c *desk.Comparison, snapshot *table.Image, f *deriveFlags) (*derive.Derivation, []expr.Field, error) {
-	x := &derive.Derivation{Key: c.Options.Key, Delete: f.del}
-	var fields []expr.Field
-	var err error
-	if c.Layout != nil {
-		x.Layout, x.Env = c.Layout.Layout, c.Layout.Env()
-		for i := range c.Layout.Fields {
-			fields = append(fields, expr.Field{Name: c.Layout.Fields[i].Name})
-		}
-	} else {
-		for _, h := range snapshot.Heading {
-			fields = append(fields, expr.Field{Name: h, Type: expr.Text})
-		}
-		if x.Env, err = expr.NewEnv(fields, nil); err != nil {
-			return nil, nil, err
-		}
-	}
-	if f.where != "" {
-		if x.Where, err = x.Env.CompileBool(f.where); err != nil {
-			return nil, nil, err
-		}
-	}
-	if x.Ops, err = f.ops(x, snapshot); err != nil {
-		return nil, nil, err
-	}
-	if err := a.selectRecords(x, f); err != nil {
-		return nil, nil, err
-	}
-	rename := func(*table.Image) {}
-	if c.Layout != nil {
-		rename = c.Layout.Rename
-	}
-	if f.setFrom != "" {
-		if x.From, err = a.overlay(f.setFrom, c.Options.Key, snapshot, rename); err != nil {
-			return nil, nil, err
-		}
-	}
-	if f.add != "" {
-		if x.Adds, c.Options.AddFields, err = a.additions(f.add, snapshot, rename); err != nil {
-			return nil, nil, err
-		}
-	}
-	return x, fields, nil
-}
-
-var assignment = regexp.MustCompile("^\\s*(`[^`]+`|[^=\\s`][^=`]*?)\\s*=([^=].*)$")
-
-// ops compiles what is set, filled, cleared and moved.
-func (f *deriveFlags) ops(x *derive.Derivation, snapshot *table.Image) ([]derive.Op, error) {
-	var ops []derive.Op
-	given := map[string]bool{}
-	add := func(op derive.Op) error {
-		if snapshot.Column(op.Field) < 0 {
-			return noField(op.Field, snapshot)
-		}
-		if slices.Contains(x.Key, op.Field) {
-			return usage("%s is the key; a record is not given another one here", op.Field)
-		}
-		if given[op.Field] {
-			return usage("%s is given two values", op.Field)
-		}
-		given[op.Field] = true
-		ops = append(ops, op)
-		return nil
-	}
-	for i, text := range slices.Concat(f.set, f.fill) {
-		m := assignment.FindStringSubmatch(strings.ReplaceAll(text, "\n", " "))
-		if m == nil {
-			return nil, usage("%q is no 'field = expression'", text)
-		}
-		op := derive.Op{Field: strings.Trim(m[1], "`"), OnlyEmpty: i >= len(f.set)}
-		if source := strings.TrimSpace(m[2]); source != "null" {
-			p, err := x.Env.Compile(source)
-			if err != nil {
-				return nil, err
-			}
-			if err := fits(x, op.Field, p); err != nil {
-				return nil, err
-			}
-			op.Program = p
-		}
-		if err := add(op); err != nil {
-			return nil, err
-		}
-	}
-	for _, name := range f.clear {
-		if err := add(derive.Op{Field: name}); err != nil {
-			return nil, err
-		}
-	}
-	for _, text := range f.move {
-		from, to, ok := strings.Cut(text, "=")
-		if !ok {
-			return nil, usage("--move takes from=to, not %q", text)
-		}
-		if snapshot.Column(from) < 0 {
-			return nil, noField(from, snapshot)
-		}
-		if err := add(derive.Op{Field: to, From: from}); err != nil {
-			return nil, err
-		}
-		if err := add(derive.Op{Field: from}); err != nil {
-			return nil, err
-		}
-	}
-	return ops, nil
-}
-
-func noField(name string, snapshot *table.Image) error {
-	text := fmt.Sprintf("there is no field %q", name)
-	if near := expr.Near(name, snapshot.Heading); len(near) > 0 {
-		text += " (do you mean " + near[0] + "?)"
-	}
-	return usage("%s; the fields are %s", text, strings.Join(snapshot.Heading, ", "))
-}
-
-// fits refuses an expression whose value is none of the field's.
-func fits(x *derive.Derivation, field string, p *expr.Program) error {
-	if x.Layout.Field(field) == nil {
-		return nil
-	}
-	own, err := x.Env.Compile("old.`" + field + "`")
-	if err != nil || own.Type == p.Type || own.Type == expr.Text && p.Type == expr.Text {
-		return nil
-	}
-	do := ""
-	if own.Type == expr.Text {
-		do = "; text(…) writes it as one"
-	}
-	return usage("%s is %s, and the expression gives %s%s: %s", field, own.Type, p.Type, do, p.Source)
-}
-
-// selectRecords reads the list of records.
-func (a *app) selectRecords(x *derive.Derivation, f *deriveFlags) error {
-	if f.records == "" && len(f.record) == 0 {
-		return nil
-	}
-	list := &compare.KeyList{Name: "the command line"}
-	if f.records != "" {
-		b, name, err := a.readAll(f.records)
-		if err != nil {
-			return err
-		}
-		if list, err = compare.ReadKeyList(name, b, x.Key); err != nil {
-			return err
-		}
-	}
-	for _, text := range f.record {
-		k, err := parseKey(text, x.Key)
-		if err != nil {
-			return err
-		}
-		list.Named(k)
-	}
-	x.Keys, x.List = list, list.Name
-	return nil
-}
-
-// readAll reads a file, or standard input.
-func (a *app) readAll(name string) ([]byte, string, error) {
-	if name == "-" {
-		b, err := io.ReadAll(bufio.NewReader(a.stdin))
-		return b, "standard input", err
-	}
-	b, err := disk.ReadFile(a.fs, a.path(name))
-	return b, filepath.Base(name), err
-}
-
-// overlay reads a file with the key and some fields.
-func (a *app) overlay(name string, key []string, snapshot *table.Image, rename func(*table.Image)) (*derive.Overlay, error) {
+// beside opens a file that goes with the snapshot, and reads it.
+func (a *app) beside(name string, rename func(*table.Image), read func(m *table.Image) error) error {
 	t, err := desk.OpenTable(a.fs, a.path(name), filepath.Base(name), table.Options{Password: a.password(), Rename: rename})
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer t.Close()
-	o := &derive.Overlay{Name: t.Name, Values: map[record.Key][]string{}, Rows: map[record.Key]int{}}
-	var cols []int
-	for i, h := range t.Heading {
-		if snapshot.Column(h) >= 0 && !slices.Contains(key, h) {
-			o.Fields, cols = append(o.Fields, h), append(cols, i)
-		}
-	}
-	if len(cols) == 0 {
-		return nil, usage("%s has no field of the snapshot beside its key; it has %s", t.Name, strings.Join(t.Heading, ", "))
-	}
-	keyCols := make([]int, len(key))
-	for i, k := range key {
-		if keyCols[i] = t.Column(k); keyCols[i] < 0 {
-			return nil, usage("%s has no column for the key %q; it has %s", t.Name, k, strings.Join(t.Heading, ", "))
-		}
-	}
-	return o, eachRow(t.Image, func(raw []byte, cells [][]byte, row int) error {
-		k := record.KeyOf(csv.AppendKey(nil, raw, keyCols, t.Comma))
-		if k.Blank() {
-			return usage("%s row %d has no key", t.Name, row)
-		}
-		if first, twice := o.Rows[k]; twice {
-			return usage("%s has %s on rows %d and %d", t.Name, k, first, row)
-		}
-		values := make([]string, len(cols))
-		for i, c := range cols {
-			if c < len(cells) {
-				v, _ := csv.Value(t.Image, cells[c])
-				values[i] = v.String()
-			}
-		}
-		o.Values[k], o.Rows[k] = values, row
-		return nil
-	})
-}
-
-// additions reads new records, by the snapshot's columns, and which fields
-// they have.
-func (a *app) additions(name string, snapshot *table.Image, rename func(*table.Image)) (all [][]string, fields []string, err error) {
-	t, err := desk.OpenTable(a.fs, a.path(name), filepath.Base(name), table.Options{Password: a.password(), Rename: rename})
-	if err != nil {
-		return nil, nil, err
-	}
-	defer t.Close()
-	at := make([]int, len(snapshot.Heading))
-	for i, h := range snapshot.Heading {
-		at[i] = t.Column(h)
-	}
-	for _, h := range t.Heading {
-		if snapshot.Column(h) < 0 {
-			return nil, nil, usage("%s has a column %q, and the snapshot has no such field", t.Name, h)
-		}
-		fields = append(fields, h)
-	}
-	err = eachRow(t.Image, func(_ []byte, cells [][]byte, _ int) error {
-		row := make([]string, len(at))
-		for i, c := range at {
-			if c >= 0 && c < len(cells) {
-				v, _ := csv.Value(t.Image, cells[c])
-				row[i] = v.String()
-			}
-		}
-		all = append(all, row)
-		return nil
-	})
-	return all, fields, err
-}
-
-// eachRow walks over a table's rows, blank ones left out.
-func eachRow(m *table.Image, yield func(raw []byte, cells [][]byte, row int) error) error {
-	return table.Guard(func() error {
-		for sc := csv.Body(m); ; {
-			ok, err := sc.Next()
-			if !ok || err != nil {
-				return err
-			}
-			if csv.BlankRow(sc.Raw(), m.Comma) {
-				continue
-			}
-			if err := yield(sc.Raw(), csv.Split(nil, sc.Raw(), m.Comma), sc.Row); err != nil {
-				return err
-			}
-		}
-	})
+	return read(t.Image)
 }
 
 // deriveTo writes an edited copy.

@@ -64,6 +64,7 @@ func explainTyped(err error) *message {
 		said    *sheet.FileError
 		routine *desk.RoutineError
 		derived *derive.FieldError
+		beside  *derive.InputError
 	)
 	switch {
 	case errors.As(err, &use):
@@ -94,6 +95,8 @@ func explainTyped(err error) *message {
 		return explainExpression(formula)
 	case errors.As(err, &routine):
 		return &message{Code: "routine", Text: routine.Error(), File: routine.File, Do: "docs/derive.md shows what a routine may say", exit: exitUsage}
+	case errors.As(err, &beside):
+		return &message{Code: "input", Text: beside.Error(), File: beside.File, Row: beside.Row, Do: "correct the file; its key and fields have the snapshot's headings, or aliases of the layout", exit: exitLook}
 	case errors.As(err, &derived):
 		return &message{Code: "no-field", Text: derived.Error(), Column: derived.Field, Do: "its columns are " + columnList(derived.Columns), exit: exitUsage}
 	case errors.As(err, &said):

@@ -1,0 +1,111 @@
+package derive
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// An InputError is a file beside the snapshot from which nothing can be taken.
+type InputError struct {
+	File string
+	Row  int // 0 for the file as a whole
+	Text string
+}
+
+func (e *InputError) Error() string {
+	if e.Row > 0 {
+		return fmt.Sprintf("%s row %d: %s", e.File, e.Row, e.Text)
+	}
+	return e.File + ": " + e.Text
+}
+
+func fail(m *table.Image, row int, format string, args ...any) error {
+	return &InputError{m.Name, row, fmt.Sprintf(format, args...)}
+}
+
+// ReadOverlay reads a file with the key and some fields of the snapshot. Its
+// other columns are left out.
+func ReadOverlay(m *table.Image, key []string, snapshot *table.Image) (*Overlay, error) {
+	o := &Overlay{Name: m.Name, Values: map[record.Key][]string{}, Rows: map[record.Key]int{}}
+	var cols []int
+	for i, h := range m.Heading {
+		if snapshot.Column(h) >= 0 && !slices.Contains(key, h) {
+			o.Fields, cols = append(o.Fields, h), append(cols, i)
+		}
+	}
+	if len(cols) == 0 {
+		return nil, fail(m, 0, "it has no field of the snapshot beside its key; it has %s", strings.Join(m.Heading, ", "))
+	}
+	keyCols := make([]int, len(key))
+	for i, k := range key {
+		if keyCols[i] = m.Column(k); keyCols[i] < 0 {
+			return nil, fail(m, 0, "it has no column for the key %q; it has %s", k, strings.Join(m.Heading, ", "))
+		}
+	}
+	return o, eachRow(m, func(raw []byte, cells [][]byte, row int) error {
+		k := record.KeyOf(csv.AppendKey(nil, raw, keyCols, m.Comma))
+		if k.Blank() {
+			return fail(m, row, "it has no key")
+		}
+		if first, twice := o.Rows[k]; twice {
+			return fail(m, row, "%s stands on row %d, too", k, first)
+		}
+		o.Values[k], o.Rows[k] = values(m, cells, cols), row
+		return nil
+	})
+}
+
+// ReadAdds reads new records, by the snapshot's columns, and which fields they
+// have.
+func ReadAdds(m, snapshot *table.Image) (all [][]string, fields []string, err error) {
+	at := make([]int, len(snapshot.Heading))
+	for i, h := range snapshot.Heading {
+		at[i] = m.Column(h)
+	}
+	for _, h := range m.Heading {
+		if snapshot.Column(h) < 0 {
+			return nil, nil, fail(m, 0, "it has a column %q, and the snapshot has no such field", h)
+		}
+		fields = append(fields, h)
+	}
+	err = eachRow(m, func(_ []byte, cells [][]byte, _ int) error {
+		all = append(all, values(m, cells, at))
+		return nil
+	})
+	return all, fields, err
+}
+
+// values are the cells of some columns; "" for a column that is not there.
+func values(m *table.Image, cells [][]byte, cols []int) []string {
+	row := make([]string, len(cols))
+	for i, c := range cols {
+		if c >= 0 && c < len(cells) {
+			v, _ := csv.Value(m, cells[c])
+			row[i] = v.String()
+		}
+	}
+	return row
+}
+
+// eachRow walks over a table's rows, blank ones left out.
+func eachRow(m *table.Image, yield func(raw []byte, cells [][]byte, row int) error) error {
+	return table.Guard(func() error {
+		for sc := csv.Body(m); ; {
+			ok, err := sc.Next()
+			if !ok || err != nil {
+				return err
+			}
+			if csv.BlankRow(sc.Raw(), m.Comma) {
+				continue
+			}
+			if err := yield(sc.Raw(), csv.Split(nil, sc.Raw(), m.Comma), sc.Row); err != nil {
+				return err
+			}
+		}
+	})
+}

@@ -17,11 +17,7 @@ func (a *app) showPlot(name, field, out string) error {
 	if field == "" || format != "png" && format != "svg" {
 		return usage("a picture needs a field and a file: show NNNN --plot FIELD -o picture.png, or .svg")
 	}
-	t, err := a.dossier(name)
-	if err != nil {
-		return err
-	}
-	m, err := t.Matter()
+	m, err := a.matter(name)
 	if err != nil {
 		return err
 	}
@@ -35,7 +31,7 @@ func (a *app) showPlot(name, field, out string) error {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "field": field, "file": a.path(out)})
+		return a.printJSON(map[string]any{"dossier": m.Dossier.Meta.Number, "field": field, "file": a.path(out)})
 	}
 	a.out.Line("%s  %s", screen.Strong(screen.Safe(out)), screen.Dim(screen.Safe(field)))
 	return nil

@@ -143,15 +143,12 @@ func (a *app) reviewPage(name, out string) error {
 // how; back is what comes back, with the dossier's number in it, or "" for the
 // same file.
 func (a *app) passOn(name string, choose func(m *desk.Matter) (string, func(io.Writer, *desk.Matter) error), back string) error {
-	t, err := a.dossier(name)
-	if err != nil {
-		return err
-	}
-	m, err := t.Matter()
+	m, err := a.matter(name)
 	if err != nil {
 		return err
 	}
 	defer m.Close()
+	t := m.Dossier
 	out, write := choose(m)
 	path := a.path(out)
 	if _, err := disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) error { return write(w, m) }); err != nil {
@@ -168,6 +165,15 @@ func (a *app) passOn(name string, choose func(m *desk.Matter) (string, func(io.W
 	}
 	a.next("send "+out+" on; when it is back: paletwin review collect "+t.Meta.Number+" "+back+" --by NAME", "paletwin show "+t.Meta.Number)
 	return nil
+}
+
+// matter opens what is to be reviewed of the dossier with a name.
+func (a *app) matter(name string) (*desk.Matter, error) {
+	t, err := a.dossier(name)
+	if err != nil {
+		return nil, err
+	}
+	return t.Matter()
 }
 
 // tallyOf counts what stands decided.

@@ -117,9 +117,7 @@ func (d *Derivation) Write(ctx context.Context, m *table.Image, fields []expr.Fi
 	if err != nil {
 		return nil, err
 	}
-	res := new(Result)
-	var failures []failure
-	seen, laid := map[record.Key]bool{}, map[record.Key]bool{}
+	all := &gathered{seen: map[record.Key]bool{}, laid: map[record.Key]bool{}}
 	if _, err := w.Write(head(m)); err != nil {
 		return nil, err
 	}
@@ -143,37 +141,56 @@ func (d *Derivation) Write(ctx context.Context, m *table.Image, fields []expr.Fi
 			return nil
 		})
 	}
-	g.Go(func() error {
-		for c := range queue {
-			var o *made
-			select {
-			case o = <-c.done:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-			if o.err != nil {
-				return o.err
-			}
-			res.Records += o.res.Records
-			res.Selected += o.res.Selected
-			res.Changed += o.res.Changed
-			res.Empty += o.res.Empty
-			failures = append(failures, o.failures[:min(len(o.failures), maxFailures)]...)
-			for _, k := range o.seen {
-				seen[k] = true
-			}
-			for _, k := range o.laid {
-				laid[k] = true
-			}
-			if _, err := w.Write(o.out); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	g.Go(func() error { return all.collect(ctx, queue, w) })
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
+	if err := d.writeAdds(w, m); err != nil {
+		return nil, err
+	}
+	x.report(&all.res, all.failures, all.seen, all.laid)
+	return &all.res, nil
+}
+
+// gathered is what became of all chunks.
+type gathered struct {
+	res        Result
+	failures   []failure
+	seen, laid map[record.Key]bool
+}
+
+// collect writes the chunks in order and adds up what became of them.
+func (all *gathered) collect(ctx context.Context, queue <-chan *chunk, w io.Writer) error {
+	for c := range queue {
+		var o *made
+		select {
+		case o = <-c.done:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if o.err != nil {
+			return o.err
+		}
+		all.res.Records += o.res.Records
+		all.res.Selected += o.res.Selected
+		all.res.Changed += o.res.Changed
+		all.res.Empty += o.res.Empty
+		all.failures = append(all.failures, o.failures[:min(len(o.failures), maxFailures)]...)
+		for _, k := range o.seen {
+			all.seen[k] = true
+		}
+		for _, k := range o.laid {
+			all.laid[k] = true
+		}
+		if _, err := w.Write(o.out); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeAdds writes the new records.
+func (d *Derivation) writeAdds(w io.Writer, m *table.Image) error {
 	for _, row := range d.Adds {
 		var line []byte
 		for i, v := range row {
@@ -183,11 +200,10 @@ func (d *Derivation) Write(ctx context.Context, m *table.Image, fields []expr.Fi
 			line = appendCell(line, v, m)
 		}
 		if _, err := w.Write(append(line, '\n')); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	x.report(res, failures, seen, laid)
-	return res, nil
+	return nil
 }
 
 // maxFailures is how many failures of a chunk are told.

@@ -50,6 +50,12 @@ next:
 // Write writes a time in the form.
 func (f Form) Write(t time.Time) string { return t.Format(f.layout) }
 
+// parse reads a time in the form.
+func (f Form) parse(text string) (time.Time, bool) {
+	t, err := time.Parse(f.layout, text)
+	return t, err == nil
+}
+
 // Value reads a text as a value of the field. An empty one, and the null
 // token, is null. It returns false where the text is no such value.
 func (f *Field) Value(text string) (expr.Value, bool) {

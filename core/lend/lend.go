@@ -27,6 +27,18 @@ type Copy struct {
 	Fields   []string       // the fields to lend; nil is all. The key's always come along
 	Layout   *layout.Layout // or nil; the snapshot's columns have its fields' names
 	Where    *expr.Program  // which records; nil is all
+	// Edits, if not nil, says which records are lent and how they are edited
+	// already. Those that the snapshot lacks come last, as new ones.
+	Edits map[record.Key]Edit
+	// Beside are headings of columns behind the fields, which are not read back.
+	Beside []string
+	Pages  []xlsx.Page // sheets of text behind the instructions
+}
+
+// Edit is what a lent record has in the place of the snapshot's values.
+type Edit struct {
+	Values record.Record
+	Beside []string // what stands in the columns beside
 }
 
 // FieldError is a field that the snapshot does not have.
@@ -47,7 +59,10 @@ func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
 	lent := &table.Lent{Version: 1, Snapshot: c.SHA256, Name: c.Snapshot.Name, Key: c.Key, Of: len(c.Snapshot.Heading)}
 	x := xlsx.NewWriter(w)
 	x.Name, x.Sheet, x.Lent = c.Snapshot.Name, sheetName(c.Snapshot.Name), lent
-	row := make([]record.Value, len(cols))
+	row := make([]record.Value, len(cols)+len(c.Beside))
+	for i, h := range c.Beside {
+		row[len(cols)+i] = record.Text(h)
+	}
 	for i, col := range cols {
 		h := c.Snapshot.Heading[col]
 		lent.Fields = append(lent.Fields, h)
@@ -55,13 +70,16 @@ func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
 		x.Columns = append(x.Columns, c.column(h))
 	}
 	lent.Locked = locked(lent.Fields, x.Columns)
+	for range c.Beside {
+		x.Columns = append(x.Columns, xlsx.Column{Locked: true})
+	}
 	if err := x.Write(row); err != nil {
 		return nil, err
 	}
 	if err := table.Guard(func() error { return c.rows(ctx, x, cols, row, lent) }); err != nil {
 		return nil, err
 	}
-	x.Pages = []xlsx.Page{instructions(lent, x.Sheet)}
+	x.Pages = append([]xlsx.Page{instructions(lent, x.Sheet)}, c.Pages...)
 	return lent, x.Close()
 }
 
@@ -83,13 +101,21 @@ func (c *Copy) columns() ([]int, error) {
 
 func (c *Copy) rows(ctx context.Context, x *xlsx.Writer, cols []int, row []record.Value, lent *table.Lent) error {
 	var cells [][]byte
+	keys := make([]int, len(c.Key))
+	for i, k := range c.Key {
+		keys[i] = c.Snapshot.Column(k)
+	}
+	met := map[record.Key]bool{}
 	for sc := csv.Body(c.Snapshot); ; {
 		if lent.All&0xfff == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
 		ok, err := sc.Next()
-		if !ok || err != nil {
+		if err != nil {
 			return err
+		}
+		if !ok {
+			return c.newOnes(x, cols, row, lent, met)
 		}
 		if csv.BlankRow(sc.Raw(), c.Snapshot.Comma) {
 			continue
@@ -101,20 +127,69 @@ func (c *Copy) rows(ctx context.Context, x *xlsx.Writer, cols []int, row []recor
 		} else if !take {
 			continue
 		}
+		var edit Edit
+		if c.Edits != nil {
+			key := record.KeyOf(csv.AppendKey(nil, sc.Raw(), keys, c.Snapshot.Comma))
+			there := false
+			if edit, there = c.Edits[key]; !there || met[key] {
+				continue
+			}
+			met[key] = true
+		}
 		lent.Records++
 		for i, col := range cols {
 			row[i] = record.Value{}
 			if col < len(cells) {
 				row[i], _ = csv.Value(c.Snapshot, cells[col])
 			}
-			if x.Columns[i].Kind == xlsx.AsDate {
-				row[i] = iso(c.Layout.Field(c.Snapshot.Heading[col]), row[i])
-			}
 		}
-		if err := x.Write(row); err != nil {
+		if err := c.put(x, cols, row, &edit); err != nil {
 			return err
 		}
 	}
+}
+
+// put writes a row, with what is edited in it.
+func (c *Copy) put(x *xlsx.Writer, cols []int, row []record.Value, edit *Edit) error {
+	for i, col := range cols {
+		field := c.Snapshot.Heading[col]
+		if v, edited := edit.Values.Get(field); edited {
+			row[i] = v
+		}
+		if x.Columns[i].Kind == xlsx.AsDate {
+			row[i] = iso(c.Layout.Field(field), row[i])
+		}
+	}
+	for i := range c.Beside {
+		row[len(cols)+i] = record.Value{}
+		if i < len(edit.Beside) {
+			row[len(cols)+i] = record.Text(edit.Beside[i])
+		}
+	}
+	return x.Write(row)
+}
+
+// newOnes writes the edited records that the snapshot lacks, by their keys.
+func (c *Copy) newOnes(x *xlsx.Writer, cols []int, row []record.Value, lent *table.Lent, met map[record.Key]bool) error {
+	var keys []record.Key
+	for k := range c.Edits {
+		if !met[k] {
+			keys = append(keys, k)
+		}
+	}
+	slices.SortFunc(keys, func(a, b record.Key) int { return slices.Compare(a.Parts(), b.Parts()) })
+	for _, k := range keys {
+		lent.Records++
+		edit := c.Edits[k]
+		clear(row)
+		for i, f := range c.Key {
+			edit.Values.Set(f, record.Text(k.Parts()[i]))
+		}
+		if err := c.put(x, cols, row, &edit); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // column says how a field is written: as text, unless the layout knows it to

@@ -17,6 +17,7 @@ import (
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
+	"paletwin/internal/handoff"
 	"paletwin/internal/run"
 	"paletwin/internal/sheet"
 	"paletwin/internal/target"
@@ -65,6 +66,8 @@ func explainTyped(err error) *message {
 		routine *desk.RoutineError
 		derived *derive.FieldError
 		beside  *derive.InputError
+		handing *handoff.Error
+		answer  *handoff.ResultError
 	)
 	switch {
 	case errors.As(err, &use):
@@ -99,6 +102,10 @@ func explainTyped(err error) *message {
 		return &message{Code: "input", Text: beside.Error(), File: beside.File, Row: beside.Row, Do: "correct the file; its key and fields have the snapshot's headings, or aliases of the layout", exit: exitLook}
 	case errors.As(err, &derived):
 		return &message{Code: "no-field", Text: derived.Error(), Column: derived.Field, Do: "its columns are " + columnList(derived.Columns), exit: exitUsage}
+	case errors.As(err, &handing):
+		return &message{Code: handing.Code, Text: handing.Text, Do: remedies[handing.Code], exit: exitLook}
+	case errors.As(err, &answer):
+		return &message{Code: "result", Text: answer.Error(), File: answer.File, Do: answer.Do, exit: exitLook}
 	case errors.As(err, &said):
 		return explainSheet(said)
 	case errors.As(err, &field):
@@ -238,6 +245,9 @@ var remedies = map[string]string{
 	string(table.Binary):          "save it as CSV (UTF-8) and name that file",
 	string(table.Broken):          "open it in its program, save it again, and name that file",
 	string(table.Locked):          "give it in the environment: PALETWIN_XLSX_PASSWORD=… paletwin …",
+	handoff.NeedsCurrent:          "export the records as they are now, with all fields, and name the file: --current EXPORT",
+	handoff.NeedsBlank:            "write it into the layout (outward: {blank: keeps}) or say --blank keeps, if that is so; or take --shape grouped",
+	handoff.TwiceHeading:          "give them different names in the layout: outward: {name: …}",
 	string(table.NoTarget):        "a target is a CSV, JSON Lines or XLSX file: save it as one of these, or name another",
 	string(compare.LentElsewhere): "compare it with the snapshot that it was lent from; --other-register compares these two all the same",
 	string(table.TooLarge):        "save the part that is needed as CSV and name that file",

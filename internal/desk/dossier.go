@@ -314,6 +314,10 @@ func (t *Table) Unchanged(fsys disk.FS, file string) bool {
 	return err == nil && disk.Same(now, t.m.Info)
 }
 
+// Bytes returns the file's bytes, for as long as it is open. They are read
+// within a table.Guard.
+func (t *Table) Bytes() []byte { return t.m.Data }
+
 // Close lets the file go.
 func (t *Table) Close() error {
 	if t == nil {

@@ -21,11 +21,15 @@ type Options struct {
 	PerField    bool          // write the fields of a record that are as the snapshot had them, though others are not
 	Overwrite   bool          // write over conflicts that were decided upon, if the target still has what was seen then
 	Again       bool          // do again what earlier runs did
-	Rehearse    bool          // read and check everything, write nothing
-	Batch       int           // at most so many steps a batch; 0 leaves it to the target
-	Pause       time.Duration // between batches
-	StopAfter   Stop          // when to give up
-	System      []string      // fields that the target writes itself
+	Retry       bool          // of a hand-off: only what the system refused
+	// RetryUnknown takes in, of a retry, what the system did not answer: where
+	// a fresh export shows whether it was done.
+	RetryUnknown bool
+	Rehearse     bool          // read and check everything, write nothing
+	Batch        int           // at most so many steps a batch; 0 leaves it to the target
+	Pause        time.Duration // between batches
+	StopAfter    Stop          // when to give up
+	System       []string      // fields that the target writes itself
 }
 
 // Stop says after how many refusals a run ends: so many, or a share of its
@@ -71,6 +75,7 @@ type Report struct {
 	Outcome   string // its file
 	Verify    *Verification
 	Attempted []*Step
+	Loads     []target.Load // of a hand-off: the files it made
 }
 
 // Apply carries the approved part of a dossier out. The caller holds the
@@ -176,13 +181,13 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 		return nil, err
 	}
 	defer c.Close()
-	plan, err := MakePlan(j.Dossier, c, j.Options.Again)
+	plan, err := MakePlan(j.Dossier, c, j.Options)
 	if err != nil {
 		return nil, err
 	}
 	rep := &Report{Target: j.Target.Name(), Left: plan.Left, Rehearsed: j.Options.Rehearse}
 	steps := j.first(plan.Steps)
-	rep.Left.Approved = len(plan.Steps) - len(steps)
+	rep.Left.Approved += len(plan.Steps) - len(steps)
 	if len(steps) == 0 {
 		return rep, nil
 	}
@@ -277,6 +282,9 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 	if err := j.checkAgain(ctx, steps, states); err != nil {
 		return nil, err
 	}
+	if err := j.checkHanding(steps); err != nil {
+		return nil, err
+	}
 	together(steps)
 	var write []*Step
 	for _, s := range steps {
@@ -287,6 +295,27 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 		}
 	}
 	return write, nil
+}
+
+// checkHanding refuses what a target that takes files cannot be given.
+func (j *Job) checkHanding(steps []*Step) error {
+	h, ok := j.Target.(target.Handing)
+	if !ok {
+		return nil
+	}
+	var clean []*Step
+	for _, s := range steps {
+		if s.Outcome == "" {
+			clean = append(clean, s)
+		}
+	}
+	reasons, err := h.Check(forTarget(clean, nil))
+	for i, why := range reasons {
+		if why != "" {
+			clean[i].Outcome, clean[i].Reason = Refused, why
+		}
+	}
+	return err
 }
 
 // checkColumns refuses a target that has no column for a field to be written.

@@ -15,6 +15,9 @@ import (
 func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Step) (*Report, error) {
 	rep.Run = r.Head.Run
 	rep.Backup = filepath.Join(r.Dir, r.Head.Backup)
+	if h, ok := j.Target.(target.Handing); ok {
+		h.Run(r.Head.Run)
+	}
 	jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
 	forms, err := forms(j.Dossier)
 	if err != nil {
@@ -90,7 +93,11 @@ func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, forms
 	if err := j.readBack(ctx, part, results); err != nil {
 		return err
 	}
-	return jr.append(outcomes(n, part))
+	done := outcomes(n, part)
+	if h, ok := j.Target.(target.Handing); ok {
+		done.Loads = h.Loads()
+	}
+	return jr.append(done)
 }
 
 func outcomes(n int, part []*Step) entry {
@@ -114,6 +121,8 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 	for i, s := range part {
 		s.When = j.Now()
 		switch r := results[i]; {
+		case r.Handed:
+			s.Outcome = Unknown
 		case r.Refused:
 			s.Outcome, s.Reason = Refused, r.Reason
 		case r.Moved:
@@ -176,6 +185,10 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 	rep.Steps, rep.Attempted, rep.Outcome = r.Counts(), r.Steps, filepath.Join(r.Dir, outcomeName)
 	if err := j.close(jr, r, how); err != nil {
 		return nil, err
+	}
+	if h, ok := j.Target.(target.Handing); ok {
+		rep.Loads = h.Loads()
+		return rep, nil // what became of it shows when it has been loaded
 	}
 	j.Progress("checking", 0, 0)
 	img, release, err := j.Target.Table(ctx)

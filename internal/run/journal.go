@@ -45,17 +45,20 @@ type Head struct {
 	Backup   string        `json:"backup"`
 	SHA256   string        `json:"backup_sha256"`
 	Rollback string        `json:"rollback_sha256"`
-	System   []string      `json:"system,omitempty"` // fields that the target writes itself
-	Read     table.Options `json:"read,omitzero"`    // how the target was said to be
+	System   []string      `json:"system,omitempty"`  // fields that the target writes itself
+	Handoff  bool          `json:"handoff,omitempty"` // the target takes files, and answers later
+	Read     table.Options `json:"read,omitzero"`     // how the target was said to be
 }
 
 // entry is a line of a journal after the first.
 type entry struct {
-	Batch    int        `json:"batch,omitempty"`
-	Intend   []stepLine `json:"intend,omitempty"`
-	Outcomes []stepLine `json:"outcomes,omitempty"`
-	End      string     `json:"end,omitempty"`
-	When     *time.Time `json:"when,omitempty"`
+	Batch    int           `json:"batch,omitempty"`
+	Intend   []stepLine    `json:"intend,omitempty"`
+	Outcomes []stepLine    `json:"outcomes,omitempty"`
+	Loads    []target.Load `json:"loads,omitempty"`  // of a hand-off: its files
+	Answer   *Answer       `json:"answer,omitempty"` // where the outcomes were learnt from
+	End      string        `json:"end,omitempty"`
+	When     *time.Time    `json:"when,omitempty"`
 }
 
 // stepLine is a step in a journal or a rollback file.
@@ -69,6 +72,7 @@ type stepLine struct {
 	Read    map[string]*string `json:"read,omitempty"`  // where they are not what was written
 	Seen    map[string]*string `json:"seen,omitempty"`  // of a conflict: what the target has
 	Left    []string           `json:"left,omitempty"`
+	Known   map[string]string  `json:"answered,omitempty"` // of a hand-off: fields that were answered, with the reason of a refusal
 	Linked  string             `json:"linked,omitempty"`
 	Fields  []fieldLine        `json:"fields,omitempty"`
 	Record  []fieldLine        `json:"record,omitempty"`
@@ -140,7 +144,7 @@ func (s *Step) outcome() stepLine {
 	l.Outcome, l.Reason = s.Outcome, s.Reason
 	when := s.When.UTC()
 	l.When = &when
-	l.Read, l.Seen, l.Left = byName(s.Read), byName(s.Seen), s.Left
+	l.Read, l.Seen, l.Left, l.Known = byName(s.Read), byName(s.Seen), s.Left, s.answered
 	return l
 }
 
@@ -241,7 +245,9 @@ type Record struct {
 	Head  Head
 	Dir   string
 	Steps []*Step // all, in order; those with an outcome of their own first
-	Ended string  // "complete", "stopped", or "" if it was interrupted
+	Loads []target.Load
+	Heard []Answer // of a hand-off: what was learnt, and from where
+	Ended string   // "complete", "stopped", or "" if it was interrupted
 	When  time.Time
 	size  int64                 // of the journal's whole lines
 	fresh bool                  // this process wrote its backup and read it back
@@ -340,6 +346,10 @@ func (r *Record) read(journal []byte, planned []*Step) error {
 		return errCut
 	}
 	r.Steps = append(r.Steps, planned...)
+	for _, s := range planned {
+		s.handed, s.all = r.Head.Handoff, s.Fields
+		s.settleFields()
+	}
 	return nil
 }
 
@@ -350,6 +360,12 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		if e.When != nil {
 			r.When = *e.When
 		}
+	}
+	if len(e.Loads) > 0 {
+		r.Loads = e.Loads
+	}
+	if e.Answer != nil {
+		r.Heard = append(r.Heard, *e.Answer)
 	}
 	for _, l := range e.Intend {
 		id, err := changeset.ParseID(l.ID)
@@ -374,6 +390,7 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 			s.When = *l.When
 		}
 		s.Read, s.Seen, s.Left = recordOf(l.Read), recordOf(l.Seen), l.Left
+		s.answered = l.Known
 	}
 	return nil
 }

@@ -58,6 +58,63 @@ func everDone(t *desk.Dossier) (map[unit]standingUnit, error) {
 	return done, nil
 }
 
+// left returns what a plan passes over: what was done, unless it is to be
+// done again, and what was handed over, whatever was answered. Of a retry the
+// plan takes only what a system refused, or, where the target shows what it
+// has, did not answer: only is then that, else nil.
+func left(t *desk.Dossier, o Options) (pass func(unit) bool, only map[unit]bool, err error) {
+	done, err := everDone(t)
+	if err != nil {
+		return nil, nil, err
+	}
+	handed, refused, err := everHanded(t, o.RetryUnknown)
+	if err != nil {
+		return nil, nil, err
+	}
+	pass = func(u unit) bool {
+		_, there := done[u]
+		return !o.Again && (there || handed[u] && !(o.Retry && refused[u]))
+	}
+	if o.Retry {
+		only = refused
+	}
+	return pass, only, nil
+}
+
+// everHanded returns the units that stand in load files, and those of them
+// that were refused at last, or, if unknown counts too, were not answered.
+func everHanded(t *desk.Dossier, unknown bool) (handed, refused map[unit]bool, err error) {
+	handed, refused = map[unit]bool{}, map[unit]bool{}
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, n := range runs {
+		r, err := ReadRun(t, n)
+		if err != nil {
+			return nil, nil, err
+		}
+		if len(r.Loads) == 0 {
+			continue
+		}
+		for _, s := range r.Steps {
+			for _, u := range s.handedUnits() {
+				handed[u] = true
+				refused[u] = s.Outcome == Refused || s.Outcome == Unknown && unknown || slices.Contains(s.Left, u.field)
+			}
+		}
+	}
+	return handed, refused, nil
+}
+
+// handedUnits returns the units of a step that stand in load files.
+func (s *Step) handedUnits() []unit {
+	if !s.handed {
+		return nil
+	}
+	return (&Step{ID: s.ID, Act: s.Act, Fields: s.all}).units()
+}
+
 // standing returns the units that a dossier's runs did and that no rollback
 // has undone since.
 func standing(t *desk.Dossier) (map[unit]standingUnit, error) {

@@ -17,15 +17,12 @@ type Plan struct {
 }
 
 // MakePlan takes the approved part of a dossier's change set, without what
-// its runs have done, undone since or not, unless again says so. Linked
+// its runs have done, undone since or not, unless the options say so. Linked
 // changes are planned only if all of them are approved.
-func MakePlan(t *desk.Dossier, c *desk.Changes, again bool) (*Plan, error) {
-	done := map[unit]standingUnit{}
-	if !again {
-		var err error
-		if done, err = everDone(t); err != nil {
-			return nil, err
-		}
+func MakePlan(t *desk.Dossier, c *desk.Changes, o Options) (*Plan, error) {
+	pass, only, err := left(t, o)
+	if err != nil {
+		return nil, err
 	}
 	p := new(Plan)
 	waiting := map[string]bool{} // links of which a part is not approved
@@ -34,7 +31,7 @@ func MakePlan(t *desk.Dossier, c *desk.Changes, again bool) (*Plan, error) {
 		if err != nil {
 			return nil, err
 		}
-		if approved := p.take(ch, c.Ledger.States(line, ch), c.Ledger.Seen(line, ch), done); !approved && ch.Linked != "" {
+		if approved := p.take(ch, c.Ledger.States(line, ch), c.Ledger.Seen(line, ch), pass, only); !approved && ch.Linked != "" {
 			waiting[ch.Linked] = true
 		}
 	}
@@ -45,12 +42,17 @@ func MakePlan(t *desk.Dossier, c *desk.Changes, again bool) (*Plan, error) {
 }
 
 // take plans one change, and reports whether all of it is approved or done.
-func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.Record, done map[unit]standingUnit) bool {
+func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.Record, pass func(unit) bool, only map[unit]bool) bool {
 	s := &Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Linked: ch.Linked, over: over}
-	open, held, rejected, was, approved := false, false, false, false, false
+	open, held, rejected, was, approved, later := false, false, false, false, false, false
 	for i, st := range states {
-		if _, there := done[unit{ch.ID, st.Field}]; there {
+		u := unit{ch.ID, st.Field}
+		if pass(u) {
 			was = true
+			continue
+		}
+		if st.Decision == changeset.Approve && only != nil && !only[u] {
+			later = true
 			continue
 		}
 		switch st.Decision {
@@ -79,6 +81,9 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 	}
 	if was {
 		p.Done++
+	}
+	if later && !approved {
+		p.Left.Approved++
 	}
 	if approved {
 		s.Record = ch.Record

@@ -11,6 +11,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
+	"paletwin/internal/target"
 )
 
 // prepare makes the run's folder: backup and rollback file, both read back,
@@ -26,6 +27,7 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 	j.Progress("backing up", 0, 0)
 	head := Head{Form: "journal", Version: 1, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
 		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read.Kept()}
+	_, head.Handoff = j.Target.(target.Handing)
 	if err := j.backup(ctx, dir, &head); err != nil {
 		return nil, err
 	}
@@ -75,6 +77,11 @@ func (j *Job) room() error {
 
 // backup writes the target's whole state and reads it back.
 func (j *Job) backup(ctx context.Context, dir string, head *Head) error {
+	if h, ok := j.Target.(target.Handing); ok {
+		if kept, sum := h.Kept(); kept != "" {
+			return j.keptBackup(dir, kept, sum, head)
+		}
+	}
 	fsys, file := j.Dossier.FS(), filepath.Join(dir, head.Backup)
 	w, err := disk.WriteFile(fsys, file, 0o600, func(w io.Writer) error { return j.Target.Backup(ctx, w) })
 	if err != nil {
@@ -84,6 +91,22 @@ func (j *Job) backup(ctx context.Context, dir string, head *Head) error {
 		return err
 	}
 	head.SHA256 = w.SHA256
+	return nil
+}
+
+// keptBackup takes a file for the backup that is there already, and stays.
+func (j *Job) keptBackup(dir, kept, sum string, head *Head) (err error) {
+	if head.Backup, err = filepath.Rel(dir, kept); err != nil {
+		return err
+	}
+	head.Backup, head.SHA256 = filepath.ToSlash(head.Backup), sum
+	now, err := disk.Sum(j.Dossier.FS(), kept)
+	if err == nil && now != sum {
+		err = desk.ErrAltered
+	}
+	if err != nil {
+		return &desk.DamageError{File: kept, Err: err}
+	}
 	return nil
 }
 

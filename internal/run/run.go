@@ -28,6 +28,7 @@ const (
 	Conflict Outcome = "conflict" // the target has something else; left whole
 	Refused  Outcome = "refused"  // the target would not take it
 	Skipped  Outcome = "skipped"  // not attempted
+	Unknown  Outcome = "unknown"  // handed over, and not answered yet
 )
 
 // Step is one record of a run with its outcome.
@@ -41,11 +42,16 @@ type Step struct {
 	Outcome Outcome                 // "" while it is not known
 	Reason  string
 	When    time.Time
-	Read    record.Record // what was read back where it is not what was written
-	Left    []string      // approved fields that were left alone, of a record written in part
-	Seen    record.Record // of a conflict: what the target has in the fields that moved
-	over    record.Record // what a person saw in the target and decided to write over
-	Linked  string        // steps with the same link are written together or not at all
+	Read    record.Record           // what was read back where it is not what was written
+	Left    []string                // approved fields that were left alone, of a record written in part
+	Seen    record.Record           // of a conflict: what the target has in the fields that moved
+	all     []changeset.FieldChange // of a hand-off: what was sent, whatever became of it
+	handed  bool                    // it stands in load files
+	// answered has, of a hand-off that was answered file by file, the fields
+	// that were, and the reason where one was refused.
+	answered map[string]string
+	over     record.Record // what a person saw in the target and decided to write over
+	Linked   string        // steps with the same link are written together or not at all
 }
 
 // Steps counts outcomes.
@@ -55,6 +61,7 @@ type Steps struct {
 	Conflict int `json:"conflict"`
 	Refused  int `json:"refused"`
 	Skipped  int `json:"skipped"`
+	Unknown  int `json:"unknown,omitempty"`
 }
 
 // String writes the counts that are not zero: "5 done, 2 in conflict".
@@ -63,7 +70,7 @@ func (n Steps) String() string {
 	for _, x := range []struct {
 		n    int
 		word string
-	}{{n.Settled, "settled"}, {n.Conflict, "in conflict"}, {n.Refused, "refused"}, {n.Skipped, "skipped"}} {
+	}{{n.Settled, "settled"}, {n.Conflict, "in conflict"}, {n.Refused, "refused"}, {n.Skipped, "skipped"}, {n.Unknown, "not answered yet"}} {
 		if x.n > 0 {
 			words += fmt.Sprintf(", %d %s", x.n, x.word)
 		}
@@ -81,6 +88,8 @@ func (n *Steps) count(o Outcome) {
 		n.Conflict++
 	case Refused:
 		n.Refused++
+	case Unknown:
+		n.Unknown++
 	default:
 		n.Skipped++
 	}

@@ -78,9 +78,37 @@ type Step struct {
 
 // Result is what became of one step. The zero Result is a step carried out.
 type Result struct {
+	Handed  bool   // it was handed over; what becomes of it is not known yet
 	Refused bool   // the target would not take it
 	Moved   bool   // the record was no longer as the step's From values say; it was left alone
 	Reason  string // in words
+}
+
+// Handing is a Target that cannot be written directly: it makes files that
+// somebody loads into it, so that what became of a step is known only later.
+// The Results of its Write are Handed.
+type Handing interface {
+	Target
+	// Run says under which run's number the files are to be kept.
+	Run(n int)
+	// Check says in words why a step cannot be handed over, "" where it can. An
+	// error means that none of them can.
+	Check(steps []Step) ([]string, error)
+	// Loads lists the files that Write made, in the order in which they are to
+	// be loaded, those that undo it after the others.
+	Loads() []Load
+	// Kept names a file that holds the state as Backup would write it, with its
+	// SHA-256, where there is one that stays; else it is "".
+	Kept() (file, sha256 string)
+}
+
+// Load is a load file.
+type Load struct {
+	Name    string   `json:"name"` // in the hand-off's folder, with slashes
+	Acts    string   `json:"acts"` // "amend", "add", "delete", or several with commas between
+	Fields  []string `json:"fields,omitempty"`
+	Records int      `json:"records"`
+	SHA256  string   `json:"sha256"`
 }
 
 // ErrMoved says that the target changed after it was read, and that nothing

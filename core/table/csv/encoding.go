@@ -65,6 +65,16 @@ func named(name string) encoding.Encoding {
 	return e
 }
 
+// NewEncoder returns what turns UTF-8 into the encoding with a name. It fails
+// on letters which that encoding lacks. Errors are *table.Error.
+func NewEncoder(name string) (*encoding.Encoder, error) {
+	e := named(strings.ToLower(name))
+	if e == nil {
+		return nil, &table.Error{Code: table.NoEncoding, Text: fmt.Sprintf("%q is no encoding that is known", name)}
+	}
+	return e.NewEncoder(), nil
+}
+
 // Encoder turns UTF-8 into the encoding that a file was found to be in. It
 // fails on letters which that encoding lacks. For UTF-8 it is nil.
 func Encoder(f table.Found) *encoding.Encoder {

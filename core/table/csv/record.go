@@ -40,18 +40,16 @@ func Lookup(m *table.Image, key []string, want []record.Key) (map[record.Key]rec
 
 // LookupFields is Lookup for the named fields alone; nil is all.
 func LookupFields(m *table.Image, key []string, want []record.Key, fields []string) (map[record.Key]record.Record, error) {
-	cols := make([]int, len(key))
-	for i, k := range key {
-		if cols[i] = m.Column(k); cols[i] < 0 {
-			return nil, &table.Error{Code: "no-key-column", File: m.Name, Row: m.HeadingRow, Text: "there is no column " + k}
-		}
+	cols, err := keyColumns(m, key)
+	if err != nil {
+		return nil, err
 	}
 	wanted := make(map[string]bool, len(want))
 	for _, k := range want {
 		wanted[k.Encoding()] = true
 	}
 	found := make(map[record.Key]record.Record, len(want))
-	err := table.Guard(func() error {
+	err = table.Guard(func() error {
 		var enc []byte
 		for sc := Body(m); len(wanted) > 0; {
 			ok, err := sc.Next()
@@ -67,6 +65,53 @@ func LookupFields(m *table.Image, key []string, want []record.Key, fields []stri
 		return nil
 	})
 	return found, err
+}
+
+// LookupAll reads the records with the given keys in the order of the keys,
+// and how often each is there: 0, 1 or more. Of those that are there twice,
+// the first is given.
+func LookupAll(m *table.Image, key []string, want []record.Key) (found []record.Record, count []int, err error) {
+	cols, err := keyColumns(m, key)
+	if err != nil {
+		return nil, nil, err
+	}
+	places := make(map[string][]int, len(want))
+	for i, k := range want {
+		places[k.Encoding()] = append(places[k.Encoding()], i)
+	}
+	found, count = make([]record.Record, len(want)), make([]int, len(want))
+	err = table.Guard(func() error {
+		var enc []byte
+		for sc := Body(m); ; {
+			ok, err := sc.Next()
+			if !ok || err != nil {
+				return err
+			}
+			enc = AppendKey(enc[:0], sc.Raw(), cols, m.Comma)
+			for n, i := range places[string(enc)] {
+				if count[i]++; count[i] > 1 {
+					continue
+				}
+				if n == 0 {
+					found[i] = Record(m, sc.Raw())
+				} else {
+					found[i] = found[places[string(enc)][0]]
+				}
+			}
+		}
+	})
+	return found, count, err
+}
+
+// keyColumns returns the columns of the key's fields.
+func keyColumns(m *table.Image, key []string) ([]int, error) {
+	cols := make([]int, len(key))
+	for i, k := range key {
+		if cols[i] = m.Column(k); cols[i] < 0 {
+			return nil, &table.Error{Code: "no-key-column", File: m.Name, Row: m.HeadingRow, Text: "there is no column " + k}
+		}
+	}
+	return cols, nil
 }
 
 // some returns a row's named fields as a record, or all of them.

@@ -156,6 +156,13 @@ func appendMember(dst []byte, f record.Field, typ byte) []byte {
 	return append(dst, encode(f.Value, typ)...)
 }
 
+// AppendValue appends a value in the type of the field's values, as
+// AppendRecord writes it.
+func AppendValue(dst []byte, v record.Value, typ byte) []byte { return append(dst, encode(v, typ)...) }
+
+// AppendString appends a JSON string.
+func AppendString(dst []byte, s string) []byte { return quote(dst, s) }
+
 // encode writes a value in the type typ, if that reads back as the same text.
 func encode(v record.Value, typ byte) []byte {
 	text := []byte(v.String())

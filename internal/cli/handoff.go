@@ -1,0 +1,397 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/core/layout"
+	"paletwin/core/table"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+	"paletwin/internal/handoff"
+	"paletwin/internal/run"
+	"paletwin/internal/target"
+	screen "paletwin/internal/term"
+)
+
+type handoffFlags struct {
+	form, shape, dialect, into   string
+	delimiter, encoding, endings string
+	outward                      layout.Outward
+	deletes                      string
+	maxRecords                   int
+	maxBytes                     string
+	current, out                 string
+	leaveOpen                    bool
+	run.Options
+}
+
+func newHandoff(a *app) *cobra.Command {
+	var f handoffFlags
+	cmd := &cobra.Command{
+		Use:   "handoff NNNN",
+		Short: "Write load files for a system that only takes files, and those that undo them",
+		Long: `Write load files of the approved changes for a system that only takes files.
+
+Beside the files that carry the changes out (forward) it writes those that undo
+exactly them (back), and a README that says in which order to load what and how many
+records each file should report. handoff collect reads what the system answered;
+verify holds a fresh export against what was meant.
+
+With --current, a fresh export, what others changed since the snapshot is left out
+and listed. Deletes need it, so that the records can come back whole.`,
+		Example: `  paletwin handoff 0001 --first 5
+  paletwin handoff 0001 --current export-of-today.csv -o to-load
+  paletwin handoff 0001 --form sql --dialect postgresql --into register.aids`,
+		Args: exactly(1, 1, "a dossier: its number, its slug, or - for your newest"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := a.dossier(args[0])
+			if err != nil {
+				return err
+			}
+			return a.handoff(cmd.Context(), t, &f)
+		},
+	}
+	fl := cmd.Flags()
+	fl.StringVar(&f.form, "form", "csv", "the files' `form`: "+list(handoff.Forms))
+	fl.StringVar(&f.shape, "shape", "", "which cells of amended records are sent: `shape` "+list(handoff.Shapes)+" (default grouped)")
+	fl.StringVar(&f.current, "current", "", "a fresh `export` of the system (default: it is as the snapshot)")
+	fl.StringVarP(&f.out, "output", "o", "", "a new `folder` for the files, too (default: only the dossier's load folder)")
+	fl.IntVar(&f.First, "first", 0, "a trial: at most so many records")
+	fl.BoolVar(&f.Retry, "retry", false, "only what the system refused")
+	fl.BoolVar(&f.Again, "again", false, "hand over again what was handed over before")
+	fl.BoolVar(&f.PerField, "per-field", false, "with --current: write the fields of a record that are as the snapshot had them, though others are not")
+	fl.BoolVar(&f.Overwrite, "overwrite-conflicts", false, "write over conflicts approved with --overwrite, if the export is still as it was then")
+	fl.BoolVar(&f.Rehearse, "rehearse", false, "check everything, and write no files")
+	fl.IntVar(&f.maxRecords, "max-records", 0, "at most so many records a file")
+	fl.StringVar(&f.maxBytes, "max-bytes", "", "at most this `size` a file: 5MB, 500kB")
+	fl.StringVar(&f.deletes, "deletes", "keys", "what is sent of a delete: `keys` or full")
+	fl.StringVar(&f.delimiter, "delimiter", "", "the `delimiter` of CSV files: comma, semicolon, tab (default: the snapshot's)")
+	fl.StringVar(&f.encoding, "encoding", "", "the `encoding` of CSV files (default: the snapshot's)")
+	fl.StringVar(&f.endings, "line-ends", "", "the line ends of CSV files: `lf` or crlf (default: the snapshot's)")
+	fl.StringVar(&f.outward.Clear, "clear", "", "the `text` that empties a field there (default: the layout's outward clear)")
+	fl.StringVar(&f.outward.Blank, "blank", "", "what an empty cell does there: `keeps` or clears (default: the layout's outward blank)")
+	fl.StringVar(&f.outward.Date, "date", "", "the `form` of dates there: dd.mm.yyyy (default: the layout's outward date)")
+	fl.StringVar(&f.dialect, "dialect", "", "the database of --form sql: `dialect` "+list(handoff.Dialects))
+	fl.StringVar(&f.into, "into", "", "the `table` of --form sql (default: the record set's name)")
+	fl.BoolVar(&f.leaveOpen, "leave-open", false, "end with 0 although changes are left open or held")
+	fl.BoolVar(&f.OtherTarget, "other-target", false, "go on although the last run wrote to a target directly, or the export knows few of the records")
+	cmd.AddCommand(newHandoffCollect(a))
+	return cmd
+}
+
+// list writes words with commas.
+func list[T ~string](words []T) string {
+	all := make([]string, len(words))
+	for i, w := range words {
+		all[i] = string(w)
+	}
+	return strings.Join(all, ", ")
+}
+
+// one reads one of the given words.
+func one[T ~string](flag, said string, words []T) (T, error) {
+	if !slices.Contains(words, T(said)) {
+		return "", usage("--%s takes %s, not %q", flag, list(words), said)
+	}
+	return T(said), nil
+}
+
+// options reads the flags.
+func (f *handoffFlags) options() (o handoff.Options, err error) {
+	if f.First < 0 || f.maxRecords < 0 {
+		return o, usage("--first and --max-records take no negative number")
+	}
+	if o.Form, err = one("form", f.form, handoff.Forms); err != nil {
+		return o, err
+	}
+	table := o.Form == handoff.CSV || o.Form == handoff.XLSX || o.Form == handoff.JSONL
+	switch {
+	case f.shape == "":
+		o.Shape = handoff.Grouped
+	case !table:
+		return o, usage("--shape is for files that are tables; --form %s says of every record what changes", o.Form)
+	default:
+		if o.Shape, err = one("shape", f.shape, handoff.Shapes); err != nil {
+			return o, err
+		}
+	}
+	switch {
+	case o.Form == handoff.SQL:
+		if f.dialect == "" {
+			return o, usage("--form sql needs --dialect: %s", list(handoff.Dialects))
+		}
+		if o.Dialect, err = one("dialect", f.dialect, handoff.Dialects); err != nil {
+			return o, err
+		}
+	case f.dialect+f.into != "":
+		return o, usage("--dialect and --into are for --form sql")
+	}
+	if o.Form != handoff.CSV && f.delimiter+f.encoding+f.endings != "" {
+		return o, usage("--delimiter, --encoding and --line-ends are for --form csv")
+	}
+	switch d, ok := delimiters[f.delimiter]; {
+	case !ok:
+		return o, usage("--delimiter is comma, semicolon or tab, not %q", f.delimiter)
+	case d != "":
+		o.Delimiter = d[0]
+	}
+	for _, w := range []struct{ flag, said, a, b string }{{"line-ends", f.endings, "lf", "crlf"}, {"deletes", f.deletes, "keys", "full"}, {"blank", f.outward.Blank, layout.BlankKeeps, layout.BlankClears}} {
+		if w.said != "" && w.said != w.a && w.said != w.b {
+			return o, usage("--%s takes %s or %s, not %q", w.flag, w.a, w.b, w.said)
+		}
+	}
+	if f.outward.Date != "" {
+		if _, err := layout.ParseForm(f.outward.Date); err != nil {
+			return o, usage("--date: %v", err)
+		}
+	}
+	o.Into, o.Encoding, o.LineEnds, o.Outward, o.Full, o.MaxRecords = f.into, strings.ToLower(f.encoding), f.endings, f.outward, f.deletes == "full", f.maxRecords
+	if o.MaxBytes, err = size(f.maxBytes); err != nil {
+		return o, err
+	}
+	if o.MaxBytes > 0 && o.Form == handoff.XLSX {
+		return o, usage("--max-bytes cannot be kept for workbooks, whose size shows when they are written: use --max-records")
+	}
+	if f.Retry && f.Again {
+		return o, usage("--retry hands over what was refused, --again everything: say one of them")
+	}
+	return o, nil
+}
+
+// size reads a number of bytes: 5MB, 500kB, 12000.
+func size(said string) (int64, error) {
+	if said == "" {
+		return 0, nil
+	}
+	text, factor := strings.ToLower(strings.ReplaceAll(said, " ", "")), int64(1)
+	for _, u := range []struct {
+		unit   string
+		factor int64
+	}{{"kb", 1000}, {"mb", 1_000_000}, {"gb", 1_000_000_000}, {"b", 1}} {
+		if n, ok := strings.CutSuffix(text, u.unit); ok {
+			text, factor = n, u.factor
+			break
+		}
+	}
+	n, err := strconv.ParseInt(text, 10, 40)
+	if err != nil || n <= 0 {
+		return 0, usage("--max-bytes takes a size such as 5MB or 500kB, not %q", said)
+	}
+	return n * factor, nil
+}
+
+func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) error {
+	o, err := f.options()
+	if err != nil {
+		return err
+	}
+	if f.out != "" {
+		if _, err := a.fs.Lstat(a.path(f.out)); !errors.Is(err, fs.ErrNotExist) {
+			return usage("%s is there already; name a new folder with -o", f.out)
+		}
+	}
+	lock, err := t.Lock()
+	if err != nil {
+		return err
+	}
+	defer lock.Unlock()
+	sys, done, err := a.system(t, o, f.current)
+	if err != nil {
+		return err
+	}
+	defer done()
+	f.Read, f.RetryUnknown = sys.read, f.current != ""
+	progress := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
+	defer progress.Done()
+	job := &run.Job{Dossier: t, Target: sys, By: a.user, Now: a.now, Options: f.Options, Progress: progress.Step}
+	rep, err := run.Apply(ctx, job)
+	progress.Done()
+	if err != nil {
+		return err
+	}
+	if rep.Resumed {
+		a.hint("run %d was interrupted; its files are made now. Another handoff goes on with the rest", rep.Run)
+	}
+	dir := ""
+	if rep.Run > 0 {
+		dir = sys.Dir(rep.Run)
+		if f.out != "" {
+			if err := copyFolder(a.fs, dir, a.path(f.out)); err != nil {
+				return err
+			}
+			dir = a.path(f.out)
+		}
+	}
+	if a.json {
+		j := applyJSON(t, rep).(map[string]any)
+		delete(j, "verify")
+		j["folder"], j["loads"] = nil, rep.Loads
+		if dir != "" {
+			j["folder"] = dir
+		}
+		if err := a.printJSON(j); err != nil {
+			return err
+		}
+	} else {
+		a.handedOff(t, rep, dir)
+	}
+	return exit(applyCode(rep, f.leaveOpen))
+}
+
+// system is a target of a hand-off, and how its export was said to be.
+type system struct {
+	*handoff.System
+	read table.Options
+}
+
+// system makes the target of a hand-off: what it has is in the export that
+// was named, or in the dossier's snapshot.
+func (a *app) system(t *desk.Dossier, o handoff.Options, current string) (*system, func(), error) {
+	l, err := t.Layout()
+	if err != nil {
+		return nil, nil, err
+	}
+	s := &system{System: &handoff.System{Options: o, FS: a.fs, Dossier: t.Meta.Number, Title: t.Meta.Title, Set: t.Set().Name, Key: t.Set().Key, Layout: l,
+		Dir: func(n int) string { return t.Path("load", strconv.Itoa(n)) }}}
+	var file *desk.Table
+	if current == "" {
+		in := t.Meta.Snapshot
+		if file, err = t.OpenInput(in); err != nil {
+			return nil, nil, err
+		}
+		s.read = in.Options
+		s.Export = &handoff.Export{File: t.Path(in.File), SHA256: in.SHA256}
+	} else {
+		if file, err = t.OpenTable(a.path(current), filepath.Base(current), table.Options{}); err != nil {
+			return nil, nil, err
+		}
+		s.Export = &handoff.Export{Ext: filepath.Ext(current)}
+	}
+	s.Export.Image, s.Export.Raw = file.Image, file.Bytes()
+	done := func() { _ = file.Close() } // only read
+	if err := s.Open(); err != nil {
+		done()
+		return nil, nil, err
+	}
+	return s, done, nil
+}
+
+// copyFolder copies the files of a hand-off to a new folder, which appears
+// when it is whole.
+func copyFolder(fsys disk.FS, from, to string) error {
+	if err := fsys.MkdirAll(filepath.Dir(to)); err != nil {
+		return err
+	}
+	stage := disk.TempName(to)
+	if err := fsys.RemoveAll(stage); err != nil {
+		return err
+	}
+	if err := copyInto(fsys, from, stage); err != nil {
+		_ = fsys.RemoveAll(stage) // the first error counts
+		return err
+	}
+	return disk.Replace(fsys, stage, to)
+}
+
+func copyInto(fsys disk.FS, from, to string) error {
+	if err := fsys.Mkdir(to); err != nil {
+		return err
+	}
+	entries, err := fsys.ReadDir(from)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		source, dest := filepath.Join(from, e.Name()), filepath.Join(to, e.Name())
+		if e.IsDir() {
+			err = copyInto(fsys, source, dest)
+		} else {
+			err = disk.Copy(fsys, source, dest)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return fsys.SyncDir(to)
+}
+
+// handedOff says what a hand-off made.
+func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string) {
+	p, n := a.out, t.Meta.Number
+	if len(rep.Attempted) == 0 && rep.Run == 0 {
+		p.Line("nothing to hand over%s", leftWords(rep.Left))
+		return
+	}
+	what := fmt.Sprintf("handed off, run %d", rep.Run)
+	if rep.Rehearsed {
+		what = "rehearsed: no files were written"
+		rep.Steps.Unknown, rep.Steps.Done = rep.Steps.Done, 0
+	}
+	p.Line("%s %s", screen.Strong(n), what)
+	p.Line("")
+	tab := screen.Table{Indent: "  ", Right: []bool{false, true}}
+	for _, x := range []struct {
+		word string
+		n    int
+		more string
+	}{
+		{"to load", rep.Steps.Unknown, ""},
+		{string(run.Settled), rep.Steps.Settled, "the export has it already"},
+		{string(run.Conflict), rep.Steps.Conflict, "changed there since the snapshot; left out"},
+		{string(run.Refused), rep.Steps.Refused, "cannot be handed over"},
+		{string(run.Skipped), rep.Steps.Skipped, "not attempted"},
+	} {
+		if x.n > 0 || x.word == "to load" {
+			tab.Row(x.word, screen.Strong(screen.Count(x.n)), screen.Dim(x.more))
+		}
+	}
+	tab.Print(p)
+	a.troubles(rep.Attempted)
+	if s := leftWords(rep.Left); s != "" {
+		p.Line("  %s", screen.Dim("left"+s))
+	}
+	if dir == "" {
+		return
+	}
+	p.Line("")
+	p.Line("  %s", screen.Strong(a.shown(dir)))
+	a.loads(rep.Loads)
+	a.next("load the files of forward in this order, then: paletwin handoff collect " + n + " RESULT")
+}
+
+// loads lists load files: those that carry the changes out by name, and how
+// many undo them.
+func (a *app) loads(made []target.Load) {
+	tab := screen.Table{Indent: "  ", Right: []bool{false, true}, Heading: []string{"file", "records", "acts"}}
+	const most = 24
+	var all []target.Load
+	for _, l := range made {
+		if strings.HasPrefix(l.Name, handoff.Forward+"/") {
+			all = append(all, l)
+		}
+	}
+	for _, l := range all[:min(len(all), most)] {
+		acts := strings.Split(l.Acts, ",")
+		for i := range acts {
+			acts[i] = screen.Act(acts[i])
+		}
+		tab.Row(screen.Safe(l.Name), screen.Count(l.Records), strings.Join(acts, " "))
+	}
+	tab.Print(a.out)
+	if n := len(made) - len(all); n > 0 {
+		a.out.Line("  %s  %s", handoff.Back+"/", screen.Dim(screen.Plural(n, "file")+" to undo exactly this"))
+	}
+	if len(all) > most {
+		a.out.Line("  %s", screen.Dim(fmt.Sprintf("and %s more files; README.txt lists them all", screen.Count(len(all)-most))))
+		a.hint("%s", screen.Dim("where so many files are too many: --shape per-field makes one a field, --shape sparse one in all"))
+	}
+}

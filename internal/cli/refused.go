@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"strconv"
+
+	"paletwin/core/changeset"
+	"paletwin/core/lend"
+	"paletwin/core/record"
+	"paletwin/core/table/xlsx"
+	"paletwin/internal/desk"
+	"paletwin/internal/run"
+)
+
+// refusedName is the workbook with what a system refused.
+const refusedName = "refused.xlsx"
+
+// writeRefused writes what was refused as a lent copy of the dossier's
+// snapshot: the records as they were to be, beside each changed field what it
+// was, and the reason. Corrected, it is compared like any edited copy.
+func (a *app) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
+	l, err := t.Layout()
+	if err != nil {
+		return "", err
+	}
+	snapshot, err := t.OpenInput(t.Meta.Snapshot)
+	if err != nil {
+		return "", err
+	}
+	defer snapshot.Close()
+	c := &lend.Copy{Snapshot: snapshot.Image, SHA256: t.Meta.Snapshot.SHA256, Key: t.Set().Key, Layout: l, Edits: map[record.Key]lend.Edit{}}
+	refused := r.Refused()
+	changed := fillRefused(c, refused)
+	for _, f := range changed {
+		c.Beside = append(c.Beside, f+" before")
+	}
+	c.Beside = append(c.Beside, "reason")
+	page := xlsx.Page{Name: "deletions", Lines: []string{"Deletions that were refused"}}
+	for _, s := range refused {
+		if s.Act == changeset.Delete {
+			page.Lines = append(page.Lines, s.Key.String()+": "+s.Reason)
+			continue
+		}
+		edit := lend.Edit{}
+		for _, f := range s.Record {
+			if s.Act == changeset.Add {
+				edit.Values = append(edit.Values, f)
+			}
+		}
+		for _, f := range s.Fields {
+			edit.Values.Set(f.Field, f.To)
+		}
+		for _, name := range changed {
+			before := ""
+			if i := slices.IndexFunc(s.Fields, func(f changeset.FieldChange) bool { return f.Field == name }); i >= 0 {
+				before = s.Fields[i].From.String()
+			}
+			edit.Beside = append(edit.Beside, before)
+		}
+		edit.Beside = append(edit.Beside, s.Reason)
+		c.Edits[s.Key] = edit
+	}
+	if len(page.Lines) > 1 {
+		c.Pages = append(c.Pages, page)
+	}
+	path := t.Path("load", strconv.Itoa(r.Head.Run), refusedName)
+	_, err = a.writeLent(context.Background(), c, path)
+	return path, err
+}
+
+// fillRefused chooses the fields to lend, the snapshot's that were to change
+// or that new records have, and returns the changed ones in their order.
+func fillRefused(c *lend.Copy, refused []*run.Step) (changed []string) {
+	amended, added := map[string]bool{}, map[string]bool{}
+	for _, s := range refused {
+		for _, f := range s.Fields {
+			amended[f.Field] = true
+		}
+		for _, f := range s.Record {
+			added[f.Name] = added[f.Name] || s.Act == changeset.Add
+		}
+	}
+	c.Fields = slices.Clone(c.Key)
+	for _, h := range c.Snapshot.Heading {
+		if amended[h] {
+			changed = append(changed, h)
+		}
+		if amended[h] || added[h] {
+			c.Fields = append(c.Fields, h)
+		}
+	}
+	return changed
+}

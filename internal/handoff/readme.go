@@ -1,0 +1,102 @@
+package handoff
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"paletwin/internal/disk"
+	"paletwin/internal/target"
+)
+
+// readMe says in which order to load what, what each file should report, and
+// what to do then.
+func (s *System) readMe(name string, byHand int) error {
+	_, err := disk.WriteFile(s.FS, name, 0o600, func(w io.Writer) error {
+		_, err := io.WriteString(w, s.readMeText(byHand))
+		return err
+	})
+	return err
+}
+
+func (s *System) readMeText(byHand int) string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	title := strings.Join(strings.Fields(s.Title), " ")
+	line("Hand-off of dossier %s, run %d: %s", s.Dossier, s.run, title)
+	line("")
+	line("Load these files into %s, in this order. Each should report so many records:", s.Set)
+	line("")
+	s.list(&b, Forward)
+	line("")
+	line("Then say what it answered, and prove it with a fresh export:")
+	line("")
+	line("  paletwin handoff collect %s RESULT", s.Dossier)
+	line("  paletwin verify %s FRESH-EXPORT", s.Dossier)
+	line("")
+	line("To undo exactly this, if nothing else has changed since, load these in this order:")
+	line("")
+	s.list(&b, Back)
+	if byHand > 0 {
+		line("")
+		line("  and %d values by hand: %s/%s lists them, with the reason.", byHand, Back, ByHandName)
+	}
+	line("")
+	line("Where others may have worked on the records since, or only some were done, let")
+	line("  paletwin rollback %s --current FRESH-EXPORT", s.Dossier)
+	line("make a dossier of what is to be undone; it leaves alone what others changed.")
+	for _, more := range s.notes() {
+		line("")
+		line("%s", more)
+	}
+	return b.String()
+}
+
+// list lists the load files of a folder.
+func (s *System) list(b *strings.Builder, folder string) {
+	width := 0
+	var files []target.Load
+	for _, l := range s.loads {
+		if strings.HasPrefix(l.Name, folder+"/") {
+			files = append(files, l)
+			width = max(width, len([]rune(l.Name)))
+		}
+	}
+	if len(files) == 0 {
+		fmt.Fprintln(b, "  nothing")
+	}
+	for _, l := range files {
+		fmt.Fprintf(b, "  %-*s  %7d  %s\n", width, l.Name, l.Records, l.Acts)
+	}
+}
+
+// notes say what is special about the form.
+func (s *System) notes() []string {
+	switch s.Form {
+	case SQL:
+		how := map[Dialect]string{
+			PostgreSQL: "psql -v ON_ERROR_STOP=1 -f FILE DATABASE",
+			MariaDB:    "mariadb DATABASE < FILE. The table must be transactional (InnoDB is).",
+			SQLite:     "sqlite3 -bail DATABASE < FILE",
+		}[s.Dialect]
+		return []string{"Each file is one transaction: unless every record is still as it was exported, it changes\nnothing and ends with an error about paletwin_check. Run it with\n  " + how}
+	case JSONPatch:
+		return []string{"Each line is one record: its act, its key, and the patch of its document (RFC 6902).\nThe patch of an addition makes the document, that of a deletion removes it."}
+	case JSONL:
+		return []string{"Each line is one record: its key and the members that change. null empties a field."}
+	}
+	var notes []string
+	for _, l := range s.loads {
+		if len(l.Fields) == 0 || !strings.Contains(l.Acts, "amend") {
+			continue
+		}
+		if w := s.word(l.Fields[0]); w.Clear != "" {
+			notes = append(notes, fmt.Sprintf("A cell with %s empties the field.", w.Clear))
+		}
+		break
+	}
+	if s.Shape == Sparse {
+		notes = append(notes, "An empty cell leaves the field as it is.")
+	}
+	return notes
+}

@@ -1,0 +1,210 @@
+package handoff
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// Result reads what a system answered to load files: a table with the
+// records' keys and what became of each.
+type Result struct {
+	Key     []string
+	Layout  *layout.Layout // or nil
+	Outward layout.Outward
+	Status  string   // the column that says what became of a record; "" is found
+	Message string   // the column with the reason; "" is found
+	OK      []string // what the status says of a record that was done; none: the usual words
+	Refused bool     // the table lists the refused records alone
+}
+
+// Row is what a result says of a record.
+type Row struct {
+	Key     record.Key
+	Done    bool
+	Message string
+	Row     int
+}
+
+// Rows are what a result says, and where it says it.
+type Rows struct {
+	All             []Row
+	Status, Message string // the headings that were used; "" is none
+}
+
+// ResultError is a result that cannot be read as one.
+type ResultError struct {
+	File string
+	Text string
+	Do   string
+}
+
+func (e *ResultError) Error() string { return e.File + ": " + e.Text }
+
+// Headings by which the columns are found, and the words that say of a record
+// that it was done, or was not. Others are asked about, never guessed.
+var (
+	statusHeadings  = []string{"status", "result", "outcome", "success", "state", "import status", "import result"}
+	messageHeadings = []string{"message", "error", "errors", "reason", "detail", "details", "description", "error message", "import message"}
+	doneWords       = []string{"ok", "done", "success", "successful", "succeeded", "true", "yes", "updated", "created", "inserted", "deleted", "imported", "accepted", "processed", "complete", "completed", "200", "201", "204"}
+	refusedWords    = []string{"error", "failed", "failure", "fail", "refused", "rejected", "false", "no", "invalid", "not ok", "400", "403", "404", "409", "422", "500"}
+)
+
+// Read reads a result. Errors are *ResultError, or of the table.
+func (r *Result) Read(m *table.Image) (*Rows, error) {
+	keys, words, err := r.keyColumns(m)
+	if err != nil {
+		return nil, err
+	}
+	// A column of the records that is called status is no answer: the result
+	// may be the load file itself with a column more.
+	status, err := r.column(m, r.Status, statusHeadings, keys)
+	if err != nil {
+		return nil, err
+	}
+	message, err := r.column(m, r.Message, messageHeadings, append(keys, status))
+	if err != nil {
+		return nil, err
+	}
+	if status < 0 && message < 0 && !r.Refused {
+		return nil, &ResultError{m.Name, "no column says what became of a record", "name it: --status COLUMN; or say --refused, where the file lists the refused records alone\nits columns are " + strings.Join(m.Heading, ", ")}
+	}
+	if r.Refused {
+		status = -1
+	}
+	all := &Rows{Status: heading(m, status), Message: heading(m, message)}
+	unknown := map[string]int{}
+	err = table.Guard(func() error {
+		for sc := csv.Body(m); ; {
+			ok, err := sc.Next()
+			if !ok || err != nil {
+				return err
+			}
+			if csv.BlankRow(sc.Raw(), m.Comma) {
+				continue
+			}
+			cells := csv.Split(nil, sc.Raw(), m.Comma)
+			cell := func(i int) string {
+				if i < 0 || i >= len(cells) {
+					return ""
+				}
+				v, _ := csv.Value(m, cells[i])
+				return strings.TrimSpace(v.String())
+			}
+			row := Row{Message: cell(message), Row: sc.Row}
+			parts := make([]string, len(keys))
+			for i, k := range keys {
+				parts[i] = words[i].Read(cell(k)).String()
+			}
+			row.Key = record.NewKey(parts...)
+			switch {
+			case r.Refused:
+			case status < 0:
+				row.Done = row.Message == ""
+			default:
+				said := cell(status)
+				var known bool
+				if row.Done, known = r.done(said); !known {
+					unknown[said]++
+				}
+				if !row.Done && row.Message == "" {
+					row.Message = said
+				}
+			}
+			all.All = append(all.All, row)
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(unknown) > 0 {
+		return nil, r.undecided(m, all.Status, unknown)
+	}
+	return all, nil
+}
+
+// done reads the word of a status, and reports whether it is known.
+func (r *Result) done(said string) (done, known bool) {
+	if len(r.OK) > 0 {
+		return slices.ContainsFunc(r.OK, func(w string) bool { return strings.EqualFold(w, said) }), true
+	}
+	said = strings.ToLower(said)
+	done = slices.Contains(doneWords, said)
+	return done, done || slices.Contains(refusedWords, said)
+}
+
+func (r *Result) undecided(m *table.Image, column string, unknown map[string]int) error {
+	var said []string
+	for w, n := range unknown {
+		said = append(said, fmt.Sprintf("%q (%d)", w, n))
+	}
+	slices.Sort(said)
+	const most = 12
+	if len(said) > most {
+		said = append(said[:most], fmt.Sprintf("and %d more", len(said)-most))
+	}
+	return &ResultError{m.Name, "the column " + column + " says what is not known to mean done or refused: " + strings.Join(said, ", "),
+		"say which words mean that a record was done: --ok WORD (repeatable; all others then mean refused), or name another column: --status COLUMN"}
+}
+
+// keyColumns finds the key's fields: by what the system calls them, by their
+// names or by their titles and aliases.
+func (r *Result) keyColumns(m *table.Image) ([]int, []*layout.Wording, error) {
+	cols := make([]int, len(r.Key))
+	words := make([]*layout.Wording, len(r.Key))
+	for i, k := range r.Key {
+		w, err := r.Layout.Wording(k, r.Outward)
+		if err != nil {
+			return nil, nil, err
+		}
+		names := []string{w.Heading, k}
+		if f := r.Layout.Field(k); f != nil {
+			names = append(append(names, f.Title), f.Aliases...)
+		}
+		words[i], cols[i] = w, -1
+		for _, n := range names {
+			if cols[i] < 0 && n != "" {
+				cols[i] = find(m, n)
+			}
+		}
+		if cols[i] < 0 {
+			return nil, nil, &ResultError{m.Name, "there is no column " + k + ", which says which record a row is", "its columns are " + strings.Join(m.Heading, ", ")}
+		}
+	}
+	return cols, words, nil
+}
+
+// column finds a column that was named, or the first of the usual headings.
+// A usual heading that is a field of the records is passed over if there is
+// another.
+func (r *Result) column(m *table.Image, named string, usual []string, taken []int) (int, error) {
+	if named != "" {
+		if i := find(m, named); i >= 0 {
+			return i, nil
+		}
+		return -1, &ResultError{m.Name, "there is no column " + named, "its columns are " + strings.Join(m.Heading, ", ")}
+	}
+	for _, h := range usual {
+		if i := find(m, h); i >= 0 && !slices.Contains(taken, i) && r.Layout.Field(m.Heading[i]) == nil {
+			return i, nil
+		}
+	}
+	return -1, nil
+}
+
+// find is the column with a heading, however it is written.
+func find(m *table.Image, heading string) int {
+	return slices.IndexFunc(m.Heading, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), heading) })
+}
+
+func heading(m *table.Image, i int) string {
+	if i < 0 {
+		return ""
+	}
+	return m.Heading[i]
+}

@@ -1,0 +1,260 @@
+package handoff
+
+import (
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/internal/target"
+)
+
+// load is a load file to be: records, and the fields that are sent of each.
+type load struct {
+	acts   []changeset.Act
+	fields []string // beside the key's
+	steps  []target.Step
+}
+
+// lay sorts steps into load files, in the order in which they are to be
+// loaded: what comes before what changes, and that before what goes, so that
+// no record names one that is not there.
+func (s *System) lay(steps []target.Step) []load {
+	var adds, amends, deletes []target.Step
+	for _, st := range steps {
+		switch st.Act {
+		case changeset.Add:
+			adds = append(adds, st)
+		case changeset.Amend:
+			amends = append(amends, st)
+		default:
+			deletes = append(deletes, st)
+		}
+	}
+	adds, deletes = s.parentsFirst(adds), s.parentsFirst(deletes)
+	slices.Reverse(deletes)
+	if !s.Form.rows() {
+		return s.together(adds, amends, deletes)
+	}
+	var all []load
+	if len(adds) > 0 {
+		all = append(all, load{[]changeset.Act{changeset.Add}, s.settable(adds), adds})
+	}
+	all = append(all, s.shape(amends)...)
+	if len(deletes) > 0 {
+		l := load{acts: []changeset.Act{changeset.Delete}, steps: deletes}
+		if s.Full {
+			l.fields = s.fieldsOf(deletes, func(string) bool { return true })
+		}
+		all = append(all, l)
+	}
+	return all
+}
+
+// together puts all steps into one file, for forms that say what each is.
+func (s *System) together(parts ...[]target.Step) []load {
+	var l load
+	for _, p := range parts {
+		if len(p) > 0 {
+			l.acts = append(l.acts, p[0].Act)
+			l.steps = append(l.steps, p...)
+		}
+	}
+	if len(l.steps) == 0 {
+		return nil
+	}
+	return []load{l}
+}
+
+// shape sorts amends into files.
+func (s *System) shape(amends []target.Step) []load {
+	if len(amends) == 0 {
+		return nil
+	}
+	amend := []changeset.Act{changeset.Amend}
+	switch s.Shape {
+	case Sparse:
+		return []load{{amend, s.changing(amends), amends}}
+	case Full:
+		return []load{{amend, s.writable(), amends}}
+	case PerField:
+		var all []load
+		for _, f := range s.changing(amends) {
+			l := load{acts: amend, fields: []string{f}}
+			for _, st := range amends {
+				if i := slices.IndexFunc(st.Fields, func(c changeset.FieldChange) bool { return c.Field == f }); i >= 0 {
+					st.Fields = st.Fields[i : i+1]
+					l.steps = append(l.steps, st)
+				}
+			}
+			all = append(all, l)
+		}
+		return all
+	}
+	return grouped(amends)
+}
+
+// grouped makes a file for each set of fields that change together, in the
+// order in which they come.
+func grouped(amends []target.Step) []load {
+	at := map[string]int{}
+	var all []load
+	var name []byte
+	for _, st := range amends {
+		name = name[:0]
+		for _, f := range st.Fields {
+			name = append(append(name, f.Field...), 0)
+		}
+		i, there := at[string(name)]
+		if !there {
+			i = len(all)
+			at[string(name)] = i
+			l := load{acts: []changeset.Act{changeset.Amend}}
+			for _, f := range st.Fields {
+				l.fields = append(l.fields, f.Field)
+			}
+			all = append(all, l)
+		}
+		all[i].steps = append(all[i].steps, st)
+	}
+	return all
+}
+
+// changing lists the fields that any of the amends changes.
+func (s *System) changing(amends []target.Step) []string {
+	seen := map[string]bool{}
+	var all []string
+	for _, st := range amends {
+		for _, f := range st.Fields {
+			if !seen[f.Field] {
+				seen[f.Field] = true
+				all = append(all, f.Field)
+			}
+		}
+	}
+	return s.sorted(all)
+}
+
+// sorted puts fields into the export's order; what it lacks comes last.
+func (s *System) sorted(fields []string) []string {
+	place := func(f string) int {
+		if i, ok := s.order[f]; ok {
+			return i
+		}
+		return len(s.order)
+	}
+	slices.SortStableFunc(fields, func(a, b string) int { return place(a) - place(b) })
+	return fields
+}
+
+// writable lists the fields that an amend may write.
+func (s *System) writable() []string {
+	var all []string
+	for _, f := range s.Export.Image.Heading {
+		if lf := s.Layout.Field(f); f != "" && !slices.Contains(s.Key, f) && (lf == nil || lf.Access == layout.Free) {
+			all = append(all, f)
+		}
+	}
+	return all
+}
+
+// settable lists the fields that may be set when the records are made.
+func (s *System) settable(adds []target.Step) []string {
+	return s.fieldsOf(adds, func(f string) bool {
+		lf := s.Layout.Field(f)
+		return lf == nil || lf.Access == layout.Free || lf.Access == layout.OnCreation
+	})
+}
+
+// fieldsOf lists the fields of the steps' records that are wanted, without
+// the key's.
+func (s *System) fieldsOf(steps []target.Step, want func(string) bool) []string {
+	seen := map[string]bool{}
+	for _, k := range s.Key {
+		seen[k] = true
+	}
+	var all []string
+	for _, st := range steps {
+		for _, f := range st.Record {
+			if !seen[f.Name] && want(f.Name) {
+				all = append(all, f.Name)
+			}
+			seen[f.Name] = true
+		}
+	}
+	return s.sorted(all)
+}
+
+// parentsFirst orders records so that one which another names in a reference
+// to its own record set comes before it. Circles stay in the order they have.
+func (s *System) parentsFirst(steps []target.Step) []target.Step {
+	refs := s.selfReferences()
+	if len(refs) == 0 || len(steps) < 2 {
+		return steps
+	}
+	at := map[string]int{}
+	for i, st := range steps {
+		at[st.Key.Parts()[0]] = i
+	}
+	out := make([]target.Step, 0, len(steps))
+	seen := make([]bool, len(steps))
+	var visit func(i int)
+	visit = func(i int) {
+		if seen[i] {
+			return
+		}
+		seen[i] = true
+		for _, f := range refs {
+			if v, _ := steps[i].Record.Get(f); !v.Blank() {
+				if p, ok := at[v.String()]; ok {
+					visit(p)
+				}
+			}
+		}
+		out = append(out, steps[i])
+	}
+	for i := range steps {
+		visit(i)
+	}
+	return out
+}
+
+// selfReferences lists the fields that refer to the record set itself: those
+// whose list has its name.
+func (s *System) selfReferences() []string {
+	if s.Layout == nil || len(s.Key) != 1 {
+		return nil
+	}
+	var all []string
+	for i := range s.Layout.Fields {
+		f := &s.Layout.Fields[i]
+		if f.Kind != layout.Reference {
+			continue
+		}
+		name := f.List.Name
+		if i := strings.LastIndexByte(name, '.'); i > 0 {
+			name = name[:i]
+		}
+		if strings.EqualFold(name[strings.LastIndexByte(name, '/')+1:], s.Set) {
+			all = append(all, f.Name)
+		}
+	}
+	return all
+}
+
+// sent returns the value that a file sends of a field, and whether it sends
+// any: an amend's new value, or what the record has.
+func (s *System) sent(st *target.Step, field string) (v record.Value, changed, there bool) {
+	if st.Act == changeset.Amend {
+		for i := range st.Fields {
+			if st.Fields[i].Field == field {
+				return st.Fields[i].To, true, true
+			}
+		}
+		v, there = s.whole[st.Key].Get(field)
+		return v, false, there
+	}
+	v, there = st.Record.Get(field)
+	return v, false, there
+}

@@ -1,0 +1,244 @@
+package handoff
+
+import (
+	"bufio"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/internal/disk"
+	"paletwin/internal/target"
+)
+
+// Folders and files of a hand-off.
+const (
+	Forward    = "forward"
+	Back       = "back"
+	ReadMe     = "README.txt"
+	ByHandName = "by-hand.csv"
+)
+
+// Write makes the files of a run, all or none: the folder appears when it is
+// whole.
+func (s *System) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
+	dir := s.Dir(s.run)
+	stage := disk.TempName(dir)
+	for _, d := range []string{stage, dir} { // what an interrupted hand-off left
+		if err := s.FS.RemoveAll(d); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.FS.MkdirAll(filepath.Dir(dir)); err != nil {
+		return nil, err
+	}
+	if err := s.write(ctx, stage, steps); err != nil {
+		_ = s.FS.RemoveAll(stage) // the first error counts
+		return nil, err
+	}
+	results := make([]target.Result, len(steps))
+	for i := range results {
+		results[i].Handed = true
+	}
+	return results, disk.Replace(s.FS, stage, dir)
+}
+
+func (s *System) write(ctx context.Context, stage string, steps []target.Step) error {
+	for _, d := range []string{stage, filepath.Join(stage, Forward), filepath.Join(stage, Back)} {
+		if err := s.FS.Mkdir(d); err != nil {
+			return err
+		}
+	}
+	s.loads = nil
+	undo, byHand := s.doable(inverse(steps, s.Set))
+	for _, side := range []struct {
+		folder string
+		steps  []target.Step
+	}{{Forward, steps}, {Back, undo}} {
+		if err := s.writeSide(ctx, stage, side.folder, side.steps); err != nil {
+			return err
+		}
+	}
+	if err := s.writeByHand(filepath.Join(stage, Back, ByHandName), byHand); err != nil {
+		return err
+	}
+	if err := s.readMe(filepath.Join(stage, ReadMe), len(byHand)); err != nil {
+		return err
+	}
+	for _, d := range []string{Forward, Back, ""} {
+		if err := s.FS.SyncDir(filepath.Join(stage, d)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeSide writes the load files of one direction, in parts where one would
+// be too large.
+func (s *System) writeSide(ctx context.Context, stage, folder string, steps []target.Step) error {
+	n := 0
+	for _, l := range s.lay(steps) {
+		f := s.file(&l)
+		for part := 1; len(l.steps) > 0; part++ {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			n++
+			name := fmt.Sprintf("%02d-%s", n, l.name())
+			if part > 1 {
+				name += fmt.Sprintf("-%d", part)
+			}
+			made := target.Load{Name: folder + "/" + name + f.ext(), Acts: words(l.acts), Fields: l.fields}
+			w, err := disk.WriteFile(s.FS, filepath.Join(stage, folder, name+f.ext()), 0o600, func(w io.Writer) (err error) {
+				b := bufio.NewWriterSize(w, 1<<16)
+				if made.Records, err = f.write(b, l.steps); err == nil {
+					err = b.Flush()
+				}
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			made.SHA256 = w.SHA256
+			s.loads = append(s.loads, made)
+			l.steps = l.steps[made.Records:]
+		}
+	}
+	return nil
+}
+
+// file is a form of load files at work on one load. write takes as many of
+// the steps as go into one file and returns how many.
+type file interface {
+	write(w io.Writer, steps []target.Step) (int, error)
+	ext() string
+}
+
+func (s *System) file(l *load) file {
+	switch s.Form {
+	case XLSX:
+		return &workbook{s.columns(l)}
+	case JSONL:
+		return &text{s, &jsonlines{s.columns(l)}}
+	case SQL:
+		return &text{s, &sql{s: s, dialect: dialects[s.Dialect]}}
+	case JSONPatch:
+		return &text{s, &patches{s}}
+	}
+	return &text{s, &separated{s.columns(l)}}
+}
+
+// alone is the size of a file with this step alone.
+func (s *System) alone(st *target.Step) int64 {
+	var most int64
+	for _, l := range s.lay([]target.Step{*st}) {
+		if t, ok := s.file(&l).(*text); ok {
+			var b counter
+			_, _ = t.write(&b, l.steps) // a counter takes everything
+			most = max(most, int64(b))
+		}
+	}
+	return most
+}
+
+type counter int64
+
+func (c *counter) Write(b []byte) (int, error) { *c += counter(len(b)); return len(b), nil }
+
+// lines is a form made of a head, something for each record, and a tail.
+type lines interface {
+	head() []byte
+	record(dst []byte, st *target.Step) []byte
+	tail(records int) []byte
+	ext() string
+}
+
+// text writes lines, in the encoding that was asked for, up to the limits.
+type text struct {
+	s *System
+	lines
+}
+
+func (t *text) write(w io.Writer, steps []target.Step) (int, error) {
+	head, err := t.s.enc.bytes(t.head())
+	if err != nil {
+		return 0, err
+	}
+	size := int64(len(head))
+	if _, err := w.Write(head); err != nil {
+		return 0, err
+	}
+	n := 0
+	var b []byte
+	for n < len(steps) && (t.s.MaxRecords == 0 || n < t.s.MaxRecords) {
+		if b = t.record(b[:0], &steps[n]); t.s.enc.Encoder != nil {
+			if b, err = t.s.enc.Bytes(b); err != nil {
+				return n, err
+			}
+		}
+		if size += int64(len(b)); n > 0 && t.s.MaxBytes > 0 && size+int64(len(t.tail(n+1))) > t.s.MaxBytes {
+			break
+		}
+		if _, err := w.Write(b); err != nil {
+			return n, err
+		}
+		n++
+	}
+	_, err = w.Write(t.tail(n))
+	return n, err
+}
+
+// words joins acts with commas.
+func words(acts []changeset.Act) string {
+	all := make([]string, len(acts))
+	for i, a := range acts {
+		all[i] = a.String()
+	}
+	return strings.Join(all, ",")
+}
+
+// name is what the file is called: its act, and the fields if they are few.
+func (l *load) name() string {
+	name := "changes"
+	if len(l.acts) == 1 {
+		name = l.acts[0].String()
+	}
+	if len(l.fields) == 0 || l.acts[0] != changeset.Amend {
+		return name
+	}
+	list := strings.Map(func(r rune) rune {
+		if r < 0x80 && !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_+", r) {
+			return '-'
+		}
+		return r
+	}, strings.Join(l.fields, "+"))
+	const long = 60
+	if len(list) > long {
+		list = fmt.Sprintf("%d-fields", len(l.fields))
+	}
+	return name + "-" + list
+}
+
+// writeByHand lists what no load file can undo.
+func (s *System) writeByHand(name string, all []byHand) error {
+	if len(all) == 0 {
+		return nil
+	}
+	_, err := disk.WriteFile(s.FS, name, 0o600, func(w io.Writer) error {
+		cw := csv.NewWriter(w)
+		if err := cw.Write(append(append([]string(nil), s.Key...), "field", "set to", "why by hand")); err != nil {
+			return err
+		}
+		for _, h := range all {
+			if err := cw.Write(append(h.key.Parts(), h.field, h.value.String(), h.why)); err != nil {
+				return err
+			}
+		}
+		cw.Flush()
+		return cw.Error()
+	})
+	return err
+}

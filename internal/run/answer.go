@@ -1,0 +1,249 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/desk"
+)
+
+// Answer says where the outcomes of handed-over steps were learnt.
+type Answer struct {
+	Kind   string `json:"kind"`             // "result", "export" or "count"
+	Name   string `json:"name,omitempty"`   // what the file was called
+	File   string `json:"file,omitempty"`   // a result as it came, in the run's folder
+	SHA256 string `json:"sha256,omitempty"` // of the file
+	Load   string `json:"load,omitempty"`   // the load file that was answered, if one alone
+	Rows   int    `json:"rows,omitempty"`
+	Other  []int  `json:"other,omitempty"` // rows that name no record of the run
+}
+
+// Learnt is what was learnt of one handed-over record.
+type Learnt struct {
+	Key     record.Key
+	Outcome Outcome // Done or Refused
+	Reason  string
+	Row     int           // of the result
+	Read    record.Record // what the system made of values, where it is known
+}
+
+// ErrNoHandoff says that a run was no hand-off.
+var ErrNoHandoff = errors.New("the run was no hand-off")
+
+// LastHandoff returns the dossier's last hand-off, or run n if n is not 0. An
+// interrupted one made no files, and is none.
+func LastHandoff(t *desk.Dossier, n int) (*Record, error) {
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range slices.Backward(runs) {
+		if n != 0 && i != n {
+			continue
+		}
+		r, err := ReadRun(t, i)
+		if err != nil {
+			return nil, err
+		}
+		if r.Head.Handoff && len(r.Loads) > 0 {
+			return r, nil
+		}
+		if n != 0 {
+			return nil, fmt.Errorf("run %d of %s: %w", n, t.Meta.Number, ErrNoHandoff)
+		}
+	}
+	if n != 0 {
+		return nil, fmt.Errorf("run %d of %s: %w", n, t.Meta.Number, ErrNoRun)
+	}
+	return nil, refuse(NothingDone, "dossier %s has not been handed off", t.Meta.Number)
+}
+
+// Handed returns the steps of a hand-off that stand in its load files, by key.
+func (r *Record) Handed() map[record.Key]*Step {
+	m := map[record.Key]*Step{}
+	for _, s := range r.Steps {
+		if s.handed {
+			m[s.Key] = s
+		}
+	}
+	return m
+}
+
+// Refused returns the steps of a hand-off that the system refused, and of
+// those it refused in part, the part.
+func (r *Record) Refused() []*Step {
+	var all []*Step
+	for _, s := range r.Steps {
+		switch {
+		case s.Outcome == Refused:
+			all = append(all, s)
+		case s.handed && len(s.Left) > 0:
+			part := *s
+			part.Fields = slices.DeleteFunc(slices.Clone(s.all), func(f changeset.FieldChange) bool { return !slices.Contains(s.Left, f.Field) })
+			all = append(all, &part)
+		}
+	}
+	return all
+}
+
+// Partly counts records that were done but for some fields.
+func (r *Record) Partly() int {
+	n := 0
+	for _, s := range r.Steps {
+		if s.Outcome == Done && len(s.Left) > 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// FieldByField reports whether records stand in several load files, so that
+// an answer has to say which one it is to.
+func (r *Record) FieldByField() bool {
+	forward := 0
+	for _, l := range r.Loads {
+		if strings.HasPrefix(l.Name, "forward/") {
+			forward += l.Records
+		}
+	}
+	return forward > len(r.Handed())
+}
+
+// Collected is what an answer came to.
+type Collected struct {
+	Steps   Steps // of the whole hand-off, as they are now
+	Learnt  int   // records whose outcome was learnt
+	Other   []int // rows that name no record of the run
+	Twice   []int // rows that contradict one before
+	Missing int   // records of the run that the answer does not name
+}
+
+// Collect takes in what a system answered. The answer is about the records in
+// scope, nil for all, and of amends about fields, nil for all. What rest says,
+// if anything, holds for the records that the answer does not name.
+func Collect(t *desk.Dossier, r *Record, learnt []Learnt, rest Outcome, scope map[record.Key]bool, fields []string, a Answer, j *Job) (*Collected, error) {
+	c := &Collected{}
+	steps := r.Handed()
+	said := map[record.Key]Learnt{}
+	twice := map[record.Key]bool{}
+	for _, l := range learnt {
+		s := steps[l.Key]
+		if s == nil || scope != nil && !scope[l.Key] {
+			c.Other = append(c.Other, l.Row)
+			continue
+		}
+		if before, again := said[l.Key]; again && before.Outcome != l.Outcome {
+			c.Twice = append(c.Twice, l.Row)
+			twice[l.Key] = true
+		}
+		said[l.Key] = l
+	}
+	var touched []*Step
+	for _, s := range r.Steps {
+		if !s.handed || twice[s.Key] || scope != nil && !scope[s.Key] {
+			continue
+		}
+		l, named := said[s.Key]
+		if !named {
+			c.Missing++
+			if l = (Learnt{Outcome: rest}); rest == "" {
+				continue
+			}
+		}
+		s.learn(l, fields)
+		s.When = j.Now()
+		touched = append(touched, s)
+	}
+	a.Other = c.Other
+	c.Learnt = len(touched)
+	if err := j.learn(r, touched, &a); err != nil {
+		return nil, err
+	}
+	c.Steps = r.Counts()
+	return c, nil
+}
+
+// learn gives a step its outcome; fields, if any, are those that the answer
+// is about. A record is done if all its fields are, refused if all are
+// refused, and done in part if some are.
+func (s *Step) learn(l Learnt, fields []string) {
+	s.Read = l.Read
+	if s.Act != changeset.Amend || len(fields) == 0 {
+		s.Outcome, s.Reason, s.answered, s.Left = l.Outcome, l.Reason, nil, nil
+		return
+	}
+	if s.answered == nil {
+		s.answered = map[string]string{}
+	}
+	for _, f := range fields {
+		if slices.ContainsFunc(s.all, func(c changeset.FieldChange) bool { return c.Field == f }) {
+			s.answered[f] = l.Reason
+			if l.Outcome == Refused && l.Reason == "" {
+				s.answered[f] = "refused"
+			}
+		}
+	}
+	s.weigh()
+}
+
+// weigh makes a step's outcome of what its fields were answered.
+func (s *Step) weigh() {
+	s.Left = nil
+	var reasons []string
+	for _, f := range s.all {
+		switch why, known := s.answered[f.Field]; {
+		case !known:
+			s.Outcome, s.Reason, s.Left = Unknown, "", nil
+			return
+		case why != "":
+			s.Left = append(s.Left, f.Field)
+			reasons = append(reasons, f.Field+": "+why)
+		}
+	}
+	s.Outcome, s.Reason = Done, ""
+	switch len(s.Left) {
+	case 0:
+	case len(s.all):
+		s.Outcome, s.Reason, s.Left = Refused, strings.Join(reasons, "; "), nil
+	default:
+		s.Reason = "in part: " + strings.Join(reasons, "; ")
+	}
+}
+
+// learn appends outcomes to a run that has ended, and writes its outcome.csv
+// anew.
+func (j *Job) learn(r *Record, steps []*Step, a *Answer) error {
+	jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
+	e := outcomes(r.batch, steps)
+	e.Answer = a
+	if err := jr.append(e); err != nil {
+		return err
+	}
+	r.size = jr.size
+	r.Heard = append(r.Heard, *a)
+	for _, s := range steps {
+		s.settleFields()
+	}
+	return writeOutcome(j.Dossier, filepath.Join(r.Dir, outcomeName), r.Steps)
+}
+
+// settleFields leaves, of a step done in part, the fields that were done.
+func (s *Step) settleFields() {
+	if s.Outcome == Done && len(s.Left) > 0 {
+		s.Fields = nil
+		for _, f := range s.all {
+			if !slices.Contains(s.Left, f.Field) {
+				s.Fields = append(s.Fields, f)
+			}
+		}
+		return
+	}
+	if s.handed {
+		s.Fields = s.all
+	}
+}

@@ -33,6 +33,7 @@ type Copy struct {
 	// Beside are headings of columns behind the fields, which are not read back.
 	Beside []string
 	Pages  []xlsx.Page // sheets of text behind the instructions
+	Texts  bool        // all cells are texts, numbers and dates too
 }
 
 // Edit is what a lent record has in the place of the snapshot's values.
@@ -217,7 +218,7 @@ func (c *Copy) column(field string) xlsx.Column {
 	case layout.Date:
 		col.Kind, col.Format = xlsx.AsDate, f.Forms[0].Text
 	}
-	if col.Locked && col.Kind != xlsx.AsText || slices.Contains(c.Key, field) {
+	if col.Locked && col.Kind != xlsx.AsText || c.Texts || slices.Contains(c.Key, field) {
 		col.Kind, col.Format = xlsx.AsText, ""
 	}
 	return col

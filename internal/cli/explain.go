@@ -246,6 +246,8 @@ var remedies = map[string]string{
 	string(table.Broken):          "open it in its program, save it again, and name that file",
 	string(table.Locked):          "give it in the environment: PALETWIN_XLSX_PASSWORD=… paletwin …",
 	handoff.NeedsCurrent:          "export the records as they are now, with all fields, and name the file: --current EXPORT",
+	run.WasHanded:                 "paletwin handoff NNNN makes the load files; --to TARGET names a target that can be written directly",
+	handoff.NeedsFresh:            "export the records as they are now, and name the file: paletwin verify NNNN EXPORT",
 	handoff.NeedsBlank:            "write it into the layout (outward: {blank: keeps}) or say --blank keeps, if that is so; or take --shape grouped",
 	handoff.TwiceHeading:          "give them different names in the layout: outward: {name: …}",
 	string(table.NoTarget):        "a target is a CSV, JSON Lines or XLSX file: save it as one of these, or name another",

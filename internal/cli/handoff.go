@@ -269,12 +269,12 @@ func (a *app) system(t *desk.Dossier, o handoff.Options, current string) (*syste
 			return nil, nil, err
 		}
 		s.read = in.Options
-		s.Export = &handoff.Export{File: t.Path(in.File), SHA256: in.SHA256}
+		s.Export = &handoff.Export{File: t.Path(in.File), SHA256: in.SHA256, Ext: filepath.Ext(in.File), Fresh: t.Meta.Undoes != nil}
 	} else {
 		if file, err = t.OpenTable(a.path(current), filepath.Base(current), table.Options{}); err != nil {
 			return nil, nil, err
 		}
-		s.Export = &handoff.Export{Ext: filepath.Ext(current)}
+		s.Export = &handoff.Export{Ext: filepath.Ext(current), Fresh: true}
 	}
 	s.Export.Image, s.Export.Raw = file.Image, file.Bytes()
 	done := func() { _ = file.Close() } // only read

@@ -29,7 +29,7 @@ func (a *app) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 		return "", err
 	}
 	defer snapshot.Close()
-	c := &lend.Copy{Snapshot: snapshot.Image, SHA256: t.Meta.Snapshot.SHA256, Key: t.Set().Key, Layout: l, Edits: map[record.Key]lend.Edit{}}
+	c := &lend.Copy{Snapshot: snapshot.Image, SHA256: t.Meta.Snapshot.SHA256, Key: t.Set().Key, Layout: l, Texts: true, Edits: map[record.Key]lend.Edit{}}
 	refused := r.Refused()
 	changed := fillRefused(c, refused)
 	for _, f := range changed {

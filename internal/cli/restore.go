@@ -34,6 +34,7 @@ What no run of the dossier wrote was changed by others since, and is held.`,
 	}
 	cmd.Flags().IntVar(&n, "run", 0, "the run whose backup it is (default: the first, the state before the dossier)")
 	to.flags(cmd.Flags())
+	to.currentFlag(cmd.Flags())
 	return cmd
 }
 
@@ -51,7 +52,7 @@ func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, n in
 		a.hint("the target is as the backup has it")
 		return nil
 	}
-	a.next("paletwin show "+m, "paletwin approve "+m+" --all && paletwin apply "+m)
+	a.next("paletwin show "+m, "paletwin approve "+m+" --all && paletwin "+to.carries()+" "+m)
 	return nil
 }
 
@@ -64,7 +65,7 @@ func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to targetFlags, 
 	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
 		return nil, nil, errors.Join(err, nothingDone(t))
 	}
-	tgt, _, err := a.target(t, to)
+	tgt, err := a.state(t, to)
 	if err != nil {
 		return nil, nil, err
 	}

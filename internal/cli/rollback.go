@@ -45,11 +45,15 @@ func newRollback(a *app) *cobra.Command {
 	fl.StringSliceVar(&f.fields, "field", nil, "only this `field`")
 	fl.BoolVar(&f.apply, "apply", false, "approve all but conflicts and carry it out at once")
 	f.targetFlags.flags(fl)
+	f.currentFlag(fl)
 	fl.BoolVar(&f.yes, "yes", false, "do not ask")
 	return cmd
 }
 
 func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) error {
+	if f.apply && f.current != "" {
+		return usage("what was handed off is undone by load files: leave --apply out, look at the dossier, and hand it off")
+	}
 	if f.apply && !f.yes && !a.asks {
 		return usage("rollback --apply writes to the target and there is nobody to ask: say --yes")
 	}
@@ -80,7 +84,7 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 		if a.json {
 			return a.printJSON(map[string]any{"dossier": n, "path": made.Rel(made.Dir), "undoes": made.Meta.Undoes, "changes": made.Set().Changes})
 		}
-		a.next("paletwin show "+n, "paletwin approve "+n+" --all && paletwin apply "+n)
+		a.next("paletwin show "+n, "paletwin approve "+n+" --all && paletwin "+f.carries()+" "+n)
 		return nil
 	}
 	if _, err := made.Decide(&desk.Order{Decision: changeset.Approve, By: a.user, When: a.now(), Note: "rollback --apply", How: "rollback --apply"}); err != nil {
@@ -101,7 +105,7 @@ func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to targetFlags,
 	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
 		return nil, errors.Join(err, nothingDone(t))
 	}
-	tgt, _, err := a.target(t, to)
+	tgt, err := a.state(t, to)
 	if err != nil {
 		return nil, err
 	}

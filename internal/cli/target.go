@@ -11,14 +11,62 @@ import (
 
 	"paletwin/core/table"
 	"paletwin/internal/desk"
+	"paletwin/internal/handoff"
 	"paletwin/internal/run"
+	"paletwin/internal/target"
 	"paletwin/internal/target/file"
 )
 
 // targetFlags are how the command line names a target.
 type targetFlags struct {
 	to, sheet, encoding string
+	current             string // of what was handed off: a fresh export
 }
+
+// currentFlag adds the flag for what the target has, where that was handed off.
+func (p *targetFlags) currentFlag(fl *pflag.FlagSet) {
+	fl.StringVar(&p.current, "current", "", "after a hand-off: a fresh `export` of the system")
+}
+
+// carries is the command that carries the dossier out.
+func (p *targetFlags) carries() string {
+	if p.current != "" {
+		return "handoff"
+	}
+	return "apply"
+}
+
+// state opens what is to be undone, or returned to a backup: the target, or
+// for a hand-off the fresh export that tells what the system has.
+func (a *app) state(t *desk.Dossier, p targetFlags) (target.Target, error) {
+	last, err := run.LastTarget(t)
+	if err != nil {
+		return nil, err
+	}
+	if p.to != "" || last == nil || !last.Handoff {
+		if p.current != "" {
+			return nil, usage("--current is for what was handed off; this dossier's target is read directly")
+		}
+		f, _, err := a.target(t, p)
+		return f, err
+	}
+	if p.current == "" {
+		return nil, &handoff.Error{Code: handoff.NeedsCurrent, Text: "dossier " + t.Meta.Number + " was handed off, and what the system has now only a fresh export tells"}
+	}
+	s, done, err := a.system(t, handoff.Options{Form: handoff.CSV}, p.current)
+	if err != nil {
+		return nil, err
+	}
+	return &closing{s, done}, nil
+}
+
+// closing is a system whose export is let go with it.
+type closing struct {
+	*system
+	done func()
+}
+
+func (c *closing) Close() error { c.done(); return nil }
 
 func (p *targetFlags) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&p.to, "to", "", "the `target`: a CSV, JSON Lines or XLSX file (default: where the last run went)")
@@ -37,6 +85,9 @@ func (a *app) target(t *desk.Dossier, p targetFlags) (*file.File, table.Options,
 		}
 		if last == nil {
 			return nil, o, &run.Refusal{Code: run.NoTarget, Text: fmt.Sprintf("dossier %s has no target yet", t.Meta.Number)}
+		}
+		if last.Handoff {
+			return nil, o, &run.Refusal{Code: run.WasHanded, Text: fmt.Sprintf("dossier %s goes to a system that takes files", t.Meta.Number)}
 		}
 		p.to = last.Target
 		o.Sheet, o.Encoding = cmp.Or(o.Sheet, last.Read.Sheet), cmp.Or(o.Encoding, last.Read.Encoding)

@@ -4,21 +4,31 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"paletwin/core/table"
 	"paletwin/internal/desk"
+	"paletwin/internal/handoff"
 	"paletwin/internal/run"
 	screen "paletwin/internal/term"
 )
 
 func newVerify(a *app) *cobra.Command {
-	return &cobra.Command{
+	var expect []string
+	cmd := &cobra.Command{
 		Use:   "verify NNNN [FILE]",
 		Short: "Hold a fresh read or export against what was meant",
+		Long: `Hold a fresh read of the target, or a fresh export, against what a dossier meant.
+
+Every record that was to change is as meant, not done, done differently (the system
+rounded, cut or trimmed what it was given), changed since by a later dossier, or
+something else; and what moved besides is listed by field. After a hand-off the fresh
+export also tells which records were done. The result is kept in verify.json.`,
 		Example: `  paletwin verify 0001
-  paletwin verify 0001 export-of-today.csv`,
+  paletwin verify 0001 export-of-today.csv --expect 'status == "withdrawn": 17'`,
 		Args: exactly(1, 2, "a dossier, and perhaps a fresh export"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.dossier(args[0])
@@ -29,18 +39,38 @@ func newVerify(a *app) *cobra.Command {
 			if len(args) == 2 {
 				fresh = args[1]
 			}
-			return a.verify(cmd.Context(), t, fresh)
+			return a.verify(cmd.Context(), t, fresh, expect)
 		},
 	}
+	cmd.Flags().StringArrayVar(&expect, "expect", nil, "a `count` that must add up: 'EXPRESSION: NUMBER'; repeatable")
+	return cmd
 }
 
-func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh string) error {
+func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh string, expect []string) error {
+	last, err := run.LastTarget(t)
+	if err != nil {
+		return err
+	}
+	if last != nil && last.Handoff {
+		if fresh == "" {
+			return &handoff.Error{Code: handoff.NeedsFresh, Text: "dossier " + t.Meta.Number + " was handed off, and what the system has now only a fresh export tells"}
+		}
+		lock, err := t.Lock() // what the export shows to be done is written down
+		if err != nil {
+			return err
+		}
+		defer lock.Unlock()
+	}
 	img, release, err := a.fresh(ctx, t, fresh)
 	if err != nil {
 		return err
 	}
 	defer release()
-	v, err := run.Verify(ctx, t, img, a.now())
+	p := run.Proof{Fresh: img, Name: fresh, Now: a.now}
+	if p.Expect, err = expectations(t, img.Heading, expect); err != nil {
+		return err
+	}
+	v, err := run.Verify(ctx, t, p)
 	if err != nil {
 		return err
 	}
@@ -57,6 +87,24 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh string) error {
 		return exit(exitLook)
 	}
 	return nil
+}
+
+// expectations reads counts that must add up.
+func expectations(t *desk.Dossier, heading, said []string) ([]*run.Expect, error) {
+	var all []*run.Expect
+	for _, text := range said {
+		at := strings.LastIndexByte(text, ':')
+		n, err := strconv.Atoi(strings.TrimSpace(text[at+1:]))
+		if at < 0 || err != nil || n < 0 {
+			return nil, usage("--expect takes an expression and a number, such as 'status == \"withdrawn\": 17', not %q", text)
+		}
+		e, err := run.NewExpect(t, heading, strings.TrimSpace(text[:at]), n)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, e)
+	}
+	return all, nil
 }
 
 // fresh reads the file that was named, or the last run's target.
@@ -91,28 +139,92 @@ func nothingDone(t *desk.Dossier) error {
 // verified prints a verification.
 func (a *app) verified(t *desk.Dossier, v *run.Verification) {
 	p := a.out
+	meant := screen.Plural(v.AsMeant, "record") + " as meant"
 	if v.Holds() {
-		p.Line("  %s  %s as meant, and nothing else moved", screen.Strong("verified"), screen.Plural(v.AsMeant, "record"))
-	} else {
-		p.Line("  %s  %s as meant", screen.Level("warn"), screen.Plural(v.AsMeant, "record"))
-		for _, x := range []struct {
-			n    int
-			word string
-		}{{v.NotDone, "not done"}, {v.Other, "something else"}, {v.Besides, "moved besides"}} {
-			if x.n > 0 {
-				p.Line("        %s %s", screen.Count(x.n), x.word)
-			}
+		if v.Later == 0 {
+			meant += ", and nothing else moved"
 		}
-		a.differences(v.Differences)
+		p.Line("  %s  %s", screen.Strong("verified"), meant)
+	} else {
+		p.Line("  %s  %s", screen.Level("warn"), meant)
 	}
+	for _, x := range []struct {
+		n    int
+		word string
+	}{{v.NotDone, "not done"}, {v.Differently, "done differently"}, {v.Since, "changed since by a later dossier"}, {v.Other, "something else"}, {v.Besides, "moved besides"},
+		{v.Later, "elsewhere, by later dossiers"}} {
+		if x.n > 0 {
+			p.Line("        %s %s", screen.Count(x.n), x.word)
+		}
+	}
+	a.expected(v.Expected)
+	a.madeOf(v.Made)
+	a.besides(v)
+	a.differences(v.Differences)
 	a.sums(v.Totals, t.Set().Fields, "now")
 }
 
+// expected lists counts that must add up.
+func (a *app) expected(all []run.Expected) {
+	if len(all) == 0 {
+		return
+	}
+	a.out.Line("")
+	t := screen.Table{Indent: "  ", Right: []bool{false, true, true}, Heading: []string{"count of", "expected", "found", ""}}
+	for _, e := range all {
+		word := screen.Dim("as expected")
+		if !e.Holds() {
+			word = screen.Level("warn")
+		}
+		t.Row(screen.Cut(screen.Safe(e.Where), 60), screen.Count(e.Want), screen.Strong(screen.Count(e.Found)), word)
+	}
+	t.Print(a.out)
+}
+
+// madeOf lists what the system made of values, by field.
+func (a *app) madeOf(all []run.Made) {
+	if len(all) == 0 {
+		return
+	}
+	a.out.Line("")
+	t := screen.Table{Indent: "  ", Right: []bool{false, false, true}, Heading: []string{"field", "the system made of it", "records", "such as"}}
+	for _, m := range all {
+		t.Row(screen.Safe(m.Field), m.How, screen.Count(m.Count), screen.Pale(screen.Value(m.Expected, 24))+" → "+screen.Strong(screen.Value(m.Found, 24)))
+	}
+	t.Print(a.out)
+}
+
+// besides lists by field what moved that nobody meant, where that is much.
+func (a *app) besides(v *run.Verification) {
+	const few = 5
+	if v.Besides <= few {
+		return
+	}
+	a.out.Line("")
+	t := screen.Table{Indent: "  ", Right: []bool{false, true}, Heading: []string{"moved besides", "records"}}
+	for _, f := range v.Fields {
+		name := screen.Safe(f.Field)
+		if f.Field == "" {
+			name = "records come or gone"
+		}
+		t.Row(name, screen.Count(f.Changes))
+	}
+	t.Print(a.out)
+}
+
 func (a *app) differences(all []run.Difference) {
+	if len(all) == 0 {
+		return
+	}
 	const most = 20
-	t := screen.Table{Indent: "  ", Heading: []string{"", "record", "field", "expected", "found"}}
+	a.out.Line("")
+	t := screen.Table{Indent: "  ", Heading: []string{"", "record", "field", "expected", "found", ""}}
 	for _, d := range all[:min(len(all), most)] {
-		t.Row(screen.Hue("delete", d.Kind), screen.Strong(screen.Value(d.Key, 24)), screen.Safe(d.Field), screen.Pale(screen.Value(d.Expected, 30)), screen.Strong(screen.Value(d.Found, 30)))
+		more := d.How
+		if d.By != "" {
+			more = "by " + d.By
+		}
+		t.Row(screen.Hue("delete", d.Kind), screen.Strong(screen.Value(d.Key, 24)), screen.Safe(d.Field), screen.Pale(screen.Value(d.Expected, 30)), screen.Strong(screen.Value(d.Found, 30)), screen.Dim(more))
 	}
 	t.Print(a.out)
 	if len(all) > most {

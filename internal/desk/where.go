@@ -14,7 +14,7 @@ import (
 // where selects changes by an expression over the record before and after.
 type where struct {
 	p      *expr.Program
-	fields []expr.Field
+	fields []string
 	getter func(func(field int) string) expr.Getter
 	known  map[record.Key]record.Record // what the snapshot has of amended records, in the fields that are named
 
@@ -25,31 +25,40 @@ type where struct {
 // Where compiles a selection of the dossier's changes. Without a layout all
 // fields are texts. Errors are *expr.Error.
 func (t *Dossier) Where(source string, c *Changes) (changeset.Where, error) {
-	l, err := t.Layout()
-	if err != nil {
-		return nil, err
-	}
 	w := &where{}
 	var env *expr.Env
-	if l != nil {
-		env, w.getter = l.Env(), l.Getter
-		for i := range l.Fields {
-			w.fields = append(w.fields, expr.Field{Name: l.Fields[i].Name})
-		}
-	} else {
-		for _, f := range c.Header.Fields {
-			w.fields = append(w.fields, expr.Field{Name: f, Type: expr.Text})
-		}
-		if env, err = expr.NewEnv(w.fields, nil); err != nil {
-			return nil, err
-		}
-		w.getter = textGetter
+	var err error
+	if env, w.fields, w.getter, err = t.Expressions(c.Header.Fields); err != nil {
+		return nil, err
 	}
 	if w.p, err = env.CompileBool(source); err != nil {
 		return nil, err
 	}
 	w.known, err = t.before(c, w)
 	return w, err
+}
+
+// Expressions returns the environment of expressions over the records of the
+// dossier's record set, its fields in their order, and what gives their
+// values. Without a layout the fields are those of heading, and all are texts.
+func (t *Dossier) Expressions(heading []string) (*expr.Env, []string, func(func(int) string) expr.Getter, error) {
+	l, err := t.Layout()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var names []string
+	if l != nil {
+		for i := range l.Fields {
+			names = append(names, l.Fields[i].Name)
+		}
+		return l.Env(), names, l.Getter, nil
+	}
+	var fields []expr.Field
+	for _, f := range heading {
+		names, fields = append(names, f), append(fields, expr.Field{Name: f, Type: expr.Text})
+	}
+	env, err := expr.NewEnv(fields, nil)
+	return env, names, textGetter, err
 }
 
 // textGetter gives the values of a record whose fields are all texts.
@@ -67,7 +76,7 @@ func textGetter(there func(int) string) expr.Getter {
 func (t *Dossier) before(c *Changes, w *where) (map[record.Key]record.Record, error) {
 	var names []string
 	for _, i := range append(w.p.Old(), w.p.New()...) {
-		names = append(names, w.fields[i].Name)
+		names = append(names, w.fields[i])
 	}
 	if len(names) == 0 {
 		return nil, nil
@@ -122,7 +131,7 @@ func (w *where) Holds(ch *changeset.Change) bool {
 }
 
 func (w *where) get(find func(string) (record.Value, bool)) expr.Getter {
-	return w.getter(func(i int) string { v, _ := find(w.fields[i].Name); return v.String() })
+	return w.getter(func(i int) string { v, _ := find(w.fields[i]); return v.String() })
 }
 
 // Err returns what went wrong while Holds was asked, the first of it.

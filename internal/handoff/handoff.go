@@ -83,6 +83,7 @@ func (e *Error) Error() string { return e.Text }
 // Codes of errors.
 const (
 	NeedsCurrent = "needs-current" // a fresh export is needed
+	NeedsFresh   = "needs-fresh"   // a fresh export is to be named
 	NeedsBlank   = "needs-blank"   // it is not known what a blank cell does there
 	TwiceHeading = "outward-twice" // two fields have one name there
 )
@@ -92,12 +93,10 @@ type Export struct {
 	Image  *table.Image
 	Raw    []byte // the file
 	Ext    string // of its name
+	Fresh  bool   // it was made for this hand-off, or for the rollback that is handed off
 	File   string // its name, where it is kept already: the dossier's snapshot; else ""
 	SHA256 string // of File
 }
-
-// fresh reports whether the export was made for this hand-off.
-func (e *Export) fresh() bool { return e.File == "" }
 
 // System is a system that only takes files. It is a target.Handing.
 type System struct {
@@ -208,6 +207,9 @@ func (s *System) Backup(_ context.Context, w io.Writer) error {
 	return table.Guard(func() error { _, err := w.Write(s.Export.Raw); return err })
 }
 
+// From is the export's name.
+func (s *System) From() string { return s.Export.Image.Name }
+
 // Kept names the export's file, where it is the dossier's snapshot.
 func (s *System) Kept() (string, string) { return s.Export.File, s.Export.SHA256 }
 
@@ -257,7 +259,7 @@ func (s *System) Check(steps []target.Step) ([]string, error) {
 
 // checkExport makes sure that the export says enough.
 func (s *System) checkExport(deletes int) error {
-	if s.Shape == Full && s.Form.rows() && !s.Export.fresh() {
+	if s.Shape == Full && s.Form.rows() && !s.Export.Fresh {
 		return &Error{NeedsCurrent, "the shape full sends every field of a record, and needs to know what they are now"}
 	}
 	if deletes == 0 {
@@ -267,7 +269,7 @@ func (s *System) checkExport(deletes int) error {
 	if deletes == 1 {
 		what = "a record is to be deleted"
 	}
-	if !s.Export.fresh() {
+	if !s.Export.Fresh {
 		return &Error{NeedsCurrent, what + ", and only a fresh export with all fields can bring them back whole"}
 	}
 	if s.Layout == nil {

@@ -59,6 +59,9 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	if err != nil {
 		return nil, err
 	}
+	if err := b.observe(ctx, t, tgt, done); err != nil {
+		return nil, err
+	}
 	system, err := lastSystem(t)
 	if err != nil {
 		return nil, err
@@ -95,6 +98,53 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	return writeDossier(ctx, t, tgt, newDossier{title: title, changes: changes, findings: findings,
 		undoes: &desk.Undoes{Dossier: t.Meta.Number, Runs: runs}, by: b.By, now: b.Now(), tool: b.Tool,
 		options: b.options(system)})
+}
+
+// observe finds out, for what was handed over, what was done of it: what is
+// seen done in the target is, and what is neither as before nor as meant may
+// have been, and is looked at again.
+func (b *Back) observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[unit]standingUnit) error {
+	h, ok := tgt.(target.Handing)
+	if !ok {
+		return nil
+	}
+	img, release, err := tgt.Table(ctx)
+	if err != nil {
+		return err
+	}
+	defer release()
+	ever, err := everDone(t)
+	if err != nil {
+		return err
+	}
+	undone := map[unit]*Step{}
+	for u, d := range ever {
+		if _, stands := done[u]; !stands {
+			undone[u] = d.step
+		}
+	}
+	steps, err := handedSteps(t, undone)
+	if err != nil {
+		return err
+	}
+	v := &Verification{set: t.Set().Name, later: &later{t: t}}
+	if v.layout, err = t.Layout(); err != nil {
+		return err
+	}
+	if err := v.lookUp(t, steps, Proof{Fresh: img, Name: h.From(), Now: b.Now}); err != nil {
+		return err
+	}
+	for _, s := range steps {
+		if s.Outcome != Done && (s.Outcome != Unknown || s.kind == NotDone) {
+			continue
+		}
+		for _, u := range s.units() {
+			if _, there := done[u]; !there && undone[u] == nil {
+				done[u] = standingUnit{s.of.Head.Run, tgt.Name(), s.Step}
+			}
+		}
+	}
+	return v.later.err
 }
 
 // lastSystem returns the fields that the target of the last run writes
@@ -298,7 +348,7 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 	defer release()
 	fields := n.fields(img.Heading)
 	meta := &desk.Meta{Title: n.title, By: n.by, When: n.now.UTC(), Tool: n.tool, Options: n.options, Undoes: n.undoes,
-		Snapshot: &desk.Input{File: snapshot, Name: filepath.Base(tgt.Name()), SHA256: kept.SHA256, Size: kept.Size, Found: img.Found}}
+		Snapshot: &desk.Input{File: snapshot, Name: nameOf(tgt), SHA256: kept.SHA256, Size: kept.Size, Found: img.Found}}
 	place := make(map[string]int, len(fields))
 	for i, f := range fields {
 		place[f] = i
@@ -332,6 +382,14 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 		return nil, err
 	}
 	return draft.Keep(meta)
+}
+
+// nameOf is what the state of a target is called.
+func nameOf(tgt target.Target) string {
+	if h, ok := tgt.(target.Handing); ok {
+		return h.From()
+	}
+	return filepath.Base(tgt.Name())
 }
 
 // fields returns the target's fields, and behind them those that the changes

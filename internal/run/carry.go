@@ -195,7 +195,7 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 	if err != nil {
 		return nil, err
 	}
-	rep.Verify, err = verify(ctx, j.Dossier, r, img, j.Now())
+	rep.Verify, err = verify(ctx, j.Dossier, r, Proof{Fresh: img, Now: j.Now})
 	return rep, errors.Join(err, release())
 }
 

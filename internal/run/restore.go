@@ -62,7 +62,7 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 		return nil, nil, err
 	}
 	c := &desk.Comparison{Title: "restore of " + t.Meta.Number, By: b.By, Tool: b.Tool, Now: b.Now(),
-		Snapshot: desk.Source{Name: filepath.Base(tgt.Name()), Stream: &now, Options: read},
+		Snapshot: desk.Source{Name: nameOf(tgt), Stream: &now, Options: read},
 		Edited:   &desk.Source{Path: filepath.Join(r.Dir, r.Head.Backup), Name: r.Head.Backup, Options: read},
 		Undoes:   &desk.Undoes{Dossier: t.Meta.Number, Runs: []int{b.Run}, Restore: true},
 		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: l, SameOnly: true, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true,

@@ -123,6 +123,7 @@ const (
 	NothingDone     = "nothing-done"   // no run has done anything
 	NoTarget        = "no-target"      // no target was named and none is known
 	SecondLook      = "second-look"    // somebody else has to approve, too
+	WasHanded       = "handed-off"     // the dossier was handed off, and has no target
 	Unfinished      = "unfinished-run" // an interrupted run has to be finished first
 )
 

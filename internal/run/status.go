@@ -15,7 +15,7 @@ import (
 // Status is what a dossier's runs came to, for the history.
 type Status struct {
 	Runs     []*Record
-	Steps    Steps    // of all runs together
+	Steps    Steps    // what became of each record at last; done stays done
 	Standing int      // steps done and not undone
 	Undone   []string // the dossiers that undid some of it
 	Running  bool     // a process is working on it
@@ -28,6 +28,7 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
+	last := map[changeset.ID]Outcome{}
 	for _, n := range runs {
 		r, err := ReadRun(t, n)
 		if err != nil {
@@ -35,8 +36,13 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 		}
 		s.Runs = append(s.Runs, r)
 		for _, x := range r.Steps {
-			s.Steps.count(x.Outcome)
+			if last[x.ID] != Done {
+				last[x.ID] = x.Outcome
+			}
 		}
+	}
+	for _, o := range last {
+		s.Steps.count(o)
 	}
 	s.Running = Working(t)
 	if s.Steps.Done == 0 {

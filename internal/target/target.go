@@ -97,6 +97,8 @@ type Handing interface {
 	// Loads lists the files that Write made, in the order in which they are to
 	// be loaded, those that undo it after the others.
 	Loads() []Load
+	// From is what the export is called that says what the system has.
+	From() string
 	// Kept names a file that holds the state as Backup would write it, with its
 	// SHA-256, where there is one that stays; else it is "".
 	Kept() (file, sha256 string)

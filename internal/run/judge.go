@@ -1,0 +1,414 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/core/wear"
+	"paletwin/internal/desk"
+)
+
+// judged is a step to be held against what is there now: all of it, or of an
+// amend the fields that no later run wrote again and no rollback took back.
+type judged struct {
+	*Step
+	fields []changeset.FieldChange
+	of     *Record
+	kind   string // of its differences, once it was looked at
+}
+
+// compare compares the last run's backup with the fresh state: what differs
+// is a step, as meant or not, or moved besides.
+func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Record, backup *table.Image, p Proof) error {
+	done, err := standing(t)
+	if err != nil {
+		return err
+	}
+	ever, err := everDone(t)
+	if err != nil {
+		return err
+	}
+	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, known: map[changeset.ID]*Step{}, undone: map[unit]*Step{}, now: map[record.Key]*changeset.Change{}}
+	for u, d := range ever {
+		if _, stands := done[u]; !stands {
+			sink.undone[u] = d.step
+		}
+	}
+	elsewhere, err := v.elsewhere(t, last, done, sink.undone)
+	if err != nil {
+		return err
+	}
+	for _, j := range elsewhere {
+		sink.known[j.ID] = j.Step
+	}
+	if !last.Head.Handoff {
+		for u, d := range done {
+			if d.run == last.Head.Run {
+				sink.steps[u.id] = d.step
+			}
+		}
+	}
+	res, err := compare.Run(ctx, backup, p.Fresh, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true,
+		Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true}, sink)
+	if err != nil {
+		return err
+	}
+	v.Totals = res.Totals
+	if err := v.lookUp(t, elsewhere, p); err != nil {
+		return err
+	}
+	steps := slices.Collect(maps.Values(sink.steps))
+	sortSteps(steps)
+	for _, s := range steps {
+		now, there := sink.state(s)
+		v.step(&judged{Step: s, fields: stands(s.Fields, s.ID, done)}, now, there)
+	}
+	v.Differences = append(v.Differences, sink.besides...)
+	for _, f := range res.Findings {
+		if f.Level == changeset.Stop {
+			v.Besides++
+			v.Differences = append(v.Differences, Difference{Kind: Besides, Key: f.Key, Expected: "(one row)", Found: fmt.Sprintf("(%s, %d rows)", f.Code, f.Count)})
+		}
+	}
+	return v.later.err
+}
+
+// stands returns the fields whose units stand.
+func stands(fields []changeset.FieldChange, id changeset.ID, done map[unit]standingUnit) []changeset.FieldChange {
+	return slices.DeleteFunc(slices.Clone(fields), func(f changeset.FieldChange) bool { _, ok := done[unit{id, f.Field}]; return !ok })
+}
+
+// elsewhere lists the steps of which the comparison with the last backup does
+// not tell whether they are as meant: those of earlier runs on the target,
+// and all that were handed over, of which nobody has seen what became.
+func (v *Verification) elsewhere(t *desk.Dossier, last *Record, done map[unit]standingUnit, undone map[unit]*Step) ([]*judged, error) {
+	var all []*judged
+	if !last.Head.Handoff {
+		seen := map[*Step]bool{}
+		for _, d := range done {
+			if !seen[d.step] && d.target == last.Head.Target && d.run != last.Head.Run {
+				seen[d.step] = true
+				all = append(all, &judged{Step: d.step, fields: stands(d.step.Fields, d.step.ID, done)})
+			}
+		}
+	} else {
+		var err error
+		if all, err = handedSteps(t, undone); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(all, func(a, b *judged) int { return compareKeys(a.Key, b.Key, a.Act, b.Act) })
+	return all, nil
+}
+
+// handedSteps lists what was handed over, the last time it was.
+func handedSteps(t *desk.Dossier, undone map[unit]*Step) ([]*judged, error) {
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, err
+	}
+	var all []*judged
+	seen := map[unit]bool{}
+	for _, n := range slices.Backward(runs) {
+		r, err := ReadRun(t, n)
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range r.Steps {
+			if !s.handed {
+				continue
+			}
+			j := &judged{Step: s, of: r}
+			fresh := false
+			for _, u := range s.handedUnits() {
+				if seen[u] || undone[u] != nil {
+					continue
+				}
+				seen[u], fresh = true, true
+				for _, f := range s.all {
+					if f.Field == u.field {
+						j.fields = append(j.fields, f)
+					}
+				}
+			}
+			if fresh {
+				all = append(all, j)
+			}
+		}
+	}
+	return all, nil
+}
+
+// lookUp judges steps by what the fresh state has of their records, and keeps
+// what is learnt of handed-over ones.
+func (v *Verification) lookUp(t *desk.Dossier, steps []*judged, p Proof) error {
+	if len(steps) == 0 {
+		return nil
+	}
+	want := make([]record.Key, len(steps))
+	for i, s := range steps {
+		want[i] = s.Key
+	}
+	found, err := csv.Lookup(p.Fresh, t.Set().Key, want)
+	if err != nil {
+		return err
+	}
+	learnt := map[*Record][]*Step{}
+	for _, s := range steps {
+		now, there := found[s.Key]
+		s.kind = v.step(s, now, there)
+		if s.of != nil && len(s.fields) == len(s.all) && s.seen(now) {
+			s.When = p.Now()
+			s.Reason = "seen in " + filepath.Base(p.Name)
+			learnt[s.of] = append(learnt[s.of], s.Step)
+		}
+	}
+	for r, steps := range learnt {
+		j := &Job{Dossier: t, Now: p.Now}
+		if err := j.learn(r, steps, &Answer{Kind: "export", Name: filepath.Base(p.Name), Rows: len(steps)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// seen gives a handed-over step its outcome by what an export shows, and
+// reports whether that is news. What is not done yet may still be loaded.
+func (j *judged) seen(now record.Record) bool {
+	if j.Outcome == Done || j.kind != "" && j.kind != Differently {
+		return false
+	}
+	j.Outcome, j.Read, j.Left, j.answered = Done, nil, nil, nil
+	if j.kind == Differently {
+		for _, f := range j.all {
+			if v, _ := now.Get(f.Field); v != f.To {
+				j.Read.Set(f.Field, v)
+			}
+		}
+		for _, f := range j.Record {
+			if v, there := now.Get(f.Name); there && v != f.Value && j.Act == changeset.Add {
+				j.Read.Set(f.Name, v)
+			}
+		}
+	}
+	return true
+}
+
+// step judges one step by what is there now, and returns the kind of its
+// differences, "" if there is none.
+func (v *Verification) step(s *judged, now record.Record, there bool) string {
+	var bad []Difference
+	get := now.Finder()
+	before := true // all that is not as meant is as it was before
+	miss := func(field string, expected, was, found string) {
+		d := Difference{Key: s.Key.String(), Field: field, Expected: expected, Found: found}
+		if field != "" {
+			d.How = wear.Made(expected, found)
+		}
+		d.By = v.later.who(s.Key, field, found)
+		bad = append(bad, d)
+		before = before && found == was
+	}
+	switch {
+	case s.Act == changeset.Delete:
+		if there {
+			miss("", goneWord, thereWord, thereWord)
+		}
+	case !there:
+		was := goneWord
+		if s.Act == changeset.Amend {
+			was = thereWord
+		}
+		miss("", thereWord, was, goneWord)
+	case s.Act == changeset.Add:
+		for _, f := range s.Record {
+			if c, _ := get(f.Name); !v.layout.Equal(f.Name, c, f.Value) && !slices.Contains(v.system, f.Name) {
+				miss(f.Name, f.Value.String(), goneWord, c.String())
+			}
+		}
+	default:
+		for _, f := range s.fields {
+			if c, _ := get(f.Field); !v.layout.Equal(f.Field, c, f.To) {
+				miss(f.Field, f.To.String(), f.From.String(), c.String())
+			}
+		}
+	}
+	return v.count(bad, before)
+}
+
+// count sorts a step by what is not as meant of it.
+func (v *Verification) count(bad []Difference, before bool) string {
+	kind := Other
+	all := func(is func(d Difference) bool) bool {
+		return !slices.ContainsFunc(bad, func(d Difference) bool { return !is(d) })
+	}
+	switch {
+	case len(bad) == 0:
+		v.AsMeant++
+		return ""
+	case all(func(d Difference) bool { return d.By != "" }):
+		kind = Since
+		v.Since++
+	case before:
+		kind = NotDone
+		v.NotDone++
+	case all(func(d Difference) bool { return d.How != "" }):
+		kind = Differently
+		v.Differently++
+	default:
+		v.Other++
+	}
+	for i := range bad {
+		bad[i].Kind = kind
+		if kind == Differently {
+			v.made(&bad[i])
+		} else {
+			bad[i].How = ""
+		}
+	}
+	v.Differences = append(v.Differences, bad...)
+	return kind
+}
+
+// made counts what the system made of a value.
+func (v *Verification) made(d *Difference) {
+	i := slices.IndexFunc(v.Made, func(m Made) bool { return m.Field == d.Field && m.How == d.How })
+	if i < 0 {
+		i = len(v.Made)
+		v.Made = append(v.Made, Made{Field: d.Field, How: d.How, Expected: d.Expected, Found: d.Found})
+	}
+	v.Made[i].Count++
+}
+
+// differences is the sink of the comparison of backup and fresh state.
+type differences struct {
+	v       *Verification
+	steps   map[changeset.ID]*Step // of the last run
+	known   map[changeset.ID]*Step // steps that are judged otherwise
+	undone  map[unit]*Step         // what rollbacks took back since
+	now     map[record.Key]*changeset.Change
+	besides []Difference
+}
+
+func (d *differences) WriteEncoded(_ []byte, changes []*changeset.Change) error {
+	for _, ch := range changes {
+		d.take(ch)
+	}
+	return nil
+}
+
+// take sorts one change into what a step is about and what moved besides.
+func (d *differences) take(ch *changeset.Change) {
+	amendID := changeset.MakeID(d.v.set, ch.Key, changeset.Amend)
+	step, amend := d.steps[ch.ID], d.steps[amendID]
+	if amend != nil || step != nil {
+		d.now[ch.Key] = ch
+	}
+	if ch.Act != changeset.Amend {
+		expected, found := goneWord, thereWord
+		if ch.Act == changeset.Delete {
+			expected, found = found, expected
+		}
+		back := unit{changeset.MakeID(d.v.set, ch.Key, ch.Act.Inverse()), ""}
+		if step == nil && amend == nil && d.known[ch.ID] == nil && d.known[amendID] == nil && d.undone[back] == nil {
+			d.beside(ch.Key, Difference{Expected: expected, Found: found})
+		}
+		return
+	}
+	meant := map[string]bool{}
+	for _, s := range []*Step{step, d.known[ch.ID]} {
+		if s != nil {
+			for _, f := range append(slices.Clone(s.Fields), s.all...) {
+				meant[f.Field] = true
+			}
+		}
+	}
+	added := d.known[changeset.MakeID(d.v.set, ch.Key, changeset.Add)]
+	for _, f := range ch.Fields {
+		switch {
+		case slices.Contains(d.v.system, f.Field):
+			d.v.System = countField(d.v.System, f.Field)
+		case meant[f.Field] || added != nil || d.takenBack(ch.ID, &f):
+		default:
+			d.beside(ch.Key, Difference{Field: f.Field, Expected: f.From.String(), Found: f.To.String()})
+		}
+	}
+}
+
+// takenBack reports whether a field is as it was before a step that a
+// rollback undid.
+func (d *differences) takenBack(id changeset.ID, f *changeset.FieldChange) bool {
+	s := d.undone[unit{id, f.Field}]
+	if s == nil {
+		return false
+	}
+	for i := range s.Fields {
+		if s.Fields[i].Field == f.Field {
+			return d.v.layout.Equal(f.Field, f.To, s.Fields[i].From)
+		}
+	}
+	return false
+}
+
+// beside notes a difference that no step meant, unless a later dossier did.
+func (d *differences) beside(key record.Key, x Difference) {
+	if d.v.later.who(key, x.Field, x.Found) != "" {
+		d.v.Later++
+		return
+	}
+	x.Kind, x.Key = Besides, key.String()
+	d.v.Besides++
+	d.v.Fields = countField(d.v.Fields, x.Field)
+	d.besides = append(d.besides, x)
+}
+
+// state returns a step's record as far as the comparison saw it: what did not
+// change since the backup is as the step found it.
+func (d *differences) state(s *Step) (now record.Record, there bool) {
+	ch := d.now[s.Key]
+	switch s.Act {
+	case changeset.Add:
+		if ch == nil || ch.Act != changeset.Add {
+			return nil, false
+		}
+		return ch.Record, true
+	case changeset.Delete:
+		return s.Record, ch == nil || ch.Act != changeset.Delete
+	}
+	if ch != nil && ch.Act == changeset.Delete {
+		return nil, false
+	}
+	to := map[string]record.Value{}
+	if ch != nil {
+		for _, f := range ch.Fields {
+			to[f.Field] = f.To
+		}
+	}
+	for _, f := range s.Fields {
+		v, moved := to[f.Field]
+		if !moved {
+			v = f.From
+		}
+		now = append(now, record.Field{Name: f.Field, Value: v})
+	}
+	return now, true
+}
+
+// countField adds one to a field's count.
+func countField(all []changeset.FieldCount, field string) []changeset.FieldCount {
+	for i := range all {
+		if all[i].Field == field {
+			all[i].Changes++
+			return all
+		}
+	}
+	return append(all, changeset.FieldCount{Field: field, Changes: 1})
+}

@@ -307,11 +307,16 @@ func (s *System) refuses(st *target.Step) string {
 			return why
 		}
 	}
-	if st.Act == changeset.Add {
-		for _, f := range st.Record {
-			if why := s.unwritable(f.Name, f.Value, false); why != "" {
-				return why
-			}
+	beside := st.Record // what is sent and does not change
+	switch {
+	case st.Act == changeset.Delete:
+		beside = nil
+	case st.Act == changeset.Amend && s.Shape == Full:
+		beside = s.whole[st.Key]
+	}
+	for _, f := range beside {
+		if why := s.unwritable(f.Name, f.Value, false); why != "" {
+			return why
 		}
 	}
 	for i, part := range st.Key.Parts() {
@@ -338,19 +343,13 @@ func (s *System) unwritable(field string, v record.Value, empties bool) string {
 		return ""
 	}
 	text := w.Write(v)
-	switch s.Form {
-	case CSV, XLSX:
-		if w.Misread(v) {
-			return fmt.Sprintf("%s: the system takes %q for its sign to empty a field", field, text)
-		}
-		if s.Form == XLSX && len(text) > maxCell {
-			return fmt.Sprintf("%s: a cell of a workbook does not hold %d bytes", field, len(text))
-		}
-	case SQL:
-		if strings.ContainsRune(text, 0) {
-			return field + ": the value has a NUL character, which SQL does not write"
-		}
-		return ""
+	switch {
+	case s.Form.rows() && w.Misread(v):
+		return fmt.Sprintf("%s: the system takes %q for its sign to empty a field", field, text)
+	case s.Form == XLSX && len(text) > maxCell:
+		return fmt.Sprintf("%s: a cell of a workbook does not hold %d bytes", field, len(text))
+	case s.Form == SQL && strings.ContainsRune(text, 0):
+		return field + ": the value has a NUL character, which SQL does not write"
 	}
 	if letter, ok := s.enc.lacks(text); ok {
 		return fmt.Sprintf("%s: the letter %q is not in %s", field, letter, s.Encoding)
@@ -390,6 +389,15 @@ func (s *System) doable(steps []target.Step) ([]target.Step, []byHand) {
 	var can []target.Step
 	var rest []byHand
 	for _, st := range steps {
+		if st.Act == changeset.Add {
+			st.Record = slices.DeleteFunc(st.Record.Clone(), func(f record.Field) bool {
+				why := s.unwritable(f.Name, f.Value, false)
+				if why != "" {
+					rest = append(rest, byHand{st.Key, f.Name, f.Value, why})
+				}
+				return why != ""
+			})
+		}
 		if st.Act != changeset.Amend {
 			can = append(can, st)
 			continue

@@ -24,7 +24,7 @@ const (
 // copy of it.
 func template(t *testing.T) string {
 	dir := t.TempDir()
-	b := newBench(t, dir, noSync{}, []byte(oldRegister))
+	b := newBench(t, dir, faulty.NoSync{}, []byte(oldRegister))
 	b.compare([]byte(oldRegister), []byte(editedCopy))
 	return dir
 }
@@ -49,7 +49,7 @@ func TestFaultAtEveryOperation(t *testing.T) {
 	covered := 0
 	for _, mode := range []faulty.Mode{faulty.Fail, faulty.Short, faulty.Full, faulty.Late} {
 		for n := 1; ; n++ {
-			f := &faulty.FS{FS: noSync{}, Mode: mode}
+			f := &faulty.FS{FS: faulty.NoSync{}, Mode: mode}
 			b, d := fresh(t, start, f)
 			f.At = f.Count() + n
 			_, err := b.apply(d, Options{})
@@ -73,7 +73,7 @@ func TestFaultAtEveryOperation(t *testing.T) {
 // recover finishes what was interrupted with a file system that works, and
 // takes it back.
 func recover(t *testing.T, b *bench) {
-	b.fs = noSync{}
+	b.fs = faulty.NoSync{}
 	b.reopen()
 	d, err := b.desk.Dossier("1", "")
 	require.NoError(t, err)
@@ -107,7 +107,7 @@ func recover(t *testing.T, b *bench) {
 // deciding leaves the decision made or not.
 func TestFaultWhileComparingAndDeciding(t *testing.T) {
 	for n := 1; ; n++ {
-		f := &faulty.FS{FS: noSync{}, Mode: faulty.Fail, At: n}
+		f := &faulty.FS{FS: faulty.NoSync{}, Mode: faulty.Fail, At: n}
 		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "r.csv"), []byte(oldRegister), 0o600))
 		err := compareFiles(f, dir)
@@ -115,7 +115,7 @@ func TestFaultWhileComparingAndDeciding(t *testing.T) {
 			require.NoError(t, err)
 			break
 		}
-		d, derr := desk.Find(noSync{}, dir, dir)
+		d, derr := desk.Find(faulty.NoSync{}, dir, dir)
 		require.NoError(t, derr)
 		all, derr := d.Dossiers()
 		require.NoError(t, derr)
@@ -126,7 +126,7 @@ func TestFaultWhileComparingAndDeciding(t *testing.T) {
 			require.NoError(t, c.Close())
 			assert.Empty(t, Check(x))
 		}
-		require.NoError(t, compareFiles(noSync{}, dir), "the next one goes through")
+		require.NoError(t, compareFiles(faulty.NoSync{}, dir), "the next one goes through")
 	}
 }
 

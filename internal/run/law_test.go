@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -21,6 +20,7 @@ import (
 	"paletwin/core/table/csv"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
+	"paletwin/internal/disk/faulty"
 	"paletwin/internal/target/file"
 )
 
@@ -104,26 +104,6 @@ func (b *bench) bytes() string {
 	return string(data)
 }
 
-// noSync is the file system without its slow promise, for laws that are about
-// bytes and not about crashes.
-type noSync struct{ disk.OS }
-
-type noSyncFile struct{ disk.File }
-
-func (noSyncFile) Sync() error { return nil }
-
-func (noSync) SyncDir(string) error { return nil }
-
-func (f noSync) Create(name string, perm fs.FileMode) (disk.File, error) {
-	file, err := f.OS.Create(name, perm)
-	return noSyncFile{file}, err
-}
-
-func (f noSync) OpenAppend(name string) (disk.File, error) {
-	file, err := f.OS.OpenAppend(name)
-	return noSyncFile{file}, err
-}
-
 // drawRegister draws a register as people have them: any delimiter, line end, quotes
 // or none, blank rows, no line end at the end.
 func drawRegister(t *rapid.T) []byte {
@@ -187,7 +167,7 @@ func TestApplyThenRollbackIsTheSameBytes(t *testing.T) {
 		require.NoError(rt, err)
 		defer os.RemoveAll(dir)
 		register := drawRegister(rt)
-		b := newBench(rt, dir, noSync{}, register)
+		b := newBench(rt, dir, faulty.NoSync{}, register)
 		d := b.compare(register, drawEdit(rt, register))
 		for first := rapid.IntRange(0, 3).Draw(rt, "first"); ; first = 0 {
 			rep, err := b.apply(d, Options{First: first})
@@ -241,7 +221,7 @@ func TestOthersChangesStay(t *testing.T) {
 		require.NoError(rt, err)
 		defer os.RemoveAll(dir)
 		register := []byte("k,v,w\n1,a,x\n2,b,x\n3,c,x\n4,d,x\n5,e,x\n")
-		b := newBench(rt, dir, noSync{}, register)
+		b := newBench(rt, dir, faulty.NoSync{}, register)
 		d := b.compare(register, []byte("k,v,w\n1,A,x\n2,B,x\n3,C,x\n4,d,x\n"))
 		others := func(name string) map[string]string {
 			changed := map[string]string{}

@@ -188,3 +188,23 @@ func (h *handle) Close() error {
 	err := h.f.step(false, "close", h.name)
 	return errors.Join(h.File.Close(), err)
 }
+
+// NoSync is the operating system's file system without its slow promise, for laws that are about
+// bytes and not about crashes.
+type NoSync struct{ disk.OS }
+
+type noSyncFile struct{ disk.File }
+
+func (noSyncFile) Sync() error { return nil }
+
+func (NoSync) SyncDir(string) error { return nil }
+
+func (f NoSync) Create(name string, perm fs.FileMode) (disk.File, error) {
+	file, err := f.OS.Create(name, perm)
+	return noSyncFile{file}, err
+}
+
+func (f NoSync) OpenAppend(name string) (disk.File, error) {
+	file, err := f.OS.OpenAppend(name)
+	return noSyncFile{file}, err
+}

@@ -103,6 +103,18 @@ func (l Lines) All() iter.Seq[Line] {
 // Lines gives the changes' lines in order.
 func (r *Reader) Lines() iter.Seq[Line] { return Lines(r.lines).All() }
 
+// At returns the line that starts at an offset which a walk over Lines gave:
+// the sum of the lengths of the lines before, with their newlines. ok is false
+// where no line starts there.
+func (r *Reader) At(offset int) (l Line, ok bool) {
+	if offset < 0 || offset >= len(r.lines) || offset > 0 && r.lines[offset-1] != '\n' {
+		return nil, false
+	}
+	rest := r.lines[offset:]
+	n := bytes.IndexByte(rest, '\n')
+	return Line(rest[:n:n]), true
+}
+
 // Parts cuts the changes' lines into at most n runs of about one length.
 func (r *Reader) Parts(n int) []Lines {
 	var parts []Lines

@@ -14,16 +14,27 @@ import (
 func newHistory(a *app) *cobra.Command {
 	var check, follow bool
 	var n int
+	var q asked
 	cmd := &cobra.Command{
 		Use:   "history [NNNN]",
-		Short: "List what was done: the dossiers of the desk, or the runs of one",
+		Short: "List what was done: dossiers, the runs of one, or what happened to a record",
+		Long: `List what was done.
+
+Without more, the dossiers of the desk; with a dossier, its decisions and runs. With
+--record, --field, --since, --until or --by, what happened to records over all
+dossiers: from what to what, when, on whose approval, in which run, from which file.`,
 		Example: `  paletwin history
   paletwin history 0001
+  paletwin history --record 00417
+  paletwin history --field service_fee --since 2026-03-01 --until 2026-03-31
   paletwin history --check`,
 		Args: exactly(0, 1, "at most a dossier"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if check {
 				return a.checkHistory(args)
+			}
+			if q.any() {
+				return a.records(args, &q)
 			}
 			if n > 0 || follow {
 				return a.oneRun(cmd.Context(), args, n, follow)
@@ -37,6 +48,11 @@ func newHistory(a *app) *cobra.Command {
 	cmd.Flags().IntVar(&n, "run", 0, "one run of the dossier")
 	cmd.Flags().BoolVar(&follow, "follow", false, "stay until the run has ended")
 	cmd.Flags().BoolVar(&check, "check", false, "read everything again and compare it with its digests and seals")
+	cmd.Flags().StringVar(&q.record, "record", "", "what happened to this record: its `key`")
+	cmd.Flags().StringVar(&q.field, "field", "", "what happened to this `field`")
+	cmd.Flags().StringVar(&q.since, "since", "", "from this `day` on: 2026-03-01")
+	cmd.Flags().StringVar(&q.until, "until", "", "up to and with this `day`")
+	cmd.Flags().StringVar(&q.by, "by", "", "what `who` compared, decided or carried out")
 	return cmd
 }
 

@@ -199,6 +199,26 @@ func (s *System) Current(_ context.Context, keys []record.Key) ([]target.State, 
 	return states, nil
 }
 
+// AsMade gives records as the steps say they were: the export is the snapshot
+// that the steps were made from, and nothing more of the records is needed.
+func (s *System) AsMade(steps []target.Step) ([]target.State, bool) {
+	if s.Export.File == "" || s.Shape == Full || s.Layout != nil && len(s.Layout.Rules) > 0 {
+		return nil, false
+	}
+	states := make([]target.State, len(steps))
+	for i := range steps {
+		st := &steps[i]
+		if st.Act == changeset.Add {
+			continue
+		}
+		states[i] = target.State{Count: 1, Record: st.Record}
+		for _, f := range st.Fields {
+			states[i].Record = append(states[i].Record, record.Field{Name: f.Field, Value: f.From})
+		}
+	}
+	return states, true
+}
+
 // Ext is the ending of the export's name.
 func (s *System) Ext() string { return s.Export.Ext }
 

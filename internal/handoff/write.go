@@ -39,11 +39,7 @@ func (s *System) Write(ctx context.Context, steps []target.Step) ([]target.Resul
 		_ = s.FS.RemoveAll(stage) // the first error counts
 		return nil, err
 	}
-	results := make([]target.Result, len(steps))
-	for i := range results {
-		results[i].Handed = true
-	}
-	return results, disk.Replace(s.FS, stage, dir)
+	return make([]target.Result, len(steps)), disk.Replace(s.FS, stage, dir)
 }
 
 func (s *System) write(ctx context.Context, stage string, steps []target.Step) error {

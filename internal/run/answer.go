@@ -219,9 +219,7 @@ func (s *Step) weigh() {
 // anew.
 func (j *Job) learn(r *Record, steps []*Step, a *Answer) error {
 	jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
-	e := outcomes(r.batch, steps)
-	e.Answer = a
-	if err := jr.append(e); err != nil {
+	if err := jr.append(answered(r.batch, steps, a)); err != nil {
 		return err
 	}
 	r.size = jr.size

@@ -256,7 +256,7 @@ func (rep *Report) partly(s *Step) {
 // not to be written its outcome. It returns those that are.
 func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 	j.Progress("reading the target", 0, 0)
-	states, err := j.Target.Current(ctx, keys(steps))
+	states, err := j.states(ctx, steps)
 	if err != nil {
 		return nil, err
 	}
@@ -295,6 +295,16 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 		}
 	}
 	return write, nil
+}
+
+// states gives the steps' records as they are now.
+func (j *Job) states(ctx context.Context, steps []*Step) ([]target.State, error) {
+	if h, ok := j.Target.(target.Handing); ok {
+		if states, ok := h.AsMade(forTarget(steps, nil)); ok {
+			return states, nil
+		}
+	}
+	return j.Target.Current(ctx, keys(steps))
 }
 
 // checkHanding refuses what a target that takes files cannot be given.

@@ -79,33 +79,23 @@ func wait(ctx context.Context, d time.Duration) error {
 
 // batch carries out one batch: intent, write, read back, outcomes.
 func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, forms map[changeset.ID]target.Form) error {
-	intent := entry{Batch: n}
-	for _, s := range part {
-		intent.Intend = append(intent.Intend, s.intent())
-	}
-	if err := jr.append(intent); err != nil {
+	if err := jr.append(intents(n, part)); err != nil {
 		return err
 	}
 	results, err := j.Target.Write(ctx, forTarget(part, forms))
 	if err != nil {
 		return err
 	}
+	if h, ok := j.Target.(target.Handing); ok {
+		for _, s := range part {
+			s.Outcome, s.When = Unknown, j.Now()
+		}
+		return jr.append(outcomes(n, part, h.Loads()))
+	}
 	if err := j.readBack(ctx, part, results); err != nil {
 		return err
 	}
-	done := outcomes(n, part)
-	if h, ok := j.Target.(target.Handing); ok {
-		done.Loads = h.Loads()
-	}
-	return jr.append(done)
-}
-
-func outcomes(n int, part []*Step) entry {
-	e := entry{Batch: n}
-	for _, s := range part {
-		e.Outcomes = append(e.Outcomes, s.outcome())
-	}
-	return e
+	return jr.append(outcomes(n, part, nil))
 }
 
 // readBack gives the steps of a batch their outcomes, and notes where the
@@ -121,8 +111,6 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 	for i, s := range part {
 		s.When = j.Now()
 		switch r := results[i]; {
-		case r.Handed:
-			s.Outcome = Unknown
 		case r.Refused:
 			s.Outcome, s.Reason = Refused, r.Reason
 		case r.Moved:
@@ -164,7 +152,7 @@ func (j *Job) abandon(jr *journal, r *Record) error {
 			s.Outcome, s.Reason, s.When = Skipped, "the target changed after it was read", j.Now()
 		}
 	}
-	if err := jr.append(outcomes(r.batch, r.Steps)); err != nil {
+	if err := jr.append(outcomes(r.batch, r.Steps, nil)); err != nil {
 		return err
 	}
 	return j.close(jr, r, "stopped")
@@ -204,9 +192,8 @@ func (j *Job) close(jr *journal, r *Record, how string) error {
 	if err := writeOutcome(j.Dossier, filepath.Join(r.Dir, outcomeName), r.Steps); err != nil {
 		return err
 	}
-	when := j.Now().UTC()
 	r.Ended = how
-	return jr.append(entry{End: how, When: &when})
+	return jr.append(ended(how, j.Now()))
 }
 
 // finish ends a run that was interrupted, under its own number and with its
@@ -249,7 +236,7 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 	}
 	if len(known) > 0 {
 		jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
-		if err := jr.append(outcomes(r.batch, known)); err != nil {
+		if err := jr.append(outcomes(r.batch, known, nil)); err != nil {
 			return nil, err
 		}
 		r.size = jr.size

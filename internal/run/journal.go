@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"maps"
 	"path/filepath"
@@ -50,7 +49,7 @@ type Head struct {
 	Read     table.Options `json:"read,omitzero"`     // how the target was said to be
 }
 
-// entry is a line of a journal after the first.
+// entry is a line of a journal after the first, as it is read.
 type entry struct {
 	Batch    int           `json:"batch,omitempty"`
 	Intend   []stepLine    `json:"intend,omitempty"`
@@ -61,7 +60,8 @@ type entry struct {
 	When     *time.Time    `json:"when,omitempty"`
 }
 
-// stepLine is a step in a journal or a rollback file.
+// stepLine is a step in a journal or a rollback file, as it is read; write.go
+// writes it.
 type stepLine struct {
 	ID      string             `json:"id"`
 	Act     changeset.Act      `json:"act"`
@@ -91,29 +91,6 @@ type fieldLine struct {
 	To    *string `json:"to"`
 }
 
-func textOf(v record.Value) *string {
-	if v.IsNull() {
-		return nil
-	}
-	s := v.String()
-	return &s
-}
-
-// full is the step as a rollback file has it: everything.
-func (s *Step) full() stepLine {
-	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts(), Linked: s.Linked}
-	for _, f := range s.Fields {
-		l.Fields = append(l.Fields, fieldLine{f.Field, textOf(f.From), textOf(f.To)})
-	}
-	for _, f := range s.Record {
-		l.Record = append(l.Record, fieldLine{Field: f.Name, From: textOf(f.Value), To: textOf(f.Value)})
-	}
-	if s.Form.Kept {
-		l.Row, l.After, l.Gap, l.End = &s.Form.Row, s.Form.After.Parts(), s.Form.Gap, s.Form.End
-	}
-	return l
-}
-
 // step turns a rollback line back into the step.
 func (l *stepLine) step() (*Step, error) {
 	id, err := changeset.ParseID(l.ID)
@@ -133,33 +110,6 @@ func (l *stepLine) step() (*Step, error) {
 	return s, nil
 }
 
-// outcome is the step as a journal's outcome line has it. What a written
-// step changed stands in the rollback file; the others say it themselves.
-func (s *Step) outcome() stepLine {
-	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts()}
-	if s.Outcome == Settled || s.Outcome == Conflict {
-		l = s.full()
-		l.Row, l.After, l.Gap, l.End = nil, nil, "", ""
-	}
-	l.Outcome, l.Reason = s.Outcome, s.Reason
-	when := s.When.UTC()
-	l.When = &when
-	l.Read, l.Seen, l.Left, l.Known = byName(s.Read), byName(s.Seen), s.Left, s.answered
-	return l
-}
-
-// byName turns a record into a JSON object; none for an empty one.
-func byName(r record.Record) map[string]*string {
-	if len(r) == 0 {
-		return nil
-	}
-	m := make(map[string]*string, len(r))
-	for _, f := range r {
-		m[f.Name] = textOf(f.Value)
-	}
-	return m
-}
-
 // recordOf turns a JSON object back into a record, by name.
 func recordOf(m map[string]*string) record.Record {
 	var r record.Record
@@ -167,39 +117,6 @@ func recordOf(m map[string]*string) record.Record {
 		r = append(r, record.Field{Name: name, Value: changeset.ValueOf(m[name])})
 	}
 	return r
-}
-
-// intent is the step as a journal's intent line has it.
-func (s *Step) intent() stepLine {
-	l := stepLine{ID: s.ID.String(), Act: s.Act, Key: s.Key.Parts(), Write: map[string]*string{}}
-	for _, f := range s.Fields {
-		l.Write[f.Field] = textOf(f.To)
-	}
-	if s.Act == changeset.Add {
-		for _, f := range s.Record {
-			l.Write[f.Name] = textOf(f.Value)
-		}
-	}
-	return l
-}
-
-// writeRollback writes rollback.jsonl: a heading, a line for each step that
-// is going to be written, and a seal.
-func writeRollback(fsys disk.FS, dir string, head any, steps []*Step) (disk.Written, error) {
-	return disk.WriteFile(fsys, filepath.Join(dir, rollbackName), 0o600, func(w io.Writer) error {
-		sum := sha256.New()
-		e := json.NewEncoder(io.MultiWriter(w, sum))
-		e.SetEscapeHTML(false)
-		if err := e.Encode(head); err != nil {
-			return err
-		}
-		for _, s := range steps {
-			if err := e.Encode(s.full()); err != nil {
-				return err
-			}
-		}
-		return json.NewEncoder(w).Encode(map[string]any{"seal": "sha256:" + hex.EncodeToString(sum.Sum(nil)), "steps": len(steps)})
-	})
 }
 
 // readRollback reads rollback.jsonl and checks its seal.
@@ -392,41 +309,5 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		s.Read, s.Seen, s.Left = recordOf(l.Read), recordOf(l.Seen), l.Left
 		s.answered = l.Known
 	}
-	return nil
-}
-
-// beginJournal writes a journal's first lines, whole or not at all: with them
-// the run has begun.
-func beginJournal(fsys disk.FS, name string, lines []any) (disk.Written, error) {
-	return disk.WriteFile(fsys, name, 0o600, func(w io.Writer) error {
-		e := json.NewEncoder(w)
-		e.SetEscapeHTML(false)
-		for _, l := range lines {
-			if err := e.Encode(l); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// journal appends to a run's journal.
-type journal struct {
-	fsys disk.FS
-	name string
-	size int64
-}
-
-func (j *journal) append(line any) error {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	if err := e.Encode(line); err != nil {
-		return err
-	}
-	if err := disk.Append(j.fsys, j.name, j.size, b.Bytes()); err != nil {
-		return err
-	}
-	j.size += int64(b.Len())
 	return nil
 }

@@ -1,7 +1,10 @@
 package run
 
 import (
+	"runtime"
 	"slices"
+
+	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -24,21 +27,50 @@ func MakePlan(t *desk.Dossier, c *desk.Changes, o Options) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	parts := c.Parts(runtime.GOMAXPROCS(0) * 4)
+	plans := make([]Plan, len(parts))
+	waiting := make([][]string, len(parts)) // links of which a part is not approved
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, part := range parts {
+		g.Go(func() error {
+			for line := range part.All() {
+				ch, err := line.Change(c.Header.Fields)
+				if err != nil {
+					return err
+				}
+				if approved := plans[i].take(ch, c.Ledger.States(line, ch), c.Ledger.Seen(line, ch), pass, only); !approved && ch.Linked != "" {
+					waiting[i] = append(waiting[i], ch.Linked)
+				}
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	return merge(plans, waiting), nil
+}
+
+// merge puts the plans of a change set's parts together, without the changes
+// whose links wait.
+func merge(plans []Plan, waiting [][]string) *Plan {
 	p := new(Plan)
-	waiting := map[string]bool{} // links of which a part is not approved
-	for line := range c.Lines() {
-		ch, err := line.Change(c.Header.Fields)
-		if err != nil {
-			return nil, err
-		}
-		if approved := p.take(ch, c.Ledger.States(line, ch), c.Ledger.Seen(line, ch), pass, only); !approved && ch.Linked != "" {
-			waiting[ch.Linked] = true
+	waits := map[string]bool{}
+	for i, x := range plans {
+		p.Steps = append(p.Steps, x.Steps...)
+		p.Left.Open += x.Left.Open
+		p.Left.Held += x.Left.Held
+		p.Left.Approved += x.Left.Approved
+		p.Done += x.Done
+		for _, link := range waiting[i] {
+			waits[link] = true
 		}
 	}
 	all := len(p.Steps)
-	p.Steps = slices.DeleteFunc(p.Steps, func(s *Step) bool { return s.Linked != "" && waiting[s.Linked] })
+	p.Steps = slices.DeleteFunc(p.Steps, func(s *Step) bool { return s.Linked != "" && waits[s.Linked] })
 	p.Left.Held += all - len(p.Steps)
-	return p, nil
+	return p
 }
 
 // take plans one change, and reports whether all of it is approved or done.

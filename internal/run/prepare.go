@@ -44,11 +44,7 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 			settled = append(settled, s)
 		}
 	}
-	lines := []any{head}
-	if len(settled) > 0 {
-		lines = append(lines, outcomes(0, settled))
-	}
-	w, err := beginJournal(fsys, filepath.Join(dir, journalName), lines)
+	w, err := beginJournal(fsys, filepath.Join(dir, journalName), &head, settled)
 	r.size = w.Size
 	return r, err
 }

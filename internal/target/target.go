@@ -78,7 +78,6 @@ type Step struct {
 
 // Result is what became of one step. The zero Result is a step carried out.
 type Result struct {
-	Handed  bool   // it was handed over; what becomes of it is not known yet
 	Refused bool   // the target would not take it
 	Moved   bool   // the record was no longer as the step's From values say; it was left alone
 	Reason  string // in words
@@ -86,9 +85,13 @@ type Result struct {
 
 // Handing is a Target that cannot be written directly: it makes files that
 // somebody loads into it, so that what became of a step is known only later.
-// The Results of its Write are Handed.
+// Its Write refuses nothing: Check did.
 type Handing interface {
 	Target
+	// AsMade gives the states of steps' records where the steps were made from
+	// the very state that the system is taken to have; ok is false where they
+	// have to be looked up.
+	AsMade(steps []Step) (states []State, ok bool)
 	// Run says under which run's number the files are to be kept.
 	Run(n int)
 	// Check says in words why a step cannot be handed over, "" where it can. An

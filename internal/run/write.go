@@ -1,0 +1,264 @@
+package run
+
+import (
+	"bufio"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/disk"
+	"paletwin/internal/target"
+)
+
+// This file writes the lines of journals and rollback files. A run may have a
+// million of them, so they are put together by hand; journal.go reads them.
+
+// line is a JSON object that is being written.
+type line []byte
+
+func (l *line) name(name string) {
+	if (*l)[len(*l)-1] != '{' {
+		*l = append(*l, ',')
+	}
+	*l = append(append(append(*l, '"'), name...), '"', ':')
+}
+
+// text writes a member, but for an empty one.
+func (l *line) text(name, v string) {
+	if v != "" {
+		l.name(name)
+		*l = changeset.AppendString(*l, v)
+	}
+}
+
+func (l *line) texts(name string, all []string) {
+	l.name(name)
+	*l = append(*l, '[')
+	for i, v := range all {
+		if i > 0 {
+			*l = append(*l, ',')
+		}
+		*l = changeset.AppendString(*l, v)
+	}
+	*l = append(*l, ']')
+}
+
+// values writes an object of values, but for an empty one.
+func (l *line) values(name string, r record.Record) {
+	if len(r) > 0 {
+		l.name(name)
+		*l = append(*l, '{')
+		*l = append(changeset.AppendRecord(*l, r), '}')
+	}
+}
+
+// fields writes a list of fields with their values before and after.
+func (l *line) fields(name string, n int, field func(i int) (name string, from, to record.Value)) {
+	if n == 0 {
+		return
+	}
+	l.name(name)
+	for i := range n {
+		f, from, to := field(i)
+		*l = append(*l, "[,"[min(i, 1)], '{')
+		l.name("field")
+		*l = changeset.AppendString(*l, f)
+		l.name("from")
+		*l = changeset.AppendValue(*l, from)
+		l.name("to")
+		*l = append(changeset.AppendValue(*l, to), '}')
+	}
+	*l = append(*l, ']')
+}
+
+// head writes what every line of a step begins with.
+func (s *Step) head(l *line) {
+	*l = append(*l, '{')
+	l.text("id", s.ID.String())
+	l.text("act", s.Act.String())
+	l.texts("key", s.Key.Parts())
+}
+
+// whole writes what the step changes, from what the target had.
+func (s *Step) whole(l *line) {
+	l.text("linked", s.Linked)
+	l.fields("fields", len(s.Fields), func(i int) (string, record.Value, record.Value) {
+		return s.Fields[i].Field, s.Fields[i].From, s.Fields[i].To
+	})
+	l.fields("record", len(s.Record), func(i int) (string, record.Value, record.Value) {
+		return s.Record[i].Name, s.Record[i].Value, s.Record[i].Value
+	})
+}
+
+// rollback is the step as a rollback file has it: everything.
+func (s *Step) rollback(l *line) {
+	s.head(l)
+	s.whole(l)
+	if s.Form.Kept {
+		l.name("row")
+		*l = changeset.AppendString(*l, s.Form.Row)
+		if parts := s.Form.After.Parts(); len(parts) > 0 {
+			l.texts("after", parts)
+		}
+		l.text("gap", s.Form.Gap)
+		l.text("end", s.Form.End)
+	}
+	*l = append(*l, '}')
+}
+
+// intent is the step as a journal's intent line has it.
+func (s *Step) intent(l *line) {
+	s.head(l)
+	var write record.Record
+	for _, f := range s.Fields {
+		write = append(write, record.Field{Name: f.Field, Value: f.To})
+	}
+	if s.Act == changeset.Add {
+		write = s.Record
+	}
+	l.values("write", write)
+	*l = append(*l, '}')
+}
+
+// outcome is the step as a journal's outcome line has it. What a written step
+// changed stands in the rollback file; the others say it themselves.
+func (s *Step) outcome(l *line) {
+	s.head(l)
+	l.text("outcome", string(s.Outcome))
+	l.text("reason", s.Reason)
+	l.values("read", s.Read)
+	l.values("seen", s.Seen)
+	if len(s.Left) > 0 {
+		l.texts("left", s.Left)
+	}
+	if len(s.answered) > 0 {
+		b, _ := json.Marshal(s.answered) // texts are always encoded
+		l.name("answered")
+		*l = append(*l, b...)
+	}
+	if s.Outcome == Settled || s.Outcome == Conflict {
+		s.whole(l)
+	}
+	l.name("when")
+	*l = append(s.When.UTC().AppendFormat(append(*l, '"'), time.RFC3339Nano), '"', '}')
+}
+
+// batch writes a line of a batch: its steps' intents or outcomes, and what
+// more belongs to them.
+func batch(n int, what string, steps []*Step, write func(*Step, *line), more map[string]any) ([]byte, error) {
+	l := line{'{'}
+	if n > 0 {
+		l.name("batch")
+		l = strconv.AppendInt(l, int64(n), 10)
+	}
+	l.name(what)
+	for i, s := range steps {
+		l = append(l, "[,"[min(i, 1)])
+		write(s, &l)
+	}
+	if len(steps) == 0 {
+		l = append(l, '[')
+	}
+	l = append(l, ']')
+	for name, v := range more {
+		b, err := json.Marshal(v)
+		if err != nil {
+			return nil, err
+		}
+		l.name(name)
+		l = append(l, b...)
+	}
+	return append(l, '}', '\n'), nil
+}
+
+// intents is the line before a batch.
+func intents(n int, steps []*Step) ([]byte, error) {
+	return batch(n, "intend", steps, (*Step).intent, nil)
+}
+
+// outcomes is the line after a batch; of a hand-off it names the load files.
+func outcomes(n int, steps []*Step, loads []target.Load) ([]byte, error) {
+	var more map[string]any
+	if len(loads) > 0 {
+		more = map[string]any{"loads": loads}
+	}
+	return batch(n, "outcomes", steps, (*Step).outcome, more)
+}
+
+// answered is a line with outcomes that were learnt after a hand-off.
+func answered(n int, steps []*Step, a *Answer) ([]byte, error) {
+	return batch(n, "outcomes", steps, (*Step).outcome, map[string]any{"answer": a})
+}
+
+// ended is a journal's last line.
+func ended(how string, when time.Time) ([]byte, error) {
+	return fmt.Appendf(nil, "{\"end\":%q,\"when\":%q}\n", how, when.UTC().Format(time.RFC3339Nano)), nil
+}
+
+// writeRollback writes rollback.jsonl: a heading, a line for each step that
+// is going to be written, and a seal.
+func writeRollback(fsys disk.FS, dir string, head any, steps []*Step) (disk.Written, error) {
+	return disk.WriteFile(fsys, filepath.Join(dir, rollbackName), 0o600, func(w io.Writer) error {
+		sum := sha256.New()
+		out := bufio.NewWriterSize(io.MultiWriter(w, sum), 1<<16)
+		e := json.NewEncoder(out)
+		e.SetEscapeHTML(false)
+		if err := e.Encode(head); err != nil {
+			return err
+		}
+		var l line
+		for _, s := range steps {
+			l = l[:0]
+			s.rollback(&l)
+			if _, err := out.Write(append(l, '\n')); err != nil {
+				return err
+			}
+		}
+		if err := out.Flush(); err != nil {
+			return err
+		}
+		return json.NewEncoder(w).Encode(map[string]any{"seal": "sha256:" + hex.EncodeToString(sum.Sum(nil)), "steps": len(steps)})
+	})
+}
+
+// beginJournal writes a journal's heading, and the outcomes that are known,
+// whole or not at all: with them the run has begun.
+func beginJournal(fsys disk.FS, name string, head *Head, known []*Step) (disk.Written, error) {
+	return disk.WriteFile(fsys, name, 0o600, func(w io.Writer) error {
+		e := json.NewEncoder(w)
+		e.SetEscapeHTML(false)
+		if err := e.Encode(head); err != nil || len(known) == 0 {
+			return err
+		}
+		b, err := outcomes(0, known, nil)
+		if err == nil {
+			_, err = w.Write(b)
+		}
+		return err
+	})
+}
+
+// journal appends to a run's journal.
+type journal struct {
+	fsys disk.FS
+	name string
+	size int64
+}
+
+// append writes a line behind the others; what made it may have failed.
+func (j *journal) append(line []byte, err error) error {
+	if err == nil {
+		err = disk.Append(j.fsys, j.name, j.size, line)
+	}
+	if err == nil {
+		j.size += int64(len(line))
+	}
+	return err
+}

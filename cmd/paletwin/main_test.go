@@ -50,7 +50,7 @@ func TestStories(t *testing.T) {
 			e.Setenv("NO_COLOR", "1")
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load},
 	})
 }
 

@@ -222,7 +222,7 @@ func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) err
 		a.hint("run %d was interrupted; its files are made now. Another handoff goes on with the rest", rep.Run)
 	}
 	dir := ""
-	if rep.Run > 0 {
+	if len(rep.Loads) > 0 {
 		dir = sys.Dir(rep.Run)
 		if f.out != "" {
 			if err := copyFolder(a.fs, dir, a.path(f.out)); err != nil {

@@ -19,11 +19,13 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/layout"
+	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/open"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk/faulty"
 	"paletwin/internal/handoff"
+	"paletwin/internal/handoff/handofftest"
 	"paletwin/internal/run"
 )
 
@@ -34,7 +36,7 @@ type office struct {
 	t    require.TestingT
 	dir  string
 	desk *desk.Desk
-	sys  *importer
+	sys  *handofftest.Importer
 }
 
 const lawLayout = `record_set: aids
@@ -48,7 +50,7 @@ fields:
 `
 
 func newOffice(t require.TestingT, dir string, register []byte, outward string) *office {
-	o := &office{t: t, dir: dir, sys: newImporter(t, register)}
+	o := &office{t: t, dir: dir, sys: handofftest.New(t, register)}
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "layouts"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts", "aids.yaml"), []byte(lawLayout+outward), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "desk.yaml"), []byte("name: law\n"), 0o600))
@@ -64,7 +66,7 @@ func (o *office) compare(edited []byte) *desk.Dossier {
 	l, err := o.desk.FindLayout("aids")
 	require.NoError(o.t, err)
 	d, _, err := o.desk.Compare(context.Background(), &desk.Comparison{Title: "law", By: "petr", Now: clock(), Layout: l,
-		Snapshot: desk.Source{Name: "aids.csv", Stream: bytes.NewReader(o.sys.export())}, Edited: &desk.Source{Name: "e.csv", Stream: bytes.NewReader(edited)},
+		Snapshot: desk.Source{Name: "aids.csv", Stream: bytes.NewReader(o.sys.Export())}, Edited: &desk.Source{Name: "e.csv", Stream: bytes.NewReader(edited)},
 		Options: compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}})
 	require.NoError(o.t, err)
 	o.approve(d)
@@ -78,7 +80,7 @@ func (o *office) approve(d *desk.Dossier) {
 
 // system is the target of a hand-off with a fresh export.
 func (o *office) system(d *desk.Dossier, opt handoff.Options) *handoff.System {
-	raw := o.sys.export()
+	raw := o.sys.Export()
 	img, err := open.Open("fresh.csv", raw, table.Options{})
 	require.NoError(o.t, err)
 	l, err := d.Layout()
@@ -101,7 +103,7 @@ func (o *office) handOff(d *desk.Dossier, opt handoff.Options, ro run.Options) (
 func (o *office) collect(d *desk.Dossier) *run.Collected {
 	r, err := run.LastHandoff(d, 0)
 	require.NoError(o.t, err)
-	img, err := open.Open("result.csv", o.sys.result(), table.Options{})
+	img, err := open.Open("result.csv", o.sys.Result(), table.Options{})
 	require.NoError(o.t, err)
 	l, err := d.Layout()
 	require.NoError(o.t, err)
@@ -121,7 +123,7 @@ func (o *office) collect(d *desk.Dossier) *run.Collected {
 }
 
 func (o *office) verify(d *desk.Dossier) *run.Verification {
-	img, err := open.Open("fresh.csv", o.sys.export(), table.Options{})
+	img, err := open.Open("fresh.csv", o.sys.Export(), table.Options{})
 	require.NoError(o.t, err)
 	v, err := run.Verify(context.Background(), d, run.Proof{Fresh: img, Name: "fresh.csv", Now: clock})
 	require.NoError(o.t, err)
@@ -161,14 +163,14 @@ func (r rules) yaml() string {
 }
 
 // use makes a system keep the rules.
-func (r rules) use(i *importer) {
-	i.blankClears, i.clear = r.blankClears, r.clear
+func (r rules) use(t require.TestingT, i *handofftest.Importer) {
+	i.BlankClears, i.Clear = r.blankClears, r.clear
 	form := map[string]string{"dd.mm.yyyy": "02.01.2006", "mm/dd/yyyy": "01/02/2006"}[r.date]
-	i.inward = func(field, v string) string {
+	i.Inward = func(field, v string) string {
 		switch {
 		case field == "due" && form != "":
 			d, err := time.Parse(form, v)
-			require.NoError(i.t, err)
+			require.NoError(t, err)
 			return d.Format(time.DateOnly)
 		case field == "seasonal" && r.on != "" && (v == r.on || v == r.off):
 			return strconv.FormatBool(v == r.on)
@@ -184,7 +186,7 @@ var drawn = map[string][]string{
 	"fee":      {"", "0.00", "12.50", "302.64"},
 }
 
-func drawRow(t *rapid.T, i *importer, key string) []string {
+func drawRow(t *rapid.T, key string) []string {
 	row := []string{key}
 	for _, f := range []string{"name", "due", "seasonal", "fee"} {
 		row = append(row, rapid.SampledFrom(drawn[f]).Draw(t, f))
@@ -202,7 +204,7 @@ func TestForwardThenBack(t *testing.T) {
 		defer os.RemoveAll(dir)
 		rules := drawRules(rt)
 		o, edited := drawWork(rt, dir, rules)
-		before := o.sys.state()
+		before := o.sys.State()
 		d := o.compare(edited)
 		opt := handoff.Options{Form: rapid.SampledFrom([]handoff.Form{handoff.CSV, handoff.XLSX, handoff.JSONL}).Draw(rt, "form"),
 			Shape: rapid.SampledFrom(handoff.Shapes).Draw(rt, "shape"), MaxRecords: rapid.IntRange(0, 3).Draw(rt, "max")}
@@ -214,30 +216,30 @@ func TestForwardThenBack(t *testing.T) {
 			return
 		}
 		if rapid.Bool().Draw(rt, "all taken") {
-			o.sys.load(filepath.Join(folder, handoff.Forward))
+			o.sys.Load(filepath.Join(folder, handoff.Forward))
 			v := o.verify(d)
 			require.True(rt, v.Holds(), "%+v", v.Differences)
 			require.Equal(rt, rep.Steps.Unknown, v.AsMeant)
-			o.sys.load(filepath.Join(folder, handoff.Back))
-			require.Equal(rt, before, o.sys.state())
+			o.sys.Load(filepath.Join(folder, handoff.Back))
+			require.Equal(rt, before, o.sys.State())
 			return
 		}
 		refusals := rapid.IntRange(0, 7).Draw(rt, "refused")
-		o.sys.refuse = func(act, key string) string {
+		o.sys.Refuse = func(act, key string) string {
 			if n := key[len(key)-1]; int(n)%8 < refusals {
 				return "no " + act + " of " + key
 			}
 			return ""
 		}
-		o.sys.load(filepath.Join(folder, handoff.Forward))
-		o.sys.refuse = func(string, string) string { return "" }
+		o.sys.Load(filepath.Join(folder, handoff.Forward))
+		o.sys.Refuse = func(string, string) string { return "" }
 		if opt.Shape != handoff.PerField && rapid.Bool().Draw(rt, "answered") {
 			c := o.collect(d)
 			require.Empty(rt, c.Other)
 			require.Zero(rt, c.Steps.Unknown)
 		}
 		o.undo(rt, d, opt)
-		require.Equal(rt, before, o.sys.state())
+		require.Equal(rt, before, o.sys.State())
 		assert.Empty(rt, run.Check(d))
 	})
 }
@@ -257,7 +259,7 @@ func (o *office) undo(t *rapid.T, d *desk.Dossier, opt handoff.Options) {
 		require.NoError(t, err)
 		t.Skip("by hand")
 	}
-	o.sys.load(filepath.Join(folder, handoff.Forward))
+	o.sys.Load(filepath.Join(folder, handoff.Forward))
 	v := o.verify(back)
 	require.True(t, v.Holds(), "%+v", v.Differences)
 }
@@ -265,26 +267,26 @@ func (o *office) undo(t *rapid.T, d *desk.Dossier, opt handoff.Options) {
 // drawWork draws a register in a system that keeps the rules, and an edited
 // copy of it.
 func drawWork(t *rapid.T, dir string, r rules) (*office, []byte) {
-	blank := &importer{fields: []string{"k", "name", "due", "seasonal", "fee"}}
-	register, edited := blank.line(nil, blank.fields), blank.line(nil, blank.fields)
+	fields := []string{"k", "name", "due", "seasonal", "fee"}
+	register, edited := handofftest.Line(nil, fields), handofftest.Line(nil, fields)
 	for n := range rapid.IntRange(3, 9).Draw(t, "records") {
 		key := fmt.Sprintf("%05d", n)
-		row := drawRow(t, blank, key)
-		register = blank.line(register, row)
+		row := drawRow(t, key)
+		register = handofftest.Line(register, row)
 		switch rapid.IntRange(0, 3).Draw(t, "edit") {
 		case 0:
 			continue
 		case 1:
-			edited = blank.line(edited, row)
+			edited = handofftest.Line(edited, row)
 		default:
-			edited = blank.line(edited, drawRow(t, blank, key))
+			edited = handofftest.Line(edited, drawRow(t, key))
 		}
 	}
 	for n := range rapid.IntRange(0, 3).Draw(t, "adds") {
-		edited = blank.line(edited, drawRow(t, blank, fmt.Sprintf("%05d", 100+n)))
+		edited = handofftest.Line(edited, drawRow(t, fmt.Sprintf("%05d", 100+n)))
 	}
 	o := newOffice(t, dir, register, r.yaml())
-	r.use(o.sys)
+	r.use(t, o.sys)
 	return o, edited
 }
 
@@ -333,3 +335,6 @@ func TestAnsweredFileByFile(t *testing.T) {
 	assert.Equal(t, "k,name 2,B k,fee 3,2.00 ", all)
 	assert.NotEqual(t, folder, again)
 }
+
+// key is a key of one part.
+func key(s string) record.Key { return record.NewKey(s) }

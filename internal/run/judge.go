@@ -183,7 +183,8 @@ func (v *Verification) lookUp(t *desk.Dossier, steps []*judged, p Proof) error {
 // seen gives a handed-over step its outcome by what an export shows, and
 // reports whether that is news. What is not done yet may still be loaded.
 func (j *judged) seen(now record.Record) bool {
-	if j.Outcome == Done || j.kind != "" && j.kind != Differently {
+	known := j.Outcome == Done && (j.kind != Differently || len(j.Read) > 0)
+	if known || j.kind != "" && j.kind != Differently {
 		return false
 	}
 	j.Outcome, j.Read, j.Left, j.answered = Done, nil, nil, nil

@@ -3,8 +3,10 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"paletwin/core/changeset"
@@ -119,7 +121,11 @@ func verify(ctx context.Context, t *desk.Dossier, last *Record, p Proof) (*Verif
 	if v.layout, err = t.Layout(); err != nil {
 		return nil, err
 	}
-	backup, err := OpenBackup(t, last)
+	base, err := lastRead(t, last)
+	if err != nil {
+		return nil, err
+	}
+	backup, err := OpenBackup(t, base)
 	if err != nil {
 		return nil, err
 	}
@@ -141,4 +147,25 @@ func verify(ctx context.Context, t *desk.Dossier, last *Record, p Proof) (*Verif
 		return e.Encode(v)
 	})
 	return v, err
+}
+
+// lastRead returns the run whose backup is the target as it was read last. A
+// hand-off without a fresh export read nothing, and its backup is the snapshot.
+func lastRead(t *desk.Dossier, last *Record) (*Record, error) {
+	if !last.Head.Handoff {
+		return last, nil
+	}
+	for n := last.Head.Run; n > 0; n-- {
+		r, err := ReadRun(t, n)
+		if errors.Is(err, ErrNoRun) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if !strings.HasPrefix(r.Head.Backup, "..") {
+			return r, nil
+		}
+	}
+	return last, nil
 }

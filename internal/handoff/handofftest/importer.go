@@ -1,4 +1,6 @@
-package handoff_test
+// Package handofftest is a system that only takes files, for tests: it loads
+// load files by the rules that such systems have, and answers as they do.
+package handofftest
 
 import (
 	"encoding/json"
@@ -10,46 +12,44 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/core/table/open"
 )
 
-// importer is a system that only takes files, by the rules that such systems
-// have: it finds records by their key, makes those it does not know, takes
-// what blank cells and its clear token mean, has words of its own for dates and
-// truth, and refuses rows.
-type importer struct {
+// Importer is the system. It finds records by the first column of a file,
+// makes those it does not know, takes what blank cells and its clear token mean,
+// has words of its own for dates and truth, and refuses rows.
+type Importer struct {
+	Fields      []string // of its register, the key first
+	BlankClears bool
+	Clear       string
+	Inward      func(field, text string) string // its words as the register has them
+	Refuse      func(act, key string) string    // why a row is refused; "" takes it
+
 	t       require.TestingT
-	fields  []string
 	records map[string]map[string]string
 	order   []string
-
-	blankClears bool
-	clear       string
-	inward      func(field, text string) string // its words as the register has them
-	refuse      func(act, key string) string    // why a row is refused; "" takes it
-	log         [][]string                      // key, result, message of the last load
+	log     [][]string // key, result, message of the last load
 }
 
-// newImporter starts a system with a register.
-func newImporter(t require.TestingT, register []byte) *importer {
-	i := &importer{t: t, records: map[string]map[string]string{}, inward: func(_, v string) string { return v }, refuse: func(string, string) string { return "" }}
+// New starts a system with a register, a CSV file.
+func New(t require.TestingT, register []byte) *Importer {
+	i := &Importer{t: t, records: map[string]map[string]string{}, Inward: func(_, v string) string { return v }, Refuse: func(string, string) string { return "" }}
 	rows := i.read("register.csv", register)
-	i.fields = rows[0]
+	i.Fields = rows[0]
 	for _, r := range rows[1:] {
 		i.put(r[0])
-		for n, f := range i.fields {
+		for n, f := range i.Fields {
 			i.records[r[0]][f] = r[n]
 		}
 	}
 	return i
 }
 
-func (i *importer) put(key string) map[string]string {
+func (i *Importer) put(key string) map[string]string {
 	if i.records[key] == nil {
-		i.records[key] = map[string]string{i.fields[0]: key}
+		i.records[key] = map[string]string{i.Fields[0]: key}
 		i.order = append(i.order, key)
 	}
 	return i.records[key]
@@ -57,7 +57,7 @@ func (i *importer) put(key string) map[string]string {
 
 // read reads a table with the tool's own readers: the heading and the rows. A
 // cell that a JSON object does not have at all is "\x00".
-func (i *importer) read(name string, data []byte) [][]string {
+func (i *Importer) read(name string, data []byte) [][]string {
 	if strings.HasSuffix(name, ".jsonl") {
 		return i.readJSON(data)
 	}
@@ -83,7 +83,7 @@ func (i *importer) read(name string, data []byte) [][]string {
 
 // readJSON reads objects with the standard library, for null and what is not
 // there are two things.
-func (i *importer) readJSON(data []byte) [][]string {
+func (i *Importer) readJSON(data []byte) [][]string {
 	var all []map[string]any
 	heading := []string{"k"}
 	for _, line := range strings.Split(strings.TrimSpace(string(data)), "\n") {
@@ -116,9 +116,9 @@ func (i *importer) readJSON(data []byte) [][]string {
 	return rows
 }
 
-// load loads the files of a folder in the order of their names, as README.txt
+// Load loads the files of a folder in the order of their names, as README.txt
 // says, and then does what is to be done by hand.
-func (i *importer) load(folder string) {
+func (i *Importer) Load(folder string) {
 	i.log = nil
 	names, err := filepath.Glob(filepath.Join(folder, "[0-9]*"))
 	require.NoError(i.t, err)
@@ -136,12 +136,12 @@ func (i *importer) load(folder string) {
 	}
 }
 
-func (i *importer) loadFile(name string, data []byte) {
+func (i *Importer) loadFile(name string, data []byte) {
 	act := strings.Split(strings.TrimSuffix(name, filepath.Ext(name)), "-")[1]
 	rows := i.read(name, data)
 	for _, r := range rows[1:] {
 		key := r[0]
-		if why := i.refuse(act, key); why != "" {
+		if why := i.Refuse(act, key); why != "" {
 			i.log = append(i.log, []string{key, "error", why})
 			continue
 		}
@@ -155,27 +155,28 @@ func (i *importer) loadFile(name string, data []byte) {
 		for n, h := range rows[0] {
 			switch v := r[n]; {
 			case v == "\x00":
-			case v == "\x01", i.clear != "" && v == i.clear:
+			case v == "\x01", i.Clear != "" && v == i.Clear:
 				rec[h] = ""
 			case v != "":
-				rec[h] = i.inward(h, v)
-			case i.blankClears:
+				rec[h] = i.Inward(h, v)
+			case i.BlankClears:
 				rec[h] = ""
 			}
 		}
 	}
 }
 
-// result is the result file of the last load.
-func (i *importer) result() []byte {
+// Result is the result file of the last load.
+func (i *Importer) Result() []byte {
 	var b []byte
-	for _, row := range append([][]string{{i.fields[0], "result", "message"}}, i.log...) {
-		b = i.line(b, row)
+	for _, row := range append([][]string{{i.Fields[0], "result", "message"}}, i.log...) {
+		b = Line(b, row)
 	}
 	return b
 }
 
-func (i *importer) line(b []byte, row []string) []byte {
+// Line appends a row of CSV.
+func Line(b []byte, row []string) []byte {
 	for n, c := range row {
 		if n > 0 {
 			b = append(b, ',')
@@ -185,30 +186,27 @@ func (i *importer) line(b []byte, row []string) []byte {
 	return append(b, '\n')
 }
 
-// export is the register as the system exports it.
-func (i *importer) export() []byte {
-	b := i.line(nil, i.fields)
+// Export is the register as the system exports it.
+func (i *Importer) Export() []byte {
+	b := Line(nil, i.Fields)
 	for _, k := range i.order {
-		row := make([]string, len(i.fields))
-		for n, f := range i.fields {
+		row := make([]string, len(i.Fields))
+		for n, f := range i.Fields {
 			row[n] = i.records[k][f]
 		}
-		b = i.line(b, row)
+		b = Line(b, row)
 	}
 	return b
 }
 
-// state is the register by keys, whatever its order.
-func (i *importer) state() map[string]map[string]string {
+// State is the register by keys, whatever its order.
+func (i *Importer) State() map[string]map[string]string {
 	all := map[string]map[string]string{}
 	for k, r := range i.records {
 		all[k] = map[string]string{}
-		for _, f := range i.fields {
+		for _, f := range i.Fields {
 			all[k][f] = r[f]
 		}
 	}
 	return all
 }
-
-// key is a key of one part.
-func key(s string) record.Key { return record.NewKey(s) }

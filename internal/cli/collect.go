@@ -269,9 +269,9 @@ func (a *app) collected(t *desk.Dossier, r *run.Record, learnt []run.Learnt, res
 		return err
 	}
 	switch {
-	case c.Steps.Refused > 0:
+	case c.Steps.Refused > 0, r.Partly() > 0:
 		return exit(exitRefused)
-	case c.Steps.Unknown > 0, len(c.Other)+len(c.Twice) > 0, r.Partly() > 0:
+	case c.Steps.Unknown > 0, len(c.Other)+len(c.Twice) > 0:
 		return exit(exitLook)
 	}
 	return nil

@@ -15,6 +15,7 @@ type load struct {
 	acts   []changeset.Act
 	fields []string // beside the key's
 	steps  []target.Step
+	all    bool // the fields are those of all the records, and not what each changes
 }
 
 // lay sorts steps into load files, in the order in which they are to be
@@ -39,7 +40,7 @@ func (s *System) lay(steps []target.Step) []load {
 	}
 	var all []load
 	if len(adds) > 0 {
-		all = append(all, load{[]changeset.Act{changeset.Add}, s.settable(adds), adds})
+		all = append(all, load{[]changeset.Act{changeset.Add}, s.settable(adds), adds, true})
 	}
 	all = append(all, s.shape(amends)...)
 	if len(deletes) > 0 {
@@ -75,9 +76,9 @@ func (s *System) shape(amends []target.Step) []load {
 	amend := []changeset.Act{changeset.Amend}
 	switch s.Shape {
 	case Sparse:
-		return []load{{amend, s.changing(amends), amends}}
+		return []load{{amend, s.changing(amends), amends, true}}
 	case Full:
-		return []load{{amend, s.writable(), amends}}
+		return []load{{amend, s.writable(), amends, true}}
 	case PerField:
 		var all []load
 		for _, f := range s.changing(amends) {

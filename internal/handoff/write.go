@@ -127,10 +127,12 @@ func (s *System) file(l *load) file {
 	return &text{s, &separated{s.columns(l)}}
 }
 
-// alone is the size of a file with this step alone.
+// alone is the size of the largest file with this step alone, or with what
+// undoes it.
 func (s *System) alone(st *target.Step) int64 {
 	var most int64
-	for _, l := range s.lay([]target.Step{*st}) {
+	one := []target.Step{*st}
+	for _, l := range append(s.lay(one), s.lay(inverse(one, s.Set))...) {
 		if t, ok := s.file(&l).(*text); ok {
 			var b counter
 			_, _ = t.write(&b, l.steps) // a counter takes everything
@@ -196,13 +198,14 @@ func words(acts []changeset.Act) string {
 	return strings.Join(all, ",")
 }
 
-// name is what the file is called: its act, and the fields if they are few.
+// name is what the file is called: its act, and what changes if that is one
+// for all its records.
 func (l *load) name() string {
 	name := "changes"
 	if len(l.acts) == 1 {
 		name = l.acts[0].String()
 	}
-	if len(l.fields) == 0 || l.acts[0] != changeset.Amend {
+	if len(l.fields) == 0 || l.all || l.acts[0] != changeset.Amend {
 		return name
 	}
 	list := strings.Map(func(r rune) rune {

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -67,6 +68,11 @@ func History(d *desk.Desk, q Question) (events []Event, damaged []*desk.Dossier,
 			continue
 		}
 		of, err := q.ask(t)
+		var damage *desk.DamageError
+		if errors.As(err, &damage) {
+			damaged = append(damaged, t)
+			continue
+		}
 		if err != nil {
 			return nil, nil, err
 		}

@@ -45,11 +45,7 @@ func register(t *testing.T, dir string) string {
 // is whole, old or new; the next apply completes; the rollback gives the
 // bytes of before.
 func TestKilledAtEveryOperation(t *testing.T) {
-	bin := filepath.Join(t.TempDir(), "paletwin-faults")
-	build := exec.Command("go", "build", "-tags", "faults", "-o", bin, ".")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	bin := faultyProgram(t)
 	start := t.TempDir()
 	office(t, start)
 	killed := 0
@@ -77,6 +73,89 @@ func TestKilledAtEveryOperation(t *testing.T) {
 	}
 	t.Logf("killed at %d points", killed)
 	assert.Greater(t, killed, 60)
+}
+
+// faultyProgram builds the program so that it can be made to kill itself.
+func faultyProgram(t *testing.T) string {
+	bin := filepath.Join(t.TempDir(), "paletwin-faults")
+	build := exec.Command("go", "build", "-tags", "faults", "-o", bin, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return bin
+}
+
+// A hand-off, and then the collecting of its answer, is killed before its
+// first, second, third … file operation. The next command makes the files
+// whole, or takes the answer in; nothing is handed over twice.
+func TestHandoffKilledAtEveryOperation(t *testing.T) {
+	bin := faultyProgram(t)
+	start := t.TempDir()
+	office(t, start)
+	require.NoError(t, os.WriteFile(filepath.Join(start, "result.csv"), []byte("k,result\n1,ok\n3,error\n5,ok\n6,ok\n"), 0o644))
+	handoff := []string{"handoff", "1", "--current", "register.csv"}
+	collect := []string{"handoff", "collect", "1", "result.csv"}
+	whole := t.TempDir()
+	again(t, start, whole)
+	out, code := command(t, program, whole, nil, handoff...)
+	require.Zero(t, code, out)
+	for name, c := range map[string]struct {
+		before func(dir string)
+		args   []string
+		ends   int
+	}{"handoff": {func(string) {}, handoff, 0}, "collect": {func(dir string) { command(t, program, dir, nil, handoff...) }, collect, 4}} {
+		t.Run(name, func(t *testing.T) {
+			killed := 0
+			for n := 1; ; n++ {
+				dir := t.TempDir()
+				again(t, start, dir)
+				c.before(dir)
+				out, code := command(t, bin, dir, []string{fmt.Sprintf("PALETWIN_KILL_AT=%d", n)}, c.args...)
+				if code == c.ends {
+					break
+				}
+				require.Equal(t, -1, code, out) // by a signal
+				killed++
+				if name == "handoff" {
+					out, code = command(t, program, dir, nil, handoff...)
+					require.Zero(t, code, "at %d: %s", n, out)
+				}
+				require.Equal(t, tree(t, whole), tree(t, dir), "at %d", n)
+				out, code = command(t, program, dir, nil, collect...)
+				require.Equal(t, 4, code, "at %d: %s", n, out)
+				require.Contains(t, out, "done     3", "at %d", n)
+				require.Contains(t, out, "refused  1", "at %d", n)
+				out, code = command(t, program, dir, nil, "history", "--check")
+				require.Zero(t, code, "at %d: %s", n, out)
+				out, code = command(t, program, dir, nil, "history")
+				require.Zero(t, code, out)
+				require.Contains(t, out, "3 done, 1 refused", "at %d", n)
+			}
+			t.Logf("killed at %d points", killed)
+			assert.Greater(t, killed, 15)
+		})
+	}
+}
+
+// again copies an office.
+func again(t *testing.T, start, dir string) {
+	require.NoError(t, os.CopyFS(dir, os.DirFS(start)))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "desk.yaml"), 0o600))
+}
+
+// tree is what a hand-off made: its files by their names.
+func tree(t *testing.T, dir string) map[string]string {
+	files := map[string]string{}
+	loads := filepath.Join(dir, "dossiers/0001-edited/load")
+	require.NoError(t, filepath.WalkDir(loads, func(name string, e os.DirEntry, err error) error {
+		if err != nil || e.IsDir() || strings.Contains(e.Name(), "refused.xlsx") {
+			return err
+		}
+		b, err := os.ReadFile(name)
+		files[strings.TrimPrefix(name, loads)] = string(b)
+		return err
+	}))
+	return files
 }
 
 // doneOnce counts the records that all outcome files together say are done,

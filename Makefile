@@ -1,7 +1,7 @@
 # What is done often. The program itself needs only: go build ./cmd/paletwin
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build test lint bench demo shots fuzz corpus slips
+.PHONY: build test lint bench demo shots fuzz corpus slips servers stop-servers
 
 build:
 	CGO_ENABLED=0 go build -trimpath -o paletwin ./cmd/paletwin
@@ -31,6 +31,13 @@ corpus:
 # Which slips are found, and how often there is an alarm without one: a table.
 slips:
 	PALETWIN_SLIPS=300 PALETWIN_SEED=$(SEED) go test ./core/slip -run 'TestSlipsAreFound|TestNoSlips' -count 1 -v | grep -v "^=== "
+
+# PostgreSQL and MariaDB for the tests, on the loopback: then . servers/env
+servers:
+	.ci/servers start servers
+
+stop-servers:
+	.ci/servers stop servers && rm -rf servers
 
 bench:
 	go run ./bench

@@ -34,6 +34,7 @@ func main() {
 	b.comparisons()
 	b.dossier()
 	b.runsFigures()
+	b.handoff()
 	b.references()
 	if *large {
 		b.large()
@@ -210,6 +211,30 @@ func (b *bench) runsFigures() {
 	b.pair("approve all of as many changes as records, against reading the change set", b.records, forget, b.paletwin("approve", "1", "--all"), read)
 	id := firstID(changes)
 	b.pair("approve one of them, against reading the change set", b.records, forget, b.paletwin("approve", "1", id), read)
+	b.clean()
+	must(os.RemoveAll(all))
+}
+
+// handoff measures the load files of 100,000 amends, against reading their
+// change set: its seal, and every change decoded with its decisions.
+func (b *bench) handoff() {
+	const amends = 100_000
+	b.generate(amends, "register.csv")
+	register, all := b.data(amends, "register.csv"), b.path("all.csv")
+	b.everyRecord(register, all)
+	b.clean()
+	run(b.paletwin("compare", register, all, "--key", "asset_no", "--slips", "off")...)
+	run(b.paletwin("approve", "1", "--all")...)
+	found, err := filepath.Glob(filepath.Join(b.desk(), "dossiers/0001-*"))
+	must(err)
+	forget := func() {
+		for _, made := range []string{"runs", "load"} {
+			must(os.RemoveAll(filepath.Join(found[0], made)))
+		}
+		must(exec.Command("sync").Run())
+	}
+	b.pair("handoff of 100,000 amends (backup, rollback file, journal, load files forward and back), against reading the change set", amends, forget,
+		b.paletwin("handoff", "1"), []string{b.bin("changes"), "-decode", filepath.Join(found[0], "changes.register.jsonl"), filepath.Join(found[0], "decisions.jsonl")})
 	b.clean()
 	must(os.RemoveAll(all))
 }

@@ -1,8 +1,12 @@
 // Command changes reads a change set as every command does, its seal checked,
-// and nothing else: the floor for commands that work on one.
+// and nothing else: the floor for commands that work on one. With -decode, and
+// the file of decisions, it also decodes every change with the decisions on it.
+//
+//	changes [-decode] CHANGES [DECISIONS]
 package main
 
 import (
+	"flag"
 	"fmt"
 	"log"
 	"os"
@@ -12,7 +16,9 @@ import (
 )
 
 func main() {
-	m, err := disk.OS{}.Map(os.Args[1])
+	decode := flag.Bool("decode", false, "decode every change, with the decisions on it")
+	flag.Parse()
+	m, err := disk.OS{}.Map(flag.Arg(0))
 	if err != nil {
 		log.Fatal(err)
 	}
@@ -21,5 +27,30 @@ func main() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	fmt.Println(r.Seal.Changes())
+	units := 0
+	if *decode {
+		if units, err = decodeAll(r, flag.Arg(1)); err != nil {
+			log.Fatal(err)
+		}
+	}
+	fmt.Println(r.Seal.Changes(), units)
+}
+
+func decodeAll(r *changeset.Reader, decisions string) (units int, err error) {
+	b, err := os.ReadFile(decisions)
+	if err != nil {
+		return 0, err
+	}
+	ledger, err := changeset.OpenLedger(b, r.Header.RecordSet)
+	if err != nil {
+		return 0, err
+	}
+	for line := range r.Lines() {
+		c, err := line.Change(r.Header.Fields)
+		if err != nil {
+			return 0, err
+		}
+		units += len(ledger.States(line, c))
+	}
+	return units, nil
 }

@@ -30,3 +30,16 @@ for slip in blank fill-overrun factor near-miss; do paletwin reject 0001 --findi
 paletwin approve 0001 --all --held >/dev/null
 sed -i 's/^\(00244.*\),D03,/\1,D01,/' register.csv
 "$TERMSHOT" "$out/apply.png" -- paletwin apply 0001 --to register.csv --yes
+
+cp -r "$out/../../internal/demo/data" "$work/handoff" && cd "$work/handoff"
+paletwin compare aids.csv autumn-round.csv --title 'Autumn round' -q >/dev/null
+for slip in blank fill-overrun factor near-miss; do paletwin reject 0001 --finding $slip -q >/dev/null; done
+paletwin approve 0001 --all --held -q >/dev/null
+"$TERMSHOT" "$out/handoff.png" -- paletwin handoff 0001 --current register.csv -o to-load
+{
+	echo aid_no,result,message
+	sed -s 1d to-load/forward/*.csv | tr -d '\r' | cut -d, -f1 | grep -E '^[0-9]{5}$' | sed -E 's/^(00248|00254)$/\1,error,the depot is closed/; t; s/^01202$/&,error,the serial number is taken/; t; s/$/,ok,/'
+} >import-result.csv
+"$TERMSHOT" "$out/collect.png" -- paletwin handoff collect 0001 import-result.csv
+paletwin rollback 0001 --record 00244 --field depot --current register.csv -q >/dev/null 2>&1 || true
+"$TERMSHOT" "$out/history-record.png" -- paletwin history --record 00244

@@ -347,6 +347,9 @@ func (a *app) sayAnswered(t *desk.Dossier, r *run.Record, c *run.Collected, file
 		{string(run.Refused), c.Steps.Refused, ""},
 		{string(run.Unknown), c.Steps.Unknown, "not answered"},
 	} {
+		if x.n == 0 {
+			x.more = ""
+		}
 		tab.Row(x.word, screen.Strong(screen.Count(x.n)), screen.Dim(x.more))
 	}
 	tab.Print(p)
@@ -365,7 +368,7 @@ func (a *app) sayAnswered(t *desk.Dossier, r *run.Record, c *run.Collected, file
 	if file != "" {
 		p.Line("")
 		p.Line("  %s  %s", screen.Dim("to correct"), a.shown(file))
-		a.next("paletwin handoff "+n+" --retry   (as they were)", "correct them there, then: paletwin compare "+a.shown(t.Path(t.Meta.Snapshot.File))+" "+a.shown(file)+" --record-set "+t.Set().Name)
+		a.next("paletwin handoff "+n+" --retry   (as they were)", "paletwin compare "+a.shown(t.Path(t.Meta.Snapshot.File))+" "+a.shown(file)+" --record-set "+t.Set().Name+"   (corrected)")
 		return
 	}
 	a.next("paletwin verify " + n + " FRESH-EXPORT")

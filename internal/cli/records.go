@@ -96,7 +96,7 @@ func (a *app) events(all []run.Event, q *asked) {
 		a.out.Line("no dossier on this desk is about that")
 		return
 	}
-	t := screen.Table{Heading: []string{"when", "dossier", "record", "field", "from", "", "to", "became", "approved", "from file"}, Right: []bool{false, false, false, false, true}}
+	t := screen.Table{Heading: []string{"when", "dossier", "record", "field", "from", "", "to", "became", "approved", "made from"}, Right: []bool{false, false, false, false, true}}
 	const most = 200
 	for _, e := range all[:min(len(all), most)] {
 		m := e.Dossier.Meta
@@ -108,13 +108,22 @@ func (a *app) events(all []run.Event, q *asked) {
 		if e.Field == "" {
 			field = screen.Act(e.Act.String())
 		}
-		t.Row(screen.Dim(e.When().Local().Format("2 Jan 2006 15:04")), screen.Strong(m.Number)+" "+screen.Cut(screen.Safe(m.Title), 24), screen.Value(e.Key.String(), 24),
-			field, from, arrow, to, became(&e), approved(&e), screen.Cut(madeFrom(e.Dossier), 40))
+		t.Row(screen.Dim(e.When().Local().Format("2 Jan 2006 15:04")), screen.Strong(m.Number)+" "+screen.Cut(screen.Safe(m.Title), 26), screen.Value(e.Key.String(), 24),
+			field, from, arrow, to, became(&e), approved(&e), screen.Cut(source(e.Dossier), 26))
 	}
 	t.Print(a.out)
 	if len(all) > most {
 		a.out.Line("%s", screen.Dim(fmt.Sprintf("and %s more; --json lists them all", screen.Count(len(all)-most))))
 	}
+}
+
+// source names what a change was made from: the copy, the list of deletes, or
+// the dossier that it undoes.
+func source(t *desk.Dossier) string {
+	if name, ok := editedName(t).(string); ok && t.Meta.Undoes == nil {
+		return screen.Safe(name)
+	}
+	return madeFrom(t)
 }
 
 // became says what became of a change.

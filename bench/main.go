@@ -4,6 +4,7 @@
 //	go run ./bench                    one million records
 //	go run ./bench -records 100000    fewer
 //	go run ./bench -large             10 and 20 million records, too (10 GB of disk)
+//	go run ./bench -history           only: what happened to a record over 500 dossiers
 package main
 
 import (
@@ -27,8 +28,13 @@ func main() {
 	flag.IntVar(&b.runs, "runs", 5, "runs of each command")
 	flag.StringVar(&b.dir, "dir", "bench/data", "where the data stands")
 	large := flag.Bool("large", false, "10 and 20 million records, too")
+	history := flag.Bool("history", false, "only: history over 500 dossiers")
 	flag.Parse()
 	b.build()
+	if *history {
+		b.history(500)
+		return
+	}
 	b.generate(b.records)
 	fmt.Printf("%d records, %d runs each, medians\n\n| figure | ratio | seconds | floor | anonymous memory |\n| --- | --- | --- | --- | --- |\n", b.records, b.runs)
 	b.comparisons()
@@ -237,6 +243,47 @@ func (b *bench) handoff() {
 		b.paletwin("handoff", "1"), []string{b.bin("changes"), "-decode", filepath.Join(found[0], "changes.register.jsonl"), filepath.Join(found[0], "decisions.jsonl")})
 	b.clean()
 	must(os.RemoveAll(all))
+}
+
+// history measures what happened to a record over many dossiers, each of twelve
+// changes in a register of 240 records and a run: with the keys still to be
+// made, with them there, and without a record named.
+func (b *bench) history(dossiers int) {
+	b.clean()
+	before, after, register := b.path("before.csv"), b.path("after.csv"), b.path("history.csv")
+	fees := make([]int, 240)
+	write := func(name string) {
+		out := "aid_no,name,service_fee\n"
+		for i, fee := range fees {
+			out += fmt.Sprintf("%05d,Old Pier %d,%d.00\n", i, i, fee)
+		}
+		must(os.WriteFile(name, []byte(out), 0o644))
+	}
+	write(register)
+	for n := range dossiers {
+		write(before)
+		for k := range 12 {
+			fees[(n*7+k*19)%len(fees)] += n + 1
+		}
+		write(after)
+		for _, args := range [][]string{{"compare", before, after, "--key", "aid_no", "--record-set", "aids", "--title", fmt.Sprint("round ", n), "--slips", "off"},
+			{"approve", "-", "--all"}, {"apply", "-", "--to", register, "--yes"}} {
+			run(b.paletwin(args...)...)
+		}
+	}
+	fmt.Printf("%d dossiers, %d runs each, medians\n\n| figure | ratio | seconds | floor | anonymous memory |\n| --- | --- | --- | --- | --- |\n", dossiers, b.runs)
+	forget := func() {
+		keys, err := filepath.Glob(filepath.Join(b.desk(), "dossiers/*/changes.aids.keys"))
+		must(err)
+		for _, k := range keys {
+			must(os.Remove(k))
+		}
+	}
+	list := b.paletwin("history")
+	b.pair("history --record, the keys still to be made, against listing the dossiers", dossiers, forget, b.paletwin("history", "--record", "00019"), list)
+	b.pair("history --record, against listing the dossiers", dossiers, nil, b.paletwin("history", "--record", "00019"), list)
+	b.pair("history --field, no record named, against listing the dossiers", dossiers, nil, b.paletwin("history", "--field", "service_fee"), list)
+	b.clean()
 }
 
 // everyRecord writes a copy of the register with one field of every record

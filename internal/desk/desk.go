@@ -30,6 +30,7 @@ type Desk struct {
 	Settings Settings
 	Password string // of workbooks that have one; nowhere kept
 	isNew    bool
+	undoing  undoing
 }
 
 // Settings is what desk.yaml says.
@@ -264,6 +265,35 @@ func (d *Desk) Dossier(name, by string) (*Dossier, error) {
 		}
 	}
 	return nil, &NotFound{name, names, d.Dir}
+}
+
+// undoing remembers which dossiers undo which, for as long as the desk has the
+// same dossiers: whoever lists many asks for each.
+type undoing struct {
+	names []string
+	by    map[string][]*Dossier
+}
+
+// Undoing lists the dossiers that undo runs of the one with a number, in order.
+func (d *Desk) Undoing(number string) ([]*Dossier, error) {
+	names, err := d.names()
+	if err != nil {
+		return nil, err
+	}
+	if d.undoing.by == nil || !slices.Equal(names, d.undoing.names) {
+		all, err := d.Dossiers()
+		if err != nil {
+			return nil, err
+		}
+		d.undoing = undoing{names, map[string][]*Dossier{}}
+		for _, t := range all {
+			if t.Damage == nil && t.Meta.Undoes != nil && !t.Meta.Undoes.Restore {
+				n := t.Meta.Undoes.Dossier
+				d.undoing.by[n] = append(d.undoing.by[n], t)
+			}
+		}
+	}
+	return d.undoing.by[number], nil
 }
 
 func isNumber(s string) bool {

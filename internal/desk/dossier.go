@@ -423,6 +423,7 @@ func (t *Dossier) Replace(draft *Draft, m *Meta) error {
 		return err
 	}
 	t.Meta = m
+	t.desk.undoing = undoing{}
 	return fsys.RemoveAll(aside)
 }
 

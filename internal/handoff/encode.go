@@ -10,6 +10,7 @@ import (
 // stays UTF-8.
 type encoder struct {
 	*encoding.Encoder
+	name string
 	mark bool // a byte-order mark comes first
 }
 
@@ -19,8 +20,18 @@ func (e *encoder) use(name string, form Form) (err error) {
 		e.mark = e.mark && form == CSV
 		return nil
 	}
+	e.name = name
 	e.Encoder, err = csv.NewEncoder(name)
 	return err
+}
+
+// own returns an encoder for another goroutine.
+func (e *encoder) own() *encoder {
+	o := &encoder{mark: e.mark, name: e.name}
+	if e.Encoder != nil {
+		o.Encoder, _ = csv.NewEncoder(e.name) // it is known: use has made one
+	}
+	return o
 }
 
 func (e *encoder) bytes(b []byte) ([]byte, error) {

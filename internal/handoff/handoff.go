@@ -145,10 +145,11 @@ func (s *System) Open() error {
 	}
 	called := map[string]string{}
 	for _, f := range s.Export.Image.Heading {
-		w, err := s.wording(f)
+		w, err := s.Layout.Wording(f, s.Outward)
 		if err != nil {
 			return err
 		}
+		s.words[f] = w
 		if other, twice := called[w.Heading]; twice && f != "" {
 			return &Error{TwiceHeading, fmt.Sprintf("the fields %s and %s are both called %q outside", other, f, w.Heading)}
 		}
@@ -157,20 +158,13 @@ func (s *System) Open() error {
 	return s.enc.use(s.Encoding, s.Form)
 }
 
-// wording is how the system words a field.
-func (s *System) wording(field string) (*layout.Wording, error) {
+// word is how the system words a field. Those of the export are known; another
+// has the same forms, or none.
+func (s *System) word(field string) *layout.Wording {
 	if w := s.words[field]; w != nil {
-		return w, nil
+		return w
 	}
 	w, err := s.Layout.Wording(field, s.Outward)
-	s.words[field] = w
-	return w, err
-}
-
-// word is wording for a field that was asked for before, or has no form of
-// its own.
-func (s *System) word(field string) *layout.Wording {
-	w, err := s.wording(field)
 	if err != nil {
 		w = &layout.Wording{Heading: field}
 	}
@@ -199,24 +193,10 @@ func (s *System) Current(_ context.Context, keys []record.Key) ([]target.State, 
 	return states, nil
 }
 
-// AsMade gives records as the steps say they were: the export is the snapshot
-// that the steps were made from, and nothing more of the records is needed.
-func (s *System) AsMade(steps []target.Step) ([]target.State, bool) {
-	if s.Export.File == "" || s.Shape == Full || s.Layout != nil && len(s.Layout.Rules) > 0 {
-		return nil, false
-	}
-	states := make([]target.State, len(steps))
-	for i := range steps {
-		st := &steps[i]
-		if st.Act == changeset.Add {
-			continue
-		}
-		states[i] = target.State{Count: 1, Record: st.Record}
-		for _, f := range st.Fields {
-			states[i].Record = append(states[i].Record, record.Field{Name: f.Field, Value: f.From})
-		}
-	}
-	return states, true
+// AsMade reports whether the export is the snapshot that the steps were made
+// from, and neither rules nor the shape need whole records.
+func (s *System) AsMade() bool {
+	return s.Export.File != "" && s.Shape != Full && (s.Layout == nil || len(s.Layout.Rules) == 0)
 }
 
 // Ext is the ending of the export's name.
@@ -382,13 +362,15 @@ func (s *System) unwritable(field string, v record.Value, empties bool) string {
 const maxCell = 32_767
 
 // inverse returns the steps that undo steps, each from what it leaves behind.
-func inverse(steps []target.Step, set string) []target.Step {
-	back := make([]target.Step, len(steps))
+func inverse(steps []*target.Step) []*target.Step {
+	back := make([]*target.Step, len(steps))
+	all := make([]target.Step, len(steps))
 	for i, st := range steps {
-		b := target.Step{Act: st.Act.Inverse(), Key: st.Key, Record: st.Record}
-		b.ID = changeset.MakeID(set, st.Key, b.Act)
-		for _, f := range st.Fields {
-			b.Fields = append(b.Fields, changeset.FieldChange{Field: f.Field, From: f.To, To: f.From})
+		b := &all[i]
+		b.Act, b.Key, b.Record = st.Act.Inverse(), st.Key, st.Record
+		b.Fields = make([]changeset.FieldChange, len(st.Fields))
+		for k, f := range st.Fields {
+			b.Fields[k] = changeset.FieldChange{Field: f.Field, From: f.To, To: f.From}
 		}
 		back[i] = b
 	}
@@ -403,12 +385,11 @@ type byHand struct {
 	why   string
 }
 
-// doable parts steps into those that files can carry out and what remains to
-// be done by hand.
-func (s *System) doable(steps []target.Step) ([]target.Step, []byHand) {
-	var can []target.Step
+// doable takes out of steps what files cannot carry out, which remains to be
+// done by hand. The steps are its own to change.
+func (s *System) doable(steps []*target.Step) ([]*target.Step, []byHand) {
 	var rest []byHand
-	for _, st := range steps {
+	steps = slices.DeleteFunc(steps, func(st *target.Step) bool {
 		if st.Act == changeset.Add {
 			st.Record = slices.DeleteFunc(st.Record.Clone(), func(f record.Field) bool {
 				why := s.unwritable(f.Name, f.Value, false)
@@ -418,20 +399,14 @@ func (s *System) doable(steps []target.Step) ([]target.Step, []byHand) {
 				return why != ""
 			})
 		}
-		if st.Act != changeset.Amend {
-			can = append(can, st)
-			continue
-		}
-		st.Fields = slices.DeleteFunc(slices.Clone(st.Fields), func(f changeset.FieldChange) bool {
+		st.Fields = slices.DeleteFunc(st.Fields, func(f changeset.FieldChange) bool {
 			why := s.unwritable(f.Field, f.To, true)
 			if why != "" {
 				rest = append(rest, byHand{st.Key, f.Field, f.To, why})
 			}
 			return why != ""
 		})
-		if len(st.Fields) > 0 {
-			can = append(can, st)
-		}
-	}
-	return can, rest
+		return st.Act == changeset.Amend && len(st.Fields) == 0
+	})
+	return steps, rest
 }

@@ -90,7 +90,15 @@ func (f *separated) tail(int) []byte { return nil }
 
 // jsonlines is the form of JSON Lines: an object a record, with the members
 // that are sent. What empties a field is null.
-type jsonlines struct{ columns }
+type jsonlines struct {
+	columns
+	types jsonl.Types
+}
+
+func (s *System) jsonlines(l *load) *jsonlines {
+	c := s.columns(l)
+	return &jsonlines{c, s.types(c.fields, c.words)}
+}
 
 func (f *jsonlines) ext() string { return ".jsonl" }
 
@@ -107,7 +115,7 @@ func (f *jsonlines) record(dst []byte, st *target.Step) []byte {
 			r = append(r, record.Field{Name: f.words[i].Heading, Value: outValue(f.words[i], v)})
 		}
 	}
-	return append(jsonl.AppendRecord(dst, r, f.s.types(f.fields, f.words)), '\n')
+	return append(jsonl.AppendRecord(dst, r, f.types), '\n')
 }
 
 func (f *jsonlines) tail(int) []byte { return nil }
@@ -144,7 +152,7 @@ type workbook struct{ columns }
 
 func (f *workbook) ext() string { return ".xlsx" }
 
-func (f *workbook) write(w io.Writer, steps []target.Step) (int, error) {
+func (f *workbook) write(w io.Writer, steps []*target.Step) (int, error) {
 	x := xlsx.NewWriter(w)
 	x.Name, x.Sheet = f.s.Set, "records"
 	var row []record.Value
@@ -164,7 +172,7 @@ func (f *workbook) write(w io.Writer, steps []target.Step) (int, error) {
 			row = append(row, record.Text(f.key[k].Write(record.Text(part))))
 		}
 		for k := range f.fields {
-			row = append(row, record.Text(f.cell(&steps[i], k)))
+			row = append(row, record.Text(f.cell(steps[i], k)))
 		}
 		if err := x.Write(row); err != nil {
 			return 0, err
@@ -180,7 +188,7 @@ func (s *System) sentAll(st *target.Step) record.Record {
 	for i, k := range s.Key {
 		r = append(r, record.Field{Name: k, Value: record.Text(st.Key.Parts()[i])})
 	}
-	for _, f := range s.settable([]target.Step{*st}) {
+	for _, f := range s.settable([]*target.Step{st}) {
 		v, _ := st.Record.Get(f)
 		r = append(r, record.Field{Name: f, Value: v})
 	}

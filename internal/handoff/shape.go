@@ -14,15 +14,16 @@ import (
 type load struct {
 	acts   []changeset.Act
 	fields []string // beside the key's
-	steps  []target.Step
+	steps  []*target.Step
 	all    bool // the fields are those of all the records, and not what each changes
 }
 
 // lay sorts steps into load files, in the order in which they are to be
 // loaded: what comes before what changes, and that before what goes, so that
 // no record names one that is not there.
-func (s *System) lay(steps []target.Step) []load {
-	var adds, amends, deletes []target.Step
+func (s *System) lay(steps []*target.Step) []load {
+	var adds, deletes []*target.Step
+	amends := make([]*target.Step, 0, len(steps))
 	for _, st := range steps {
 		switch st.Act {
 		case changeset.Add:
@@ -54,7 +55,7 @@ func (s *System) lay(steps []target.Step) []load {
 }
 
 // together puts all steps into one file, for forms that say what each is.
-func (s *System) together(parts ...[]target.Step) []load {
+func (s *System) together(parts ...[]*target.Step) []load {
 	var l load
 	for _, p := range parts {
 		if len(p) > 0 {
@@ -69,7 +70,7 @@ func (s *System) together(parts ...[]target.Step) []load {
 }
 
 // shape sorts amends into files.
-func (s *System) shape(amends []target.Step) []load {
+func (s *System) shape(amends []*target.Step) []load {
 	if len(amends) == 0 {
 		return nil
 	}
@@ -85,8 +86,9 @@ func (s *System) shape(amends []target.Step) []load {
 			l := load{acts: amend, fields: []string{f}}
 			for _, st := range amends {
 				if i := slices.IndexFunc(st.Fields, func(c changeset.FieldChange) bool { return c.Field == f }); i >= 0 {
-					st.Fields = st.Fields[i : i+1]
-					l.steps = append(l.steps, st)
+					one := *st
+					one.Fields = st.Fields[i : i+1]
+					l.steps = append(l.steps, &one)
 				}
 			}
 			all = append(all, l)
@@ -98,7 +100,7 @@ func (s *System) shape(amends []target.Step) []load {
 
 // grouped makes a file for each set of fields that change together, in the
 // order in which they come.
-func grouped(amends []target.Step) []load {
+func grouped(amends []*target.Step) []load {
 	at := map[string]int{}
 	var all []load
 	var name []byte
@@ -123,7 +125,7 @@ func grouped(amends []target.Step) []load {
 }
 
 // changing lists the fields that any of the amends changes.
-func (s *System) changing(amends []target.Step) []string {
+func (s *System) changing(amends []*target.Step) []string {
 	seen := map[string]bool{}
 	var all []string
 	for _, st := range amends {
@@ -161,7 +163,7 @@ func (s *System) writable() []string {
 }
 
 // settable lists the fields that may be set when the records are made.
-func (s *System) settable(adds []target.Step) []string {
+func (s *System) settable(adds []*target.Step) []string {
 	return s.fieldsOf(adds, func(f string) bool {
 		lf := s.Layout.Field(f)
 		return lf == nil || lf.Access == layout.Free || lf.Access == layout.OnCreation
@@ -170,7 +172,7 @@ func (s *System) settable(adds []target.Step) []string {
 
 // fieldsOf lists the fields of the steps' records that are wanted, without
 // the key's.
-func (s *System) fieldsOf(steps []target.Step, want func(string) bool) []string {
+func (s *System) fieldsOf(steps []*target.Step, want func(string) bool) []string {
 	seen := map[string]bool{}
 	for _, k := range s.Key {
 		seen[k] = true
@@ -189,7 +191,7 @@ func (s *System) fieldsOf(steps []target.Step, want func(string) bool) []string 
 
 // parentsFirst orders records so that one which another names in a reference
 // to its own record set comes before it. Circles stay in the order they have.
-func (s *System) parentsFirst(steps []target.Step) []target.Step {
+func (s *System) parentsFirst(steps []*target.Step) []*target.Step {
 	refs := s.selfReferences()
 	if len(refs) == 0 || len(steps) < 2 {
 		return steps
@@ -198,7 +200,7 @@ func (s *System) parentsFirst(steps []target.Step) []target.Step {
 	for i, st := range steps {
 		at[st.Key.Parts()[0]] = i
 	}
-	out := make([]target.Step, 0, len(steps))
+	out := make([]*target.Step, 0, len(steps))
 	seen := make([]bool, len(steps))
 	var visit func(i int)
 	visit = func(i int) {

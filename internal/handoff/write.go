@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"paletwin/core/changeset"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
@@ -48,16 +50,19 @@ func (s *System) write(ctx context.Context, stage string, steps []target.Step) e
 			return err
 		}
 	}
-	s.loads = nil
-	undo, byHand := s.doable(inverse(steps, s.Set))
-	for _, side := range []struct {
-		folder string
-		steps  []target.Step
-	}{{Forward, steps}, {Back, undo}} {
-		if err := s.writeSide(ctx, stage, side.folder, side.steps); err != nil {
-			return err
-		}
+	forward := make([]*target.Step, len(steps))
+	for i := range steps {
+		forward[i] = &steps[i]
 	}
+	undo, byHand := s.doable(inverse(forward))
+	var made [2][]target.Load
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() (err error) { made[0], err = s.writeSide(ctx, stage, Forward, forward); return err })
+	g.Go(func() (err error) { made[1], err = s.writeSide(ctx, stage, Back, undo); return err })
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	s.loads = append(made[0], made[1]...)
 	if err := s.writeByHand(filepath.Join(stage, Back, ByHandName), byHand); err != nil {
 		return err
 	}
@@ -74,13 +79,14 @@ func (s *System) write(ctx context.Context, stage string, steps []target.Step) e
 
 // writeSide writes the load files of one direction, in parts where one would
 // be too large.
-func (s *System) writeSide(ctx context.Context, stage, folder string, steps []target.Step) error {
+func (s *System) writeSide(ctx context.Context, stage, folder string, steps []*target.Step) (loads []target.Load, err error) {
+	enc := s.enc.own()
 	n := 0
 	for _, l := range s.lay(steps) {
-		f := s.file(&l)
+		f := s.file(&l, enc)
 		for part := 1; len(l.steps) > 0; part++ {
 			if err := ctx.Err(); err != nil {
-				return err
+				return nil, err
 			}
 			n++
 			name := fmt.Sprintf("%02d-%s", n, l.name())
@@ -96,44 +102,44 @@ func (s *System) writeSide(ctx context.Context, stage, folder string, steps []ta
 				return err
 			})
 			if err != nil {
-				return err
+				return nil, err
 			}
 			made.SHA256 = w.SHA256
-			s.loads = append(s.loads, made)
+			loads = append(loads, made)
 			l.steps = l.steps[made.Records:]
 		}
 	}
-	return nil
+	return loads, nil
 }
 
 // file is a form of load files at work on one load. write takes as many of
 // the steps as go into one file and returns how many.
 type file interface {
-	write(w io.Writer, steps []target.Step) (int, error)
+	write(w io.Writer, steps []*target.Step) (int, error)
 	ext() string
 }
 
-func (s *System) file(l *load) file {
+func (s *System) file(l *load, enc *encoder) file {
 	switch s.Form {
 	case XLSX:
 		return &workbook{s.columns(l)}
 	case JSONL:
-		return &text{s, &jsonlines{s.columns(l)}}
+		return &text{s, enc, s.jsonlines(l)}
 	case SQL:
-		return &text{s, &sql{s: s, dialect: dialects[s.Dialect]}}
+		return &text{s, enc, &sql{s: s, dialect: dialects[s.Dialect]}}
 	case JSONPatch:
-		return &text{s, &patches{s}}
+		return &text{s, enc, &patches{s}}
 	}
-	return &text{s, &separated{s.columns(l)}}
+	return &text{s, enc, &separated{s.columns(l)}}
 }
 
 // alone is the size of the largest file with this step alone, or with what
 // undoes it.
 func (s *System) alone(st *target.Step) int64 {
 	var most int64
-	one := []target.Step{*st}
-	for _, l := range append(s.lay(one), s.lay(inverse(one, s.Set))...) {
-		if t, ok := s.file(&l).(*text); ok {
+	one := []*target.Step{st}
+	for _, l := range append(s.lay(one), s.lay(inverse(one))...) {
+		if t, ok := s.file(&l, &s.enc).(*text); ok {
 			var b counter
 			_, _ = t.write(&b, l.steps) // a counter takes everything
 			most = max(most, int64(b))
@@ -156,12 +162,13 @@ type lines interface {
 
 // text writes lines, in the encoding that was asked for, up to the limits.
 type text struct {
-	s *System
+	s   *System
+	enc *encoder
 	lines
 }
 
-func (t *text) write(w io.Writer, steps []target.Step) (int, error) {
-	head, err := t.s.enc.bytes(t.head())
+func (t *text) write(w io.Writer, steps []*target.Step) (int, error) {
+	head, err := t.enc.bytes(t.head())
 	if err != nil {
 		return 0, err
 	}
@@ -172,8 +179,8 @@ func (t *text) write(w io.Writer, steps []target.Step) (int, error) {
 	n := 0
 	var b []byte
 	for n < len(steps) && (t.s.MaxRecords == 0 || n < t.s.MaxRecords) {
-		if b = t.record(b[:0], &steps[n]); t.s.enc.Encoder != nil {
-			if b, err = t.s.enc.Bytes(b); err != nil {
+		if b = t.record(b[:0], steps[n]); t.enc.Encoder != nil {
+			if b, err = t.enc.Bytes(b); err != nil {
 				return n, err
 			}
 		}

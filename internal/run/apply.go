@@ -7,6 +7,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
+	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -299,12 +300,20 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 
 // states gives the steps' records as they are now.
 func (j *Job) states(ctx context.Context, steps []*Step) ([]target.State, error) {
-	if h, ok := j.Target.(target.Handing); ok {
-		if states, ok := h.AsMade(forTarget(steps, nil)); ok {
-			return states, nil
+	if h, ok := j.Target.(target.Handing); !ok || !h.AsMade() {
+		return j.Target.Current(ctx, keys(steps))
+	}
+	states := make([]target.State, len(steps))
+	for i, s := range steps {
+		if s.Act == changeset.Add {
+			continue
+		}
+		states[i] = target.State{Count: 1, Record: s.Record}
+		for _, f := range s.Fields {
+			states[i].Record = append(states[i].Record, record.Field{Name: f.Field, Value: f.From})
 		}
 	}
-	return j.Target.Current(ctx, keys(steps))
+	return states, nil
 }
 
 // checkHanding refuses what a target that takes files cannot be given.

@@ -122,7 +122,7 @@ func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
 	if err != nil || len(done) == 0 {
 		return done, err
 	}
-	backs, err := Rollbacks(t)
+	backs, err := t.Desk().Undoing(t.Meta.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -139,19 +139,4 @@ func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
 		}
 	}
 	return done, nil
-}
-
-// Rollbacks lists the dossiers that undo runs of t, by number.
-func Rollbacks(t *desk.Dossier) ([]*desk.Dossier, error) {
-	all, err := t.Desk().Dossiers()
-	if err != nil {
-		return nil, err
-	}
-	var backs []*desk.Dossier
-	for _, b := range all {
-		if b.Damage == nil && b.Meta.Undoes != nil && !b.Meta.Undoes.Restore && b.Meta.Undoes.Dossier == t.Meta.Number {
-			backs = append(backs, b)
-		}
-	}
-	return backs, nil
 }

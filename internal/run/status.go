@@ -57,7 +57,7 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 		steps[d.step] = true
 	}
 	s.Standing = len(steps)
-	backs, err := Rollbacks(t)
+	backs, err := t.Desk().Undoing(t.Meta.Number)
 	if err != nil {
 		return nil, err
 	}

@@ -80,9 +80,9 @@ func (l *line) fields(name string, n int, field func(i int) (name string, from, 
 
 // head writes what every line of a step begins with.
 func (s *Step) head(l *line) {
-	*l = append(*l, '{')
-	l.text("id", s.ID.String())
-	l.text("act", s.Act.String())
+	*l = append(*l, `{"id":"`...)
+	*l = append(hex.AppendEncode(*l, s.ID[:]), `","act":"`...)
+	*l = append(append(*l, s.Act.String()...), '"')
 	l.texts("key", s.Key.Parts())
 }
 
@@ -116,14 +116,21 @@ func (s *Step) rollback(l *line) {
 // intent is the step as a journal's intent line has it.
 func (s *Step) intent(l *line) {
 	s.head(l)
-	var write record.Record
-	for _, f := range s.Fields {
-		write = append(write, record.Field{Name: f.Field, Value: f.To})
-	}
 	if s.Act == changeset.Add {
-		write = s.Record
+		l.values("write", s.Record)
 	}
-	l.values("write", write)
+	for i, f := range s.Fields {
+		if i == 0 {
+			*l = append(*l, `,"write":{`...)
+		} else {
+			*l = append(*l, ',')
+		}
+		*l = append(changeset.AppendString(*l, f.Field), ':')
+		*l = changeset.AppendValue(*l, f.To)
+	}
+	if len(s.Fields) > 0 {
+		*l = append(*l, '}')
+	}
 	*l = append(*l, '}')
 }
 

@@ -88,10 +88,9 @@ type Result struct {
 // Its Write refuses nothing: Check did.
 type Handing interface {
 	Target
-	// AsMade gives the states of steps' records where the steps were made from
-	// the very state that the system is taken to have; ok is false where they
-	// have to be looked up.
-	AsMade(steps []Step) (states []State, ok bool)
+	// AsMade reports whether the records are taken to be as the steps say they
+	// were, and nothing more of them is needed, so that they need no looking up.
+	AsMade() bool
 	// Run says under which run's number the files are to be kept.
 	Run(n int)
 	// Check says in words why a step cannot be handed over, "" where it can. An

@@ -360,7 +360,7 @@ func (a *app) sayAnswered(t *desk.Dossier, r *run.Record, c *run.Collected, file
 	for _, x := range []struct {
 		rows []int
 		text string
-	}{{c.Other, "of the answer name no record of this hand-off"}, {c.Twice, "contradict a row before; what became of their records is left as it was"}} {
+	}{{c.Other, "of the answer: no record of this hand-off has that key"}, {c.Twice, "of the answer: a row before says otherwise, and the record is left as it was"}} {
 		if len(x.rows) > 0 {
 			p.Line("  %s  %s %s", screen.Level("warn"), rowList(x.rows), x.text)
 		}

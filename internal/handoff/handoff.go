@@ -23,6 +23,7 @@ import (
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/table/jsonl"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 )
@@ -117,6 +118,7 @@ type System struct {
 	whole map[record.Key]record.Record // of the shape that needs them
 	enc   encoder
 	order map[string]int // of fields
+	seen  jsonl.Types    // of the fields of an export that is JSON
 }
 
 // Open makes the system ready; it completes the options from the export.
@@ -143,6 +145,7 @@ func (s *System) Open() error {
 	for i, f := range s.Export.Image.Heading {
 		s.order[f] = i
 	}
+	s.learn()
 	called := map[string]string{}
 	for _, f := range s.Export.Image.Heading {
 		w, err := s.Layout.Wording(f, s.Outward)

@@ -122,6 +122,9 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(all.All) == 0 && !r.Refused {
+		return nil, &ResultError{m.Name, "the file has no rows, and nothing is known from it", "name the system's answer; --refused, where it lists the refused records and there are none"}
+	}
 	if len(unknown) > 0 {
 		return nil, r.undecided(m, all.Status, unknown)
 	}

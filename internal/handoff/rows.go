@@ -1,6 +1,8 @@
 package handoff
 
 import (
+	"bytes"
+	"encoding/json"
 	"io"
 
 	"paletwin/core/changeset"
@@ -128,23 +130,57 @@ func outValue(w *layout.Wording, v record.Value) record.Value {
 	return record.Text(w.Write(v))
 }
 
-// types are the JSON types of fields, by what the system calls them: numbers
-// and truth values where the layout knows them to be such.
+// types are the JSON types of fields, by what the system calls them: as its
+// export has them where that is JSON, else numbers and truth values where the
+// layout knows them to be such.
 func (s *System) types(fields []string, words []*layout.Wording) jsonl.Types {
 	types := jsonl.Types{}
 	for i, name := range fields {
-		f := s.Layout.Field(name)
-		if f == nil {
-			continue
+		kind := layout.Text
+		if f := s.Layout.Field(name); f != nil {
+			kind = f.Kind
 		}
-		switch f.Kind {
-		case layout.Integer, layout.Decimal:
+		switch {
+		case s.seen[name] != 0:
+			types[words[i].Heading] = s.seen[name]
+		case kind == layout.Integer, kind == layout.Decimal:
 			types[words[i].Heading] = '0'
-		case layout.Boolean:
+		case kind == layout.Boolean:
 			types[words[i].Heading] = 't'
 		}
 	}
 	return types
+}
+
+// learned is how many records of an export tell the types of its fields.
+const learned = 1000
+
+// learn takes in the types of an export that is JSON, an object a line or an
+// array of objects.
+func (s *System) learn() {
+	s.seen = jsonl.Types{}
+	raw := s.Export.Raw
+	if f := s.Export.Image.Found.Format; f == "jsonl" {
+		n := 0
+		for line := range bytes.Lines(raw) {
+			if n++; n > learned {
+				return
+			}
+			s.seen.Learn(line)
+		}
+	} else if f == "json" {
+		d := json.NewDecoder(bytes.NewReader(raw))
+		if _, err := d.Token(); err != nil {
+			return
+		}
+		for n := 0; n < learned && d.More(); n++ {
+			var object json.RawMessage
+			if d.Decode(&object) != nil {
+				return
+			}
+			s.seen.Learn(object)
+		}
+	}
 }
 
 // workbook is the form of XLSX files, in which every cell is text.

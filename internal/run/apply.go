@@ -264,7 +264,7 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 	known, asked := 0, 0
 	for i, s := range steps {
 		if states[i].Count > 1 {
-			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
+			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.where())
 		}
 		if s.Act != changeset.Add {
 			asked++
@@ -272,7 +272,7 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 		}
 	}
 	if 2*known < asked && !j.Options.OtherTarget {
-		return nil, refuse(UnknownKeys, "%s knows %d of the %d records that are to change", j.Target.Name(), known, asked)
+		return nil, refuse(UnknownKeys, "%s knows %d of the %d records that are to change", j.where(), known, asked)
 	}
 	if err := j.checkColumns(steps); err != nil {
 		return nil, err
@@ -296,6 +296,15 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 		}
 	}
 	return write, nil
+}
+
+// where is what a message calls the state that was read: the target, or the
+// export that stands for it.
+func (j *Job) where() string {
+	if h, ok := j.Target.(target.Handing); ok {
+		return h.From()
+	}
+	return j.Target.Name()
 }
 
 // states gives the steps' records as they are now.
@@ -346,13 +355,13 @@ func (j *Job) checkColumns(steps []*Step) error {
 	for _, s := range steps {
 		for _, f := range s.Fields {
 			if !has[f.Field] {
-				return refuse(MissingColumn, "%s has no column %q", j.Target.Name(), f.Field)
+				return refuse(MissingColumn, "%s has no column %q", j.where(), f.Field)
 			}
 		}
 		if s.Act == changeset.Add {
 			for _, f := range s.Record {
 				if !has[f.Name] && !f.Value.Blank() {
-					return refuse(MissingColumn, "%s has no column %q", j.Target.Name(), f.Name)
+					return refuse(MissingColumn, "%s has no column %q", j.where(), f.Name)
 				}
 			}
 		}

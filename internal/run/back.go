@@ -59,7 +59,7 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	if err != nil {
 		return nil, err
 	}
-	if err := b.observe(ctx, t, tgt, done); err != nil {
+	if err := observe(ctx, t, tgt, done, b.Now); err != nil {
 		return nil, err
 	}
 	system, err := lastSystem(t)
@@ -103,7 +103,7 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 // observe finds out, for what was handed over, what was done of it: what is
 // seen done in the target is, and what is neither as before nor as meant may
 // have been, and is looked at again.
-func (b *Back) observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[unit]standingUnit) error {
+func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[unit]standingUnit, now func() time.Time) error {
 	h, ok := tgt.(target.Handing)
 	if !ok {
 		return nil
@@ -131,7 +131,7 @@ func (b *Back) observe(ctx context.Context, t *desk.Dossier, tgt target.Target, 
 	if v.layout, err = t.Layout(); err != nil {
 		return err
 	}
-	if err := v.lookUp(t, steps, Proof{Fresh: img, Name: h.From(), Now: b.Now}); err != nil {
+	if err := v.lookUp(t, steps, Proof{Fresh: img, Name: h.From(), Now: now}); err != nil {
 		return err
 	}
 	for _, s := range steps {

@@ -47,6 +47,13 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	if err := backup.Close(); err != nil {
 		return nil, nil, err
 	}
+	done, err := standing(t)
+	if err == nil {
+		err = observe(ctx, t, tgt, done, b.Now)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
 	wrote, err := written(t)
 	if err != nil {
 		return nil, nil, err

@@ -70,7 +70,7 @@ func named(name string) encoding.Encoding {
 func NewEncoder(name string) (*encoding.Encoder, error) {
 	e := named(strings.ToLower(name))
 	if e == nil {
-		return nil, &table.Error{Code: table.NoEncoding, Text: fmt.Sprintf("%q is no encoding that is known", name)}
+		return nil, &table.Error{Code: table.NoEncoding, File: "the encoding", Text: fmt.Sprintf("%q is none that is known", name)}
 	}
 	return e.NewEncoder(), nil
 }

@@ -47,7 +47,7 @@ func ReadOverlay(m *table.Image, key []string, snapshot *table.Image) (*Overlay,
 			return nil, fail(m, 0, "it has no column for the key %q; it has %s", k, strings.Join(m.Heading, ", "))
 		}
 	}
-	return o, eachRow(m, func(raw []byte, cells [][]byte, row int) error {
+	return o, csv.Each(m, func(raw []byte, cells [][]byte, row int) error {
 		k := record.KeyOf(csv.AppendKey(nil, raw, keyCols, m.Comma))
 		if k.Blank() {
 			return fail(m, row, "it has no key")
@@ -73,7 +73,7 @@ func ReadAdds(m, snapshot *table.Image) (all [][]string, fields []string, err er
 		}
 		fields = append(fields, h)
 	}
-	err = eachRow(m, func(_ []byte, cells [][]byte, _ int) error {
+	err = csv.Each(m, func(_ []byte, cells [][]byte, _ int) error {
 		all = append(all, values(m, cells, at))
 		return nil
 	})
@@ -90,22 +90,4 @@ func values(m *table.Image, cells [][]byte, cols []int) []string {
 		}
 	}
 	return row
-}
-
-// eachRow walks over a table's rows, blank ones left out.
-func eachRow(m *table.Image, yield func(raw []byte, cells [][]byte, row int) error) error {
-	return table.Guard(func() error {
-		for sc := csv.Body(m); ; {
-			ok, err := sc.Next()
-			if !ok || err != nil {
-				return err
-			}
-			if csv.BlankRow(sc.Raw(), m.Comma) {
-				continue
-			}
-			if err := yield(sc.Raw(), csv.Split(nil, sc.Raw(), m.Comma), sc.Row); err != nil {
-				return err
-			}
-		}
-	})
 }

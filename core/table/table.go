@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"runtime"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 
@@ -96,6 +97,12 @@ func (m *Image) Column(name string) int {
 		return i
 	}
 	return -1
+}
+
+// ColumnLike returns the number of the column with a heading, in whatever case
+// and with whatever spaces around it, or -1.
+func (m *Image) ColumnLike(heading string) int {
+	return slices.IndexFunc(m.Heading, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), heading) })
 }
 
 // Renamed is a column that has another name than the file gives it.

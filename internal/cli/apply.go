@@ -221,23 +221,8 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 	}
 	p.Line("%s %s  %s %s", screen.Strong(t.Meta.Number), what, screen.Dim("to"), a.shown(rep.Target))
 	p.Line("")
-	tab := screen.Table{Indent: "  ", Right: []bool{false, true}}
-	for _, x := range []struct {
-		word string
-		n    int
-		more string
-	}{
-		{string(run.Done), rep.Steps.Done, ""},
-		{string(run.Settled), rep.Steps.Settled, "the target had it already"},
-		{string(run.Conflict), rep.Steps.Conflict, "changed there since the snapshot; left alone"},
-		{string(run.Refused), rep.Steps.Refused, "the target would not take it"},
-		{string(run.Skipped), rep.Steps.Skipped, "not attempted"},
-	} {
-		if x.n > 0 || x.word == string(run.Done) {
-			tab.Row(x.word, screen.Strong(screen.Count(x.n)), screen.Dim(x.more))
-		}
-	}
-	tab.Print(p)
+	a.outcomes(append([]outcome{{string(run.Done), rep.Steps.Done, "", true}},
+		left(rep.Steps, "the target had it already", "changed there since the snapshot; left alone", "the target would not take it")...)...)
 	a.troubles(rep.Attempted)
 	if rep.Partly > 0 {
 		p.Line("  %s", screen.Plural(rep.Partly, "record")+" done in part: the fields that moved were left alone")

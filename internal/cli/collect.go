@@ -337,22 +337,8 @@ func (a *app) sayAnswered(t *desk.Dossier, r *run.Record, c *run.Collected, file
 	p, n := a.out, t.Meta.Number
 	p.Line("%s run %d, answered", screen.Strong(n), r.Head.Run)
 	p.Line("")
-	tab := screen.Table{Indent: "  ", Right: []bool{false, true}}
-	for _, x := range []struct {
-		word string
-		n    int
-		more string
-	}{
-		{string(run.Done), c.Steps.Done, ""},
-		{string(run.Refused), c.Steps.Refused, ""},
-		{string(run.Unknown), c.Steps.Unknown, "not answered"},
-	} {
-		if x.n == 0 {
-			x.more = ""
-		}
-		tab.Row(x.word, screen.Strong(screen.Count(x.n)), screen.Dim(x.more))
-	}
-	tab.Print(p)
+	a.outcomes(outcome{string(run.Done), c.Steps.Done, "", true}, outcome{string(run.Refused), c.Steps.Refused, "", true},
+		outcome{string(run.Unknown), c.Steps.Unknown, "not answered", true})
 	if k := r.Partly(); k > 0 {
 		p.Line("  %s done in part: some of their fields were refused", screen.Plural(k, "record"))
 	}

@@ -338,23 +338,8 @@ func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string) {
 	}
 	p.Line("%s %s", screen.Strong(n), what)
 	p.Line("")
-	tab := screen.Table{Indent: "  ", Right: []bool{false, true}}
-	for _, x := range []struct {
-		word string
-		n    int
-		more string
-	}{
-		{"to load", rep.Steps.Unknown, ""},
-		{string(run.Settled), rep.Steps.Settled, "the export has it already"},
-		{string(run.Conflict), rep.Steps.Conflict, "changed there since the snapshot; left out"},
-		{string(run.Refused), rep.Steps.Refused, "cannot be handed over"},
-		{string(run.Skipped), rep.Steps.Skipped, "not attempted"},
-	} {
-		if x.n > 0 || x.word == "to load" {
-			tab.Row(x.word, screen.Strong(screen.Count(x.n)), screen.Dim(x.more))
-		}
-	}
-	tab.Print(p)
+	a.outcomes(append([]outcome{{"to load", rep.Steps.Unknown, "", true}},
+		left(rep.Steps, "the export has it already", "changed there since the snapshot; left out", "cannot be handed over")...)...)
 	a.troubles(rep.Attempted)
 	if s := leftWords(rep.Left); s != "" {
 		p.Line("  %s", screen.Dim("left"+s))

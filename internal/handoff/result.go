@@ -1,6 +1,7 @@
 package handoff
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -79,45 +80,20 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 	}
 	all := &Rows{Status: heading(m, status), Message: heading(m, message)}
 	unknown := map[string]int{}
-	err = table.Guard(func() error {
-		for sc := csv.Body(m); ; {
-			ok, err := sc.Next()
-			if !ok || err != nil {
-				return err
-			}
-			if csv.BlankRow(sc.Raw(), m.Comma) {
-				continue
-			}
-			cells := csv.Split(nil, sc.Raw(), m.Comma)
-			cell := func(i int) string {
-				if i < 0 || i >= len(cells) {
-					return ""
-				}
-				v, _ := csv.Value(m, cells[i])
-				return strings.TrimSpace(v.String())
-			}
-			row := Row{Message: cell(message), Row: sc.Row}
-			parts := make([]string, len(keys))
-			for i, k := range keys {
-				parts[i] = words[i].Read(cell(k)).String()
-			}
-			row.Key = record.NewKey(parts...)
-			switch {
-			case r.Refused:
-			case status < 0:
-				row.Done = row.Message == ""
-			default:
-				said := cell(status)
-				var known bool
-				if row.Done, known = r.done(said); !known {
-					unknown[said]++
-				}
-				if !row.Done && row.Message == "" {
-					row.Message = said
-				}
-			}
-			all.All = append(all.All, row)
+	err = csv.Each(m, func(_ []byte, cells [][]byte, n int) error {
+		row := Row{Message: strings.TrimSpace(csv.Text(m, cells, message)), Row: n}
+		parts := make([]string, len(keys))
+		for i, k := range keys {
+			parts[i] = words[i].Read(strings.TrimSpace(csv.Text(m, cells, k))).String()
 		}
+		row.Key = record.NewKey(parts...)
+		if status < 0 {
+			row.Done = !r.Refused && row.Message == ""
+		} else if said := strings.TrimSpace(csv.Text(m, cells, status)); !r.judge(&row, said) {
+			unknown[said]++
+		}
+		all.All = append(all.All, row)
+		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -131,14 +107,20 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 	return all, nil
 }
 
-// done reads the word of a status, and reports whether it is known.
-func (r *Result) done(said string) (done, known bool) {
+// judge reads the word of a status, and reports whether it is known. It is the
+// reason of a refusal that has no other.
+func (r *Result) judge(row *Row, said string) (known bool) {
+	word := strings.ToLower(said)
 	if len(r.OK) > 0 {
-		return slices.ContainsFunc(r.OK, func(w string) bool { return strings.EqualFold(w, said) }), true
+		row.Done, known = slices.ContainsFunc(r.OK, func(w string) bool { return strings.EqualFold(w, said) }), true
+	} else {
+		row.Done = slices.Contains(doneWords, word)
+		known = row.Done || slices.Contains(refusedWords, word)
 	}
-	said = strings.ToLower(said)
-	done = slices.Contains(doneWords, said)
-	return done, done || slices.Contains(refusedWords, said)
+	if !row.Done {
+		row.Message = cmp.Or(row.Message, said)
+	}
+	return known
 }
 
 func (r *Result) undecided(m *table.Image, column string, unknown map[string]int) error {
@@ -172,7 +154,7 @@ func (r *Result) keyColumns(m *table.Image) ([]int, []*layout.Wording, error) {
 		words[i], cols[i] = w, -1
 		for _, n := range names {
 			if cols[i] < 0 && n != "" {
-				cols[i] = find(m, n)
+				cols[i] = m.ColumnLike(n)
 			}
 		}
 		if cols[i] < 0 {
@@ -187,22 +169,17 @@ func (r *Result) keyColumns(m *table.Image) ([]int, []*layout.Wording, error) {
 // another.
 func (r *Result) column(m *table.Image, named string, usual []string, taken []int) (int, error) {
 	if named != "" {
-		if i := find(m, named); i >= 0 {
+		if i := m.ColumnLike(named); i >= 0 {
 			return i, nil
 		}
 		return -1, &ResultError{m.Name, "there is no column " + named, "its columns are " + strings.Join(m.Heading, ", ")}
 	}
 	for _, h := range usual {
-		if i := find(m, h); i >= 0 && !slices.Contains(taken, i) && r.Layout.Field(m.Heading[i]) == nil {
+		if i := m.ColumnLike(h); i >= 0 && !slices.Contains(taken, i) && r.Layout.Field(m.Heading[i]) == nil {
 			return i, nil
 		}
 	}
 	return -1, nil
-}
-
-// find is the column with a heading, however it is written.
-func find(m *table.Image, heading string) int {
-	return slices.IndexFunc(m.Heading, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), heading) })
 }
 
 func heading(m *table.Image, i int) string {

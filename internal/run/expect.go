@@ -51,32 +51,16 @@ func (e *Expect) count(m *table.Image) (n int, err error) {
 	for i, f := range e.fields {
 		cols[i] = m.Column(f)
 	}
-	err = table.Guard(func() error {
-		var cells [][]byte
-		for sc := csv.Body(m); ; {
-			ok, err := sc.Next()
-			if !ok || err != nil {
-				return err
-			}
-			if csv.BlankRow(sc.Raw(), m.Comma) {
-				continue
-			}
-			cells = csv.Split(cells[:0], sc.Raw(), m.Comma)
-			get := e.getter(func(i int) string {
-				if cols[i] < 0 || cols[i] >= len(cells) {
-					return ""
-				}
-				v, _ := csv.Value(m, cells[cols[i]])
-				return v.String()
-			})
-			holds, err := e.p.Holds(&expr.Input{Old: get, New: get, Row: sc.Row})
-			if err != nil && !errors.Is(err, expr.ErrNull) {
-				return &expr.Error{Source: e.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for row %d: %v", sc.Row, err)}
-			}
-			if err == nil && holds {
-				n++
-			}
+	err = csv.Each(m, func(_ []byte, cells [][]byte, row int) error {
+		get := e.getter(func(i int) string { return csv.Text(m, cells, cols[i]) })
+		holds, err := e.p.Holds(&expr.Input{Old: get, New: get, Row: row})
+		if err != nil && !errors.Is(err, expr.ErrNull) {
+			return &expr.Error{Source: e.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for row %d: %v", row, err)}
 		}
+		if err == nil && holds {
+			n++
+		}
+		return nil
 	})
 	return n, err
 }

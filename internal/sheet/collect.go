@@ -3,7 +3,6 @@ package sheet
 import (
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 
 	"paletwin/core/changeset"
@@ -27,50 +26,34 @@ type Problem struct{ Place, Text string }
 // Read reads the decisions of one table of a sheet. ok is false where it is
 // none.
 func Read(m *table.Image) (all []Said, problems []Problem, ok bool, err error) {
-	change, decision, note, set := find(m, changeColumn), find(m, decisionColumn), find(m, noteColumn), find(m, setColumn)
+	change, decision, note, set := m.ColumnLike(changeColumn), m.ColumnLike(decisionColumn), m.ColumnLike(noteColumn), m.ColumnLike(setColumn)
 	if change < 0 || decision < 0 {
 		return nil, nil, false, nil
 	}
-	err = table.Guard(func() error {
-		sc := csv.Body(m)
-		for {
-			if more, err := sc.Next(); !more || err != nil {
-				return err
-			}
-			cells := csv.Split(nil, sc.Raw(), m.Comma)
-			cell := func(i int) string {
-				if i < 0 || i >= len(cells) {
-					return ""
-				}
-				v, _ := csv.Value(m, cells[i])
-				return strings.TrimSpace(v.String())
-			}
-			place := fmt.Sprintf("row %d", sc.Row)
-			if m.Found.Sheet != "" {
-				place = fmt.Sprintf("%s, row %d", m.Found.Sheet, sc.Row)
-			}
-			s := Said{Ref: cell(change), Note: unguard(cell(note)), Set: cell(set), Place: place}
-			word := strings.ToLower(cell(decision))
-			if word == "" {
-				continue
-			}
-			if s.Decision, err = decisionOf(word); err != nil {
-				problems = append(problems, Problem{place, err.Error()})
-				continue
-			}
-			if _, known := desk.ParseRef(s.Ref); !known {
-				problems = append(problems, Problem{place, fmt.Sprintf("%q names no change", s.Ref)})
-				continue
-			}
-			all = append(all, s)
+	err = csv.Each(m, func(_ []byte, cells [][]byte, row int) error {
+		cell := func(i int) string { return strings.TrimSpace(csv.Text(m, cells, i)) }
+		place := fmt.Sprintf("row %d", row)
+		if m.Found.Sheet != "" {
+			place = fmt.Sprintf("%s, row %d", m.Found.Sheet, row)
 		}
+		s := Said{Ref: cell(change), Note: unguard(cell(note)), Set: cell(set), Place: place}
+		word := strings.ToLower(cell(decision))
+		if word == "" {
+			return nil
+		}
+		var bad error
+		if s.Decision, bad = decisionOf(word); bad != nil {
+			problems = append(problems, Problem{place, bad.Error()})
+			return nil
+		}
+		if _, known := desk.ParseRef(s.Ref); !known {
+			problems = append(problems, Problem{place, fmt.Sprintf("%q names no change", s.Ref)})
+			return nil
+		}
+		all = append(all, s)
+		return nil
 	})
 	return all, problems, true, err
-}
-
-// find is the column with a heading, however it is written.
-func find(m *table.Image, heading string) int {
-	return slices.IndexFunc(m.Heading, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), heading) })
 }
 
 // FileError is a file from which no decision is taken: it is no review sheet,

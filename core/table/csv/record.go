@@ -67,6 +67,37 @@ func LookupFields(m *table.Image, key []string, want []record.Key, fields []stri
 	return found, err
 }
 
+// Each walks over a table's rows, blank ones left out, and gives each as its
+// bytes, its cells (see Unquote and Value) and its row number. The cells are
+// good until the next row.
+func Each(m *table.Image, yield func(raw []byte, cells [][]byte, row int) error) error {
+	return table.Guard(func() error {
+		var cells [][]byte
+		for sc := Body(m); ; {
+			ok, err := sc.Next()
+			if !ok || err != nil {
+				return err
+			}
+			if BlankRow(sc.Raw(), m.Comma) {
+				continue
+			}
+			cells = Split(cells[:0], sc.Raw(), m.Comma)
+			if err := yield(sc.Raw(), cells, sc.Row); err != nil {
+				return err
+			}
+		}
+	})
+}
+
+// Text returns the value of a row's cell as text; "" where the row has none.
+func Text(m *table.Image, cells [][]byte, col int) string {
+	if col < 0 || col >= len(cells) {
+		return ""
+	}
+	v, _ := Value(m, cells[col])
+	return v.String()
+}
+
 // LookupAll reads the records with the given keys in the order of the keys,
 // and how often each is there: 0, 1 or more. Of those that are there twice,
 // the first is given.

@@ -275,6 +275,14 @@ func (a *app) system(t *desk.Dossier, o handoff.Options, current string) (*syste
 			return nil, nil, err
 		}
 		s.Export = &handoff.Export{Ext: filepath.Ext(current), Fresh: true}
+		snapshot, err := t.OpenInput(t.Meta.Snapshot)
+		if err != nil {
+			return nil, nil, errors.Join(err, file.Close())
+		}
+		s.Whole = snapshot.Heading
+		if err := snapshot.Close(); err != nil {
+			return nil, nil, errors.Join(err, file.Close())
+		}
 	}
 	s.Export.Image, s.Export.Raw = file.Image, file.Bytes()
 	done := func() { _ = file.Close() } // only read

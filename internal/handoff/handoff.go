@@ -108,6 +108,7 @@ type System struct {
 	Set     string // the record set's name
 	Key     []string
 	Layout  *layout.Layout // or nil
+	Whole   []string       // without a layout, the fields of a whole record
 	Export  *Export
 	// Dir returns the folder for the files of a run.
 	Dir func(run int) string
@@ -275,17 +276,16 @@ func (s *System) checkExport(deletes int) error {
 	if !s.Export.Fresh {
 		return &Error{NeedsCurrent, what + ", and only a fresh export with all fields can bring them back whole"}
 	}
-	if s.Layout == nil {
-		return nil
-	}
-	var missing []string
-	for i := range s.Layout.Fields {
-		if f := s.Layout.Fields[i].Name; s.Export.Image.Column(f) < 0 {
-			missing = append(missing, f)
+	whole := s.Whole
+	if s.Layout != nil {
+		whole = nil
+		for i := range s.Layout.Fields {
+			whole = append(whole, s.Layout.Fields[i].Name)
 		}
 	}
+	missing := slices.DeleteFunc(slices.Clone(whole), func(f string) bool { return s.Export.Image.Column(f) >= 0 })
 	if len(missing) > 0 {
-		return &Error{NeedsCurrent, fmt.Sprintf("%s, and the export has not all fields of the layout: it lacks %s", what, strings.Join(missing, ", "))}
+		return &Error{NeedsCurrent, fmt.Sprintf("%s, and the export has not all fields: it lacks %s", what, strings.Join(missing, ", "))}
 	}
 	return nil
 }

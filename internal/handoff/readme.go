@@ -3,6 +3,8 @@ package handoff
 import (
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 
 	"paletwin/internal/disk"
@@ -85,18 +87,30 @@ func (s *System) notes() []string {
 	case JSONL:
 		return []string{"Each line is one record: its key and the members that change. null empties a field."}
 	}
-	var notes []string
-	for _, l := range s.loads {
-		if len(l.Fields) == 0 || !strings.Contains(l.Acts, "amend") {
-			continue
-		}
-		if w := s.word(l.Fields[0]); w.Clear != "" {
-			notes = append(notes, fmt.Sprintf("A cell with %s empties the field.", w.Clear))
-		}
-		break
-	}
+	notes := s.clears()
 	if s.Shape == Sparse {
 		notes = append(notes, "An empty cell leaves the field as it is.")
+	}
+	return notes
+}
+
+// clears says what empties a field, where any of the amends sends it.
+func (s *System) clears() []string {
+	var notes []string
+	fields := map[string][]string{}
+	for _, l := range s.loads {
+		for _, f := range l.Fields {
+			if w := s.word(f); strings.Contains(l.Acts, "amend") && w.Clear != "" && !slices.Contains(fields[w.Clear], w.Heading) {
+				fields[w.Clear] = append(fields[w.Clear], w.Heading)
+			}
+		}
+	}
+	for _, sign := range slices.Sorted(maps.Keys(fields)) {
+		where := ""
+		if len(fields) > 1 {
+			where = " in " + strings.Join(fields[sign], ", ")
+		}
+		notes = append(notes, fmt.Sprintf("A cell with %s%s empties the field.", sign, where))
 	}
 	return notes
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"paletwin/core/changeset"
@@ -234,6 +235,17 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		s.When = j.Now()
 		known = append(known, s)
 	}
+	// What was asked for may be another form than before.
+	if err := j.checkHanding(write); err != nil {
+		return nil, err
+	}
+	write = slices.DeleteFunc(write, func(s *Step) bool {
+		if s.Outcome == Refused {
+			s.When = j.Now()
+			known = append(known, s)
+		}
+		return s.Outcome == Refused
+	})
 	if len(known) > 0 {
 		jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
 		if err := jr.append(outcomes(r.batch, known, nil)); err != nil {

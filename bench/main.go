@@ -4,6 +4,7 @@
 //	go run ./bench                    one million records
 //	go run ./bench -records 100000    fewer
 //	go run ./bench -large             10 and 20 million records, too (10 GB of disk)
+//	go run ./bench -handoff           only: load files of 100,000 amends
 //	go run ./bench -history           only: what happened to a record over 500 dossiers
 package main
 
@@ -29,14 +30,21 @@ func main() {
 	flag.StringVar(&b.dir, "dir", "bench/data", "where the data stands")
 	large := flag.Bool("large", false, "10 and 20 million records, too")
 	history := flag.Bool("history", false, "only: history over 500 dossiers")
+	handoff := flag.Bool("handoff", false, "only: load files of 100,000 amends")
 	flag.Parse()
 	b.build()
 	if *history {
 		b.history(500)
 		return
 	}
-	b.generate(b.records)
+	if !*handoff {
+		b.generate(b.records)
+	}
 	fmt.Printf("%d records, %d runs each, medians\n\n| figure | ratio | seconds | floor | anonymous memory |\n| --- | --- | --- | --- | --- |\n", b.records, b.runs)
+	if *handoff {
+		b.handoff()
+		return
+	}
 	b.comparisons()
 	b.dossier()
 	b.runsFigures()

@@ -179,11 +179,11 @@ func (a *app) collectResult(t *desk.Dossier, name string, f *collectFlags) error
 	if answer.File, answer.SHA256, err = a.keepResult(t, r, file); err != nil {
 		return err
 	}
-	rest := run.Outcome("")
+	reply := run.Reply{Learnt: learnt, Answer: answer}
 	if f.refused {
-		rest = run.Done
+		reply.Rest = run.Done
 	}
-	return a.collected(t, r, learnt, rest, load, answer)
+	return a.collected(t, r, reply, load)
 }
 
 // keepResult keeps a result as it came in the run's folder.
@@ -231,8 +231,8 @@ func (a *app) collectCount(t *desk.Dossier, f *collectFlags) error {
 	for i := range all {
 		all[i].Outcome, all[i].Reason = outcome, reason
 	}
-	answer := run.Answer{Kind: "count", Rows: f.done}
-	if err := a.collected(t, r, all, "", load, answer); err != nil || outcome != "" {
+	reply := run.Reply{Learnt: all, Answer: run.Answer{Kind: "count", Rows: f.done}}
+	if err := a.collected(t, r, reply, load); err != nil || outcome != "" {
 		return err
 	}
 	a.hint("which of them were done is not known: paletwin verify %s FRESH-EXPORT shows it", t.Meta.Number)
@@ -241,16 +241,14 @@ func (a *app) collectCount(t *desk.Dossier, f *collectFlags) error {
 
 // collected takes an answer in, writes what was refused for correction, and
 // says what it came to.
-func (a *app) collected(t *desk.Dossier, r *run.Record, learnt []run.Learnt, rest run.Outcome, load *loadFile, answer run.Answer) error {
-	var fields []string
+func (a *app) collected(t *desk.Dossier, r *run.Record, reply run.Reply, load *loadFile) error {
 	if load != nil {
-		answer.Load = load.name
+		reply.Scope, reply.Answer.Load = load.scope(), load.name
 		if r.FieldByField() {
-			fields = load.fields
+			reply.Fields = load.fields
 		}
 	}
-	j := &run.Job{Dossier: t, By: a.user, Now: a.now}
-	c, err := run.Collect(t, r, learnt, rest, load.scope(), fields, answer, j)
+	c, err := run.Collect(t, r, reply, a.now)
 	if err != nil {
 		return err
 	}
@@ -277,11 +275,8 @@ func (a *app) collected(t *desk.Dossier, r *run.Record, learnt []run.Learnt, res
 	return nil
 }
 
-// scope is the keys of the records that a load file has; nil is all.
+// scope is the keys of the records that a load file has.
 func (l *loadFile) scope() map[record.Key]bool {
-	if l == nil {
-		return nil
-	}
 	m := make(map[record.Key]bool, len(l.keys))
 	for _, k := range l.keys {
 		m[k] = true

@@ -117,7 +117,7 @@ func (o *office) collect(d *desk.Dossier) *run.Collected {
 		}
 		learnt = append(learnt, run.Learnt{Key: x.Key, Outcome: outcome, Reason: x.Message, Row: x.Row})
 	}
-	c, err := run.Collect(d, r, learnt, "", nil, nil, run.Answer{Kind: "result"}, &run.Job{Dossier: d, Now: clock})
+	c, err := run.Collect(d, r, run.Reply{Learnt: learnt, Answer: run.Answer{Kind: "result"}}, clock)
 	require.NoError(o.t, err)
 	return c
 }
@@ -301,7 +301,7 @@ func TestAnsweredFileByFile(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, r.FieldByField())
 	answer := func(field string, learnt ...run.Learnt) *run.Collected {
-		c, err := run.Collect(d, r, learnt, "", nil, []string{field}, run.Answer{Kind: "result"}, &run.Job{Dossier: d, Now: clock})
+		c, err := run.Collect(d, r, run.Reply{Learnt: learnt, Fields: []string{field}, Answer: run.Answer{Kind: "result"}}, clock)
 		require.NoError(t, err)
 		return c
 	}

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -114,6 +115,16 @@ func (r *Record) FieldByField() bool {
 	return forward > len(r.Handed())
 }
 
+// Reply is what a system said.
+type Reply struct {
+	Learnt []Learnt
+	// Rest, if not "", is the outcome of the records that are not named.
+	Rest   Outcome
+	Scope  map[record.Key]bool // the records that it is about; nil is all
+	Fields []string            // of amends, the fields that it is about; nil is all
+	Answer Answer
+}
+
 // Collected is what an answer came to.
 type Collected struct {
 	Steps   Steps // of the whole hand-off, as they are now
@@ -123,17 +134,16 @@ type Collected struct {
 	Missing int   // records of the run that the answer does not name
 }
 
-// Collect takes in what a system answered. The answer is about the records in
-// scope, nil for all, and of amends about fields, nil for all. What rest says,
-// if anything, holds for the records that the answer does not name.
-func Collect(t *desk.Dossier, r *Record, learnt []Learnt, rest Outcome, scope map[record.Key]bool, fields []string, a Answer, j *Job) (*Collected, error) {
+// Collect takes in what a system answered to a hand-off. The caller holds the
+// dossier's lock.
+func Collect(t *desk.Dossier, r *Record, p Reply, now func() time.Time) (*Collected, error) {
 	c := &Collected{}
 	steps := r.Handed()
 	said := map[record.Key]Learnt{}
 	twice := map[record.Key]bool{}
-	for _, l := range learnt {
+	for _, l := range p.Learnt {
 		s := steps[l.Key]
-		if s == nil || scope != nil && !scope[l.Key] {
+		if s == nil || p.Scope != nil && !p.Scope[l.Key] {
 			c.Other = append(c.Other, l.Row)
 			continue
 		}
@@ -145,23 +155,23 @@ func Collect(t *desk.Dossier, r *Record, learnt []Learnt, rest Outcome, scope ma
 	}
 	var touched []*Step
 	for _, s := range r.Steps {
-		if !s.handed || twice[s.Key] || scope != nil && !scope[s.Key] {
+		if !s.handed || twice[s.Key] || p.Scope != nil && !p.Scope[s.Key] {
 			continue
 		}
 		l, named := said[s.Key]
 		if !named {
 			c.Missing++
-			if l = (Learnt{Outcome: rest}); rest == "" {
+			if l = (Learnt{Outcome: p.Rest}); p.Rest == "" {
 				continue
 			}
 		}
-		s.learn(l, fields)
-		s.When = j.Now()
+		s.learn(l, p.Fields)
+		s.When = now()
 		touched = append(touched, s)
 	}
-	a.Other = c.Other
+	p.Answer.Other = c.Other
 	c.Learnt = len(touched)
-	if err := j.learn(r, touched, &a); err != nil {
+	if err := r.learn(t, touched, &p.Answer); err != nil {
 		return nil, err
 	}
 	c.Steps = r.Counts()
@@ -217,8 +227,8 @@ func (s *Step) weigh() {
 
 // learn appends outcomes to a run that has ended, and writes its outcome.csv
 // anew.
-func (j *Job) learn(r *Record, steps []*Step, a *Answer) error {
-	jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
+func (r *Record) learn(t *desk.Dossier, steps []*Step, a *Answer) error {
+	jr := &journal{t.FS(), filepath.Join(r.Dir, journalName), r.size}
 	if err := jr.append(answered(r.batch, steps, a)); err != nil {
 		return err
 	}
@@ -227,7 +237,7 @@ func (j *Job) learn(r *Record, steps []*Step, a *Answer) error {
 	for _, s := range steps {
 		s.settleFields()
 	}
-	return writeOutcome(j.Dossier, filepath.Join(r.Dir, outcomeName), r.Steps)
+	return writeOutcome(t, filepath.Join(r.Dir, outcomeName), r.Steps)
 }
 
 // settleFields leaves, of a step done in part, the fields that were done.

@@ -117,12 +117,7 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[u
 	if err != nil {
 		return err
 	}
-	undone := map[unit]*Step{}
-	for u, d := range ever {
-		if _, stands := done[u]; !stands {
-			undone[u] = d.step
-		}
-	}
+	undone := takenBack(ever, done)
 	steps, err := handedSteps(t, undone)
 	if err != nil {
 		return err

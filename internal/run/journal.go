@@ -31,6 +31,10 @@ const (
 	verifyName   = "verify.json"
 )
 
+// handoffVersion is the version of a hand-off's journal, which says what was
+// learnt after its end; that of other runs is 1.
+const handoffVersion = 2
+
 // Head is the first line of a journal.
 type Head struct {
 	Form     string        `json:"paletwin"`
@@ -248,6 +252,9 @@ func (r *Record) read(journal []byte, planned []*Step) error {
 		if n == 0 {
 			if err := json.Unmarshal(line, &r.Head); err != nil || r.Head.Form != "journal" {
 				return errors.New("the file is no journal")
+			}
+			if r.Head.Version > handoffVersion {
+				return errors.New("the run was made by a newer version of paletwin")
 			}
 			continue
 		}

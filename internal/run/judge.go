@@ -36,12 +36,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	if err != nil {
 		return err
 	}
-	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, known: map[changeset.ID]*Step{}, undone: map[unit]*Step{}, now: map[record.Key]*changeset.Change{}}
-	for u, d := range ever {
-		if _, stands := done[u]; !stands {
-			sink.undone[u] = d.step
-		}
-	}
+	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, known: map[changeset.ID]*Step{}, undone: takenBack(ever, done), now: map[record.Key]*changeset.Change{}}
 	elsewhere, err := v.elsewhere(t, last, done, sink.undone)
 	if err != nil {
 		return err
@@ -172,8 +167,7 @@ func (v *Verification) lookUp(t *desk.Dossier, steps []*judged, p Proof) error {
 		}
 	}
 	for r, steps := range learnt {
-		j := &Job{Dossier: t, Now: p.Now}
-		if err := j.learn(r, steps, &Answer{Kind: "export", Name: filepath.Base(p.Name), Rows: len(steps)}); err != nil {
+		if err := r.learn(t, steps, &Answer{Kind: "export", Name: filepath.Base(p.Name), Rows: len(steps)}); err != nil {
 			return err
 		}
 	}

@@ -140,3 +140,15 @@ func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
 	}
 	return done, nil
 }
+
+// takenBack returns the units that were done once and do not stand, with the
+// steps that did them.
+func takenBack(ever, standing map[unit]standingUnit) map[unit]*Step {
+	back := map[unit]*Step{}
+	for u, d := range ever {
+		if _, stands := standing[u]; !stands {
+			back[u] = d.step
+		}
+	}
+	return back
+}

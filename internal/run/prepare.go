@@ -27,7 +27,9 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 	j.Progress("backing up", 0, 0)
 	head := Head{Form: "journal", Version: 1, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
 		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read.Kept()}
-	_, head.Handoff = j.Target.(target.Handing)
+	if _, head.Handoff = j.Target.(target.Handing); head.Handoff {
+		head.Version = handoffVersion
+	}
 	if err := j.backup(ctx, dir, &head); err != nil {
 		return nil, err
 	}

@@ -7,7 +7,6 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
-	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -256,29 +255,9 @@ func (rep *Report) partly(s *Step) {
 // judgeAll reads the records as they are now, and gives each step that is
 // not to be written its outcome. It returns those that are.
 func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
-	j.Progress("reading the target", 0, 0)
-	states, err := j.states(ctx, steps)
+	states, err := j.judgeStates(ctx, steps)
 	if err != nil {
 		return nil, err
-	}
-	known, asked := 0, 0
-	for i, s := range steps {
-		if states[i].Count > 1 {
-			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.where())
-		}
-		if s.Act != changeset.Add {
-			asked++
-			known += states[i].Count
-		}
-	}
-	if 2*known < asked && !j.Options.OtherTarget {
-		return nil, refuse(UnknownKeys, "%s knows %d of the %d records that are to change", j.where(), known, asked)
-	}
-	if err := j.checkColumns(steps); err != nil {
-		return nil, err
-	}
-	for i, s := range steps {
-		j.judge(s, &states[i])
 	}
 	if err := j.checkAgain(ctx, steps, states); err != nil {
 		return nil, err
@@ -307,20 +286,35 @@ func (j *Job) where() string {
 	return j.Target.Name()
 }
 
-// states gives the steps' records as they are now.
-func (j *Job) states(ctx context.Context, steps []*Step) ([]target.State, error) {
-	if h, ok := j.Target.(target.Handing); !ok || !h.AsMade() {
-		return j.Target.Current(ctx, keys(steps))
+// judgeStates reads the steps' records and judges by them. Where they are
+// taken to be as the steps say, there is nothing to judge.
+func (j *Job) judgeStates(ctx context.Context, steps []*Step) ([]target.State, error) {
+	if h, ok := j.Target.(target.Handing); ok && h.AsMade() {
+		return make([]target.State, len(steps)), nil
 	}
-	states := make([]target.State, len(steps))
+	j.Progress("reading the target", 0, 0)
+	states, err := j.Target.Current(ctx, keys(steps))
+	if err != nil {
+		return nil, err
+	}
+	known, asked := 0, 0
 	for i, s := range steps {
-		if s.Act == changeset.Add {
-			continue
+		if states[i].Count > 1 {
+			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.where())
 		}
-		states[i] = target.State{Count: 1, Record: s.Record}
-		for _, f := range s.Fields {
-			states[i].Record = append(states[i].Record, record.Field{Name: f.Field, Value: f.From})
+		if s.Act != changeset.Add {
+			asked++
+			known += states[i].Count
 		}
+	}
+	if 2*known < asked && !j.Options.OtherTarget {
+		return nil, refuse(UnknownKeys, "%s knows %d of the %d records that are to change", j.where(), known, asked)
+	}
+	if err := j.checkColumns(steps); err != nil {
+		return nil, err
+	}
+	for i, s := range steps {
+		j.judge(s, &states[i])
 	}
 	return states, nil
 }

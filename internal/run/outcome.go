@@ -1,13 +1,13 @@
 package run
 
 import (
-	"encoding/csv"
+	"bufio"
 	"io"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/table/csv"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 )
@@ -15,21 +15,46 @@ import (
 // writeOutcome writes outcome.csv: a row a record, with exact values.
 func writeOutcome(t *desk.Dossier, file string, steps []*Step) error {
 	_, err := disk.WriteFile(t.FS(), filepath.Clean(file), 0o600, func(w io.Writer) error {
-		cw := csv.NewWriter(w)
-		heading := append([]string{"act"}, t.Set().Key...)
-		if err := cw.Write(append(heading, "changes", "outcome", "reason", "time", "id")); err != nil {
-			return err
+		out := bufio.NewWriterSize(w, 1<<16)
+		row := cell(nil, "act")
+		for _, k := range t.Set().Key {
+			row = cell(row, k)
 		}
-		for _, s := range steps {
-			row := append([]string{s.Act.String()}, s.Key.Parts()...)
-			if err := cw.Write(append(row, s.changes(), string(s.Outcome), s.Reason, s.When.UTC().Format(time.RFC3339), s.ID.String())); err != nil {
+		for _, h := range []string{"changes", "outcome", "reason", "time", "id"} {
+			row = cell(row, h)
+		}
+		for i := 0; ; i++ {
+			if _, err := out.Write(append(row, '\n')); err != nil {
 				return err
 			}
+			if i == len(steps) {
+				return out.Flush()
+			}
+			row = steps[i].appendOutcome(row[:0])
 		}
-		cw.Flush()
-		return cw.Error()
 	})
 	return err
+}
+
+// cell appends a cell to a row of CSV.
+func cell(row []byte, text string) []byte {
+	if len(row) > 0 {
+		row = append(row, ',')
+	}
+	return csv.AppendCell(row, text, ',', false)
+}
+
+// appendOutcome appends a step's row, without its line end.
+func (s *Step) appendOutcome(row []byte) []byte {
+	row = cell(row, s.Act.String())
+	for _, part := range s.Key.Parts() {
+		row = cell(row, part)
+	}
+	row = cell(row, s.changes())
+	row = cell(row, string(s.Outcome))
+	row = cell(row, s.Reason)
+	row = s.When.UTC().AppendFormat(append(row, ','), time.RFC3339)
+	return cell(row, s.ID.String())
 }
 
 // changes writes what the step changes in words: "depot: D03 → D07".
@@ -37,9 +62,14 @@ func (s *Step) changes() string {
 	if s.Act != changeset.Amend {
 		return ""
 	}
-	parts := make([]string, len(s.Fields))
+	var b []byte
 	for i, f := range s.Fields {
-		parts[i] = f.Field + ": " + f.From.String() + " → " + f.To.String()
+		if i > 0 {
+			b = append(b, "; "...)
+		}
+		b = append(append(b, f.Field...), ": "...)
+		b = append(append(b, f.From.String()...), " → "...)
+		b = append(b, f.To.String()...)
 	}
-	return strings.Join(parts, "; ")
+	return string(b)
 }

@@ -100,48 +100,6 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 		options: b.options(system)})
 }
 
-// observe finds out, for what was handed over, what was done of it: what is
-// seen done in the target is, and what is neither as before nor as meant may
-// have been, and is looked at again.
-func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[unit]standingUnit, now func() time.Time) error {
-	h, ok := tgt.(target.Handing)
-	if !ok {
-		return nil
-	}
-	img, release, err := tgt.Table(ctx)
-	if err != nil {
-		return err
-	}
-	defer release()
-	ever, err := everDone(t)
-	if err != nil {
-		return err
-	}
-	undone := takenBack(ever, done)
-	steps, err := handedSteps(t, undone)
-	if err != nil {
-		return err
-	}
-	v := &Verification{set: t.Set().Name, later: &later{t: t}}
-	if v.layout, err = t.Layout(); err != nil {
-		return err
-	}
-	if err := v.lookUp(t, steps, Proof{Fresh: img, Name: h.From(), Now: now}); err != nil {
-		return err
-	}
-	for _, s := range steps {
-		if s.Outcome != Done && (s.Outcome != Unknown || s.kind == NotDone) {
-			continue
-		}
-		for _, u := range s.units() {
-			if _, there := done[u]; !there && undone[u] == nil {
-				done[u] = standingUnit{s.of.Head.Run, tgt.Name(), s.Step}
-			}
-		}
-	}
-	return v.later.err
-}
-
 // lastSystem returns the fields that the target of the last run writes
 // itself.
 func lastSystem(t *desk.Dossier) ([]string, error) {

@@ -338,3 +338,160 @@ func TestAnsweredFileByFile(t *testing.T) {
 
 // key is a key of one part.
 func key(s string) record.Key { return record.NewKey(s) }
+
+// A system that refuses some records each time, and a retry of what it
+// refused, come to the same in the end as one that takes all at once; nothing
+// is handed over that it took.
+func TestRetriesComeToTheSame(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		dir, err := os.MkdirTemp("", "paletwin-handoff-")
+		require.NoError(rt, err)
+		defer os.RemoveAll(dir)
+		rules := drawRules(rt)
+		rules.blankClears, rules.clear = true, ""
+		o, edited := drawWork(rt, dir, rules)
+		d := o.compare(edited)
+		want := handofftest.New(rt, o.sys.Export())
+		rules.use(rt, want)
+		opt := handoff.Options{Form: handoff.CSV, Shape: rapid.SampledFrom([]handoff.Shape{handoff.Grouped, handoff.Full}).Draw(rt, "shape")}
+		taken := map[string]bool{}
+		for retry := false; ; retry = true {
+			folder, rep := o.handOff(d, opt, run.Options{Retry: retry})
+			if rep.Steps.Unknown == 0 {
+				break
+			}
+			if !retry {
+				want.Load(filepath.Join(folder, handoff.Forward))
+			}
+			luck := rapid.IntRange(0, 2).Draw(rt, "luck")
+			o.sys.Refuse = func(act, key string) string {
+				require.False(rt, taken[act+key], "%s of %s is handed over again", act, key)
+				if luck > 0 && int(key[len(key)-1])%3 >= luck {
+					return "not today"
+				}
+				taken[act+key] = true
+				return ""
+			}
+			o.sys.Load(filepath.Join(folder, handoff.Forward))
+			c := o.collect(d)
+			require.Zero(rt, c.Steps.Unknown)
+		}
+		require.Equal(rt, want.State(), o.sys.State())
+		if d.Set().Changes.Changes() > 0 {
+			require.True(rt, o.verify(d).Holds())
+		}
+	})
+}
+
+// Whatever moves in the system afterwards, verify lists just that: of what was
+// handed over as not as meant, of all else as moved besides.
+func TestVerifyFindsWhatMoved(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		dir, err := os.MkdirTemp("", "paletwin-handoff-")
+		require.NoError(rt, err)
+		defer os.RemoveAll(dir)
+		rules := drawRules(rt)
+		rules.blankClears, rules.clear = true, ""
+		o, edited := drawWork(rt, dir, rules)
+		d := o.compare(edited)
+		folder, rep := o.handOff(d, handoff.Options{Form: handoff.CSV, Shape: handoff.Grouped}, run.Options{})
+		if rep.Steps.Unknown == 0 {
+			return
+		}
+		o.sys.Load(filepath.Join(folder, handoff.Forward))
+		written := map[string]bool{} // what a step wrote, as key and field
+		gone := map[string]bool{}
+		for _, s := range rep.Attempted {
+			k := s.Key.String()
+			for _, f := range s.Fields {
+				written[k+" "+f.Field] = true
+			}
+			for _, f := range s.Record {
+				written[k+" "+f.Name] = s.Act == changeset.Add
+			}
+			gone[k] = s.Act == changeset.Delete
+		}
+		want := map[string]bool{} // key, field, and whether a step meant it
+		state := o.sys.State()
+		for k := range state {
+			if rapid.IntRange(0, 2).Draw(rt, "moves") == 0 {
+				field := rapid.SampledFrom([]string{"name", "fee"}).Draw(rt, "field")
+				value := map[string]string{"name": "moved by others", "fee": "777.77"}[field]
+				o.sys.Set(k, field, value)
+				want[fmt.Sprint(k, " ", field, " ", written[k+" "+field])] = true
+			}
+		}
+		v := o.verify(d)
+		found := map[string]bool{}
+		for _, x := range v.Differences {
+			found[fmt.Sprint(x.Key, " ", x.Field, " ", x.Kind != run.Besides)] = true
+		}
+		require.Equal(rt, want, found, "%+v", v.Differences)
+		require.Equal(rt, len(want) == 0, v.Holds())
+		require.Equal(rt, rep.Steps.Unknown, v.AsMeant+v.NotDone+v.Other+v.Differently)
+	})
+}
+
+// History finds for every record what a scan of all dossiers finds, in their
+// order, with the keys there or not.
+func TestHistoryIsWhatAScanFinds(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		dir, err := os.MkdirTemp("", "paletwin-history-")
+		require.NoError(rt, err)
+		defer os.RemoveAll(dir)
+		rules := rules{blankClears: true}
+		o, edited := drawWork(rt, dir, rules)
+		records := []string{"no such record"}
+		for k := range o.sys.State() {
+			records = append(records, k)
+		}
+		for range rapid.IntRange(1, 4).Draw(rt, "dossiers") {
+			d := o.compare(edited)
+			folder, rep := o.handOff(d, handoff.Options{Form: handoff.CSV, Shape: handoff.Grouped}, run.Options{})
+			if rep.Steps.Unknown > 0 && rapid.Bool().Draw(rt, "loaded") {
+				o.sys.Load(filepath.Join(folder, handoff.Forward))
+				o.collect(d)
+			}
+			edited = handofftest.Line(nil, o.sys.Fields)
+			for k := range o.sys.State() {
+				if rapid.Bool().Draw(rt, "edit") {
+					edited = handofftest.Line(edited, drawRow(rt, k))
+				}
+			}
+		}
+		scan := map[string][]string{}
+		all, err := o.desk.Dossiers()
+		require.NoError(rt, err)
+		for _, d := range all {
+			c, err := d.Changes()
+			require.NoError(rt, err)
+			for ch, err := range c.Changes() {
+				require.NoError(rt, err)
+				k := ch.Key.String()
+				if ch.Act != changeset.Amend {
+					scan[k] = append(scan[k], fmt.Sprint(d.Meta.Number, ch.Act))
+				}
+				for _, f := range ch.Fields {
+					scan[k] = append(scan[k], fmt.Sprint(d.Meta.Number, f.Field, f.From, f.To))
+				}
+			}
+			require.NoError(rt, c.Close())
+		}
+		for range 2 { // the second time the keys are there
+			for _, k := range records {
+				events, damaged, err := run.History(o.desk, run.Question{Record: func(*desk.RecordSet) (record.Key, bool) { return key(k), true }})
+				require.NoError(rt, err)
+				require.Empty(rt, damaged)
+				var found []string
+				for _, e := range events {
+					if e.Act != changeset.Amend {
+						found = append(found, fmt.Sprint(e.Dossier.Meta.Number, e.Act))
+						continue
+					}
+					found = append(found, fmt.Sprint(e.Dossier.Meta.Number, e.Field, e.From, e.To))
+				}
+				require.Equal(rt, scan[k], found, k)
+			}
+		}
+	})
+}

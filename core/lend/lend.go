@@ -30,7 +30,8 @@ type Copy struct {
 	// Edits, if not nil, says which records are lent and how they are edited
 	// already. Those that the snapshot lacks come last, as new ones.
 	Edits map[record.Key]Edit
-	// Beside are headings of columns behind the fields, which are not read back.
+	// Beside are headings of columns that stand behind the key where it comes
+	// first, and are not read back.
 	Beside []string
 	Pages  []xlsx.Page // sheets of text behind the instructions
 	Texts  bool        // all cells are texts, numbers and dates too
@@ -60,28 +61,35 @@ func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
 	lent := &table.Lent{Version: 1, Snapshot: c.SHA256, Name: c.Snapshot.Name, Key: c.Key, Of: len(c.Snapshot.Heading)}
 	x := xlsx.NewWriter(w)
 	x.Name, x.Sheet, x.Lent = c.Snapshot.Name, sheetName(c.Snapshot.Name), lent
-	row := make([]record.Value, len(cols)+len(c.Beside))
-	for i, h := range c.Beside {
-		row[len(cols)+i] = record.Text(h)
-	}
+	p := &paper{Copy: c, x: x, lent: lent, cols: cols, row: make([]record.Value, len(cols)), at: c.leading(cols), met: map[record.Key]bool{}}
 	for i, col := range cols {
 		h := c.Snapshot.Heading[col]
 		lent.Fields = append(lent.Fields, h)
-		row[i] = record.Text(h)
-		x.Columns = append(x.Columns, c.column(h))
+		p.row[i] = record.Text(h)
+		p.kinds = append(p.kinds, c.column(h))
 	}
-	lent.Locked = locked(lent.Fields, x.Columns)
-	for range c.Beside {
-		x.Columns = append(x.Columns, xlsx.Column{Locked: true})
-	}
-	if err := x.Write(row); err != nil {
+	lent.Locked = locked(lent.Fields, p.kinds)
+	x.Columns = slices.Insert(slices.Clone(p.kinds), p.at, slices.Repeat([]xlsx.Column{{Locked: true}}, len(c.Beside))...)
+	if err := p.write(c.Beside); err != nil {
 		return nil, err
 	}
-	if err := table.Guard(func() error { return c.rows(ctx, x, cols, row, lent) }); err != nil {
+	if err := table.Guard(func() error { return p.rows(ctx) }); err != nil {
 		return nil, err
 	}
-	x.Pages = append([]xlsx.Page{instructions(lent, x.Sheet)}, c.Pages...)
+	x.Pages = append([]xlsx.Page{instructions(lent, x.Sheet, c.Edits != nil)}, c.Pages...)
 	return lent, x.Close()
+}
+
+// paper is the sheet of a copy that is being written.
+type paper struct {
+	*Copy
+	x     *xlsx.Writer
+	lent  *table.Lent
+	cols  []int          // the snapshot's that are lent
+	kinds []xlsx.Column  // how they are written
+	row   []record.Value // of these columns
+	at    int            // where the columns beside stand
+	met   map[record.Key]bool
 }
 
 // columns are the snapshot's columns that are lent, in its order.
@@ -100,97 +108,99 @@ func (c *Copy) columns() ([]int, error) {
 	return cols, nil
 }
 
-func (c *Copy) rows(ctx context.Context, x *xlsx.Writer, cols []int, row []record.Value, lent *table.Lent) error {
-	var cells [][]byte
-	keys := make([]int, len(c.Key))
-	for i, k := range c.Key {
-		keys[i] = c.Snapshot.Column(k)
+// rows writes the records that are lent.
+func (p *paper) rows(ctx context.Context) error {
+	m := p.Snapshot
+	keys := make([]int, len(p.Key))
+	for i, k := range p.Key {
+		keys[i] = m.Column(k)
 	}
-	met := map[record.Key]bool{}
-	for sc := csv.Body(c.Snapshot); ; {
-		if lent.All&0xfff == 0 && ctx.Err() != nil {
+	err := csv.Each(m, func(raw []byte, cells [][]byte, row int) error {
+		if p.lent.All++; p.lent.All&0xfff == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		ok, err := sc.Next()
-		if err != nil {
+		if take, err := p.takes(cells, row); err != nil || !take {
 			return err
-		}
-		if !ok {
-			return c.newOnes(x, cols, row, lent, met)
-		}
-		if csv.BlankRow(sc.Raw(), c.Snapshot.Comma) {
-			continue
-		}
-		lent.All++
-		cells = csv.Split(cells[:0], sc.Raw(), c.Snapshot.Comma)
-		if take, err := c.takes(cells, sc.Row); err != nil {
-			return err
-		} else if !take {
-			continue
 		}
 		var edit Edit
-		if c.Edits != nil {
-			key := record.KeyOf(csv.AppendKey(nil, sc.Raw(), keys, c.Snapshot.Comma))
+		if p.Edits != nil {
+			key := record.KeyOf(csv.AppendKey(nil, raw, keys, m.Comma))
 			there := false
-			if edit, there = c.Edits[key]; !there || met[key] {
-				continue
+			if edit, there = p.Edits[key]; !there || p.met[key] {
+				return nil
 			}
-			met[key] = true
+			p.met[key] = true
 		}
-		lent.Records++
-		for i, col := range cols {
-			row[i] = record.Value{}
+		for i, col := range p.cols {
+			p.row[i] = record.Value{}
 			if col < len(cells) {
-				row[i], _ = csv.Value(c.Snapshot, cells[col])
+				p.row[i], _ = csv.Value(m, cells[col])
 			}
 		}
-		if err := c.put(x, cols, row, &edit); err != nil {
-			return err
-		}
+		return p.put(&edit)
+	})
+	if err != nil {
+		return err
 	}
-}
-
-// put writes a row, with what is edited in it.
-func (c *Copy) put(x *xlsx.Writer, cols []int, row []record.Value, edit *Edit) error {
-	for i, col := range cols {
-		field := c.Snapshot.Heading[col]
-		if v, edited := edit.Values.Get(field); edited {
-			row[i] = v
-		}
-		if x.Columns[i].Kind == xlsx.AsDate {
-			row[i] = iso(c.Layout.Field(field), row[i])
-		}
-	}
-	for i := range c.Beside {
-		row[len(cols)+i] = record.Value{}
-		if i < len(edit.Beside) {
-			row[len(cols)+i] = record.Text(edit.Beside[i])
-		}
-	}
-	return x.Write(row)
+	return p.newOnes()
 }
 
 // newOnes writes the edited records that the snapshot lacks, by their keys.
-func (c *Copy) newOnes(x *xlsx.Writer, cols []int, row []record.Value, lent *table.Lent, met map[record.Key]bool) error {
+func (p *paper) newOnes() error {
 	var keys []record.Key
-	for k := range c.Edits {
-		if !met[k] {
+	for k := range p.Edits {
+		if !p.met[k] {
 			keys = append(keys, k)
 		}
 	}
 	slices.SortFunc(keys, func(a, b record.Key) int { return slices.Compare(a.Parts(), b.Parts()) })
 	for _, k := range keys {
-		lent.Records++
-		edit := c.Edits[k]
-		clear(row)
-		for i, f := range c.Key {
+		edit := Edit{p.Edits[k].Values.Clone(), p.Edits[k].Beside}
+		for i, f := range p.Key {
 			edit.Values.Set(f, record.Text(k.Parts()[i]))
 		}
-		if err := c.put(x, cols, row, &edit); err != nil {
+		clear(p.row)
+		if err := p.put(&edit); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// put writes a record, with what is edited in it.
+func (p *paper) put(edit *Edit) error {
+	p.lent.Records++
+	for i, col := range p.cols {
+		field := p.Snapshot.Heading[col]
+		if v, edited := edit.Values.Get(field); edited {
+			p.row[i] = v
+		}
+		if p.kinds[i].Kind == xlsx.AsDate {
+			p.row[i] = iso(p.Layout.Field(field), p.row[i])
+		}
+	}
+	return p.write(edit.Beside)
+}
+
+// write writes the row, and what stands beside.
+func (p *paper) write(beside []string) error {
+	if len(p.Beside) == 0 {
+		return p.x.Write(p.row)
+	}
+	cells := make([]record.Value, len(p.Beside))
+	for i, text := range beside {
+		cells[i] = record.Text(text)
+	}
+	return p.x.Write(slices.Insert(slices.Clone(p.row), p.at, cells...))
+}
+
+// leading is how many columns of the key come first.
+func (c *Copy) leading(cols []int) int {
+	n := 0
+	for n < len(cols) && slices.Contains(c.Key, c.Snapshot.Heading[cols[n]]) {
+		n++
+	}
+	return n
 }
 
 // column says how a field is written: as text, unless the layout knows it to
@@ -293,7 +303,7 @@ func sheetName(file string) string {
 const howTo = "how to edit"
 
 // instructions say what can be done with the copy.
-func instructions(l *table.Lent, sheet string) xlsx.Page {
+func instructions(l *table.Lent, sheet string, edited bool) xlsx.Page {
 	key := strings.Join(l.Key, ", ")
 	lines := []string{
 		"How to edit this copy",
@@ -303,6 +313,9 @@ func instructions(l *table.Lent, sheet string) xlsx.Page {
 		"To compute, use a column of your own on the right, and paste its values into the column that is meant.",
 		fmt.Sprintf("The grey cells (%s) are locked. %s says which record a row is; a new record goes into a new row below, with that filled in.", strings.Join(l.Locked, ", "), key),
 		"To sort the rows or to take some out, lift the sheet's protection first; it has no password.",
+	}
+	if edited {
+		lines[1] = fmt.Sprintf("The sheet %q holds %d records of %s with the edits that were made to them. What else stands beside the key is there to be read.", sheet, l.Records, l.Name)
 	}
 	if l.Narrow() {
 		lines = append(lines, "Only a part of the snapshot was lent: a row that is taken out deletes nothing, and fields that are not here stay as they are.")

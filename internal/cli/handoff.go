@@ -59,7 +59,7 @@ and listed. Deletes need it, so that the records can come back whole.`,
 	}
 	fl := cmd.Flags()
 	fl.StringVar(&f.form, "form", "csv", "the files' `form`: "+list(handoff.Forms))
-	fl.StringVar(&f.shape, "shape", "", "which cells of amended records are sent: `shape` "+list(handoff.Shapes)+" (default grouped)")
+	fl.StringVar(&f.shape, "shape", "", "the `shape` of what is sent of amended records: "+list(handoff.Shapes)+" (default grouped)")
 	fl.StringVar(&f.current, "current", "", "a fresh `export` of the system (default: it is as the snapshot)")
 	fl.StringVarP(&f.out, "output", "o", "", "a new `folder` for the files, too (default: only the dossier's load folder)")
 	fl.IntVar(&f.First, "first", 0, "a trial: at most so many records")
@@ -77,7 +77,7 @@ and listed. Deletes need it, so that the records can come back whole.`,
 	fl.StringVar(&f.outward.Clear, "clear", "", "the `text` that empties a field there (default: the layout's outward clear)")
 	fl.StringVar(&f.outward.Blank, "blank", "", "what an empty cell does there: `keeps` or clears (default: the layout's outward blank)")
 	fl.StringVar(&f.outward.Date, "date", "", "the `form` of dates there: dd.mm.yyyy (default: the layout's outward date)")
-	fl.StringVar(&f.dialect, "dialect", "", "the database of --form sql: `dialect` "+list(handoff.Dialects))
+	fl.StringVar(&f.dialect, "dialect", "", "the `database` of --form sql: "+list(handoff.Dialects))
 	fl.StringVar(&f.into, "into", "", "the `table` of --form sql (default: the record set's name)")
 	fl.BoolVar(&f.leaveOpen, "leave-open", false, "end with 0 although changes are left open or held")
 	fl.BoolVar(&f.OtherTarget, "other-target", false, "go on although the last run wrote to a target directly, or the export knows few of the records")

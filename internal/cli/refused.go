@@ -32,17 +32,17 @@ func (a *app) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 	c := &lend.Copy{Snapshot: snapshot.Image, SHA256: t.Meta.Snapshot.SHA256, Key: t.Set().Key, Layout: l, Texts: true, Edits: map[record.Key]lend.Edit{}}
 	refused := r.Refused()
 	changed := fillRefused(c, refused)
+	c.Beside = []string{"reason"}
 	for _, f := range changed {
 		c.Beside = append(c.Beside, f+" before")
 	}
-	c.Beside = append(c.Beside, "reason")
 	page := xlsx.Page{Name: "deletions", Lines: []string{"Deletions that were refused"}}
 	for _, s := range refused {
 		if s.Act == changeset.Delete {
 			page.Lines = append(page.Lines, s.Key.String()+": "+s.Reason)
 			continue
 		}
-		edit := lend.Edit{}
+		edit := lend.Edit{Beside: []string{s.Reason}}
 		for _, f := range s.Record {
 			if s.Act == changeset.Add {
 				edit.Values = append(edit.Values, f)
@@ -58,7 +58,6 @@ func (a *app) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 			}
 			edit.Beside = append(edit.Beside, before)
 		}
-		edit.Beside = append(edit.Beside, s.Reason)
 		c.Edits[s.Key] = edit
 	}
 	if len(page.Lines) > 1 {

@@ -70,7 +70,7 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	}
 	c := &desk.Comparison{Title: "restore of " + t.Meta.Number, By: b.By, Tool: b.Tool, Now: b.Now(),
 		Snapshot: desk.Source{Name: nameOf(tgt), Stream: &now, Options: read},
-		Edited:   &desk.Source{Path: filepath.Join(r.Dir, r.Head.Backup), Name: r.Head.Backup, Options: read},
+		Edited:   &desk.Source{Path: filepath.Join(r.Dir, r.Head.Backup), Name: filepath.Base(r.Head.Backup), Options: read},
 		Undoes:   &desk.Undoes{Dossier: t.Meta.Number, Runs: []int{b.Run}, Restore: true},
 		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: l, SameOnly: true, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true,
 			Judge: func(ch *changeset.Change) { holdOthers(ch, wrote) }}}

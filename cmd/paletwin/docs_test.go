@@ -177,3 +177,30 @@ func (depots) Lookup(list, value, column string) (string, bool, error) {
 }
 
 func (depots) Translate(value, list string) (string, bool, error) { return "", false, nil }
+
+// Every command in the guides is one that the program knows, with its flags:
+// in an empty folder it fails for want of files, and not for what was typed.
+func TestCommandsOfTheGuidesAreKnown(t *testing.T) {
+	files, err := filepath.Glob(filepath.Join(docs, "*.md"))
+	require.NoError(t, err)
+	blocks := regexp.MustCompile("(?s)```sh\n(.*?)```")
+	path := "PATH=" + filepath.Dir(program) + string(os.PathListSeparator) + os.Getenv("PATH")
+	known := 0
+	for _, f := range files {
+		b, err := os.ReadFile(f)
+		require.NoError(t, err)
+		for _, block := range blocks.FindAllStringSubmatch(string(b), -1) {
+			for line := range strings.SplitSeq(strings.ReplaceAll(block[1], "\\\n", " "), "\n") {
+				if !strings.HasPrefix(line, "paletwin ") {
+					continue
+				}
+				known++
+				out, _ := command(t, "sh", t.TempDir(), []string{path}, "-c", line+" </dev/null")
+				for _, wrong := range []string{"unknown flag", "unknown shorthand", "there is no command", "one too many", "flag needs an argument", "Syntax error"} {
+					assert.NotContains(t, out, wrong, "%s: %s", filepath.Base(f), line)
+				}
+			}
+		}
+	}
+	assert.Greater(t, known, 30)
+}

@@ -133,7 +133,7 @@ func (j *Job) rollbackFile(dir string, head *Head, write []*Step) error {
 // has written it and read it back just now.
 func OpenBackup(t *desk.Dossier, r *Record) (*desk.Table, error) {
 	file := filepath.Join(r.Dir, r.Head.Backup)
-	b, err := t.OpenTable(file, r.Head.Backup, r.Head.Read)
+	b, err := t.OpenTable(file, filepath.Base(r.Head.Backup), r.Head.Read)
 	if err != nil {
 		return nil, &desk.DamageError{File: file, Err: err}
 	}

@@ -123,6 +123,9 @@ func (d *Derivation) Write(ctx context.Context, m *table.Image, fields []expr.Fi
 	}
 	queue := make(chan *chunk, 2*runtime.GOMAXPROCS(0))
 	work := make(chan *chunk, runtime.GOMAXPROCS(0))
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
 		defer close(queue)

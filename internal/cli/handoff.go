@@ -107,61 +107,72 @@ func (f *handoffFlags) options() (o handoff.Options, err error) {
 	if f.First < 0 || f.maxRecords < 0 {
 		return o, usage("--first and --max-records take no negative number")
 	}
-	if o.Form, err = one("form", f.form, handoff.Forms); err != nil {
+	if f.Retry && f.Again {
+		return o, usage("--retry hands over what was refused, --again everything: say one of them")
+	}
+	if err := f.forms(&o); err != nil {
 		return o, err
 	}
-	table := o.Form == handoff.CSV || o.Form == handoff.XLSX || o.Form == handoff.JSONL
+	if err := f.words(&o); err != nil {
+		return o, err
+	}
+	o.Full, o.MaxRecords = f.deletes == "full", f.maxRecords
+	if o.MaxBytes, err = size(f.maxBytes); err == nil && o.MaxBytes > 0 && o.Form == handoff.XLSX {
+		err = usage("--max-bytes cannot be kept for workbooks, whose size shows when they are written: use --max-records")
+	}
+	return o, err
+}
+
+// forms reads what the files are.
+func (f *handoffFlags) forms(o *handoff.Options) (err error) {
+	if o.Form, err = one("form", f.form, handoff.Forms); err != nil {
+		return err
+	}
 	switch {
 	case f.shape == "":
 		o.Shape = handoff.Grouped
-	case !table:
-		return o, usage("--shape is for files that are tables; --form %s says of every record what changes", o.Form)
+	case !o.Form.Rows():
+		return usage("--shape is for files that are tables; --form %s says of every record what changes", o.Form)
 	default:
 		if o.Shape, err = one("shape", f.shape, handoff.Shapes); err != nil {
-			return o, err
+			return err
 		}
 	}
 	switch {
+	case o.Form != handoff.SQL && f.dialect+f.into != "":
+		return usage("--dialect and --into are for --form sql")
+	case o.Form == handoff.SQL && f.dialect == "":
+		return usage("--form sql needs --dialect: %s", list(handoff.Dialects))
 	case o.Form == handoff.SQL:
-		if f.dialect == "" {
-			return o, usage("--form sql needs --dialect: %s", list(handoff.Dialects))
-		}
-		if o.Dialect, err = one("dialect", f.dialect, handoff.Dialects); err != nil {
-			return o, err
-		}
-	case f.dialect+f.into != "":
-		return o, usage("--dialect and --into are for --form sql")
+		o.Into = f.into
+		o.Dialect, err = one("dialect", f.dialect, handoff.Dialects)
 	}
+	return err
+}
+
+// words reads how the system writes files and values.
+func (f *handoffFlags) words(o *handoff.Options) error {
 	if o.Form != handoff.CSV && f.delimiter+f.encoding+f.endings != "" {
-		return o, usage("--delimiter, --encoding and --line-ends are for --form csv")
+		return usage("--delimiter, --encoding and --line-ends are for --form csv")
 	}
 	switch d, ok := delimiters[f.delimiter]; {
 	case !ok:
-		return o, usage("--delimiter is comma, semicolon or tab, not %q", f.delimiter)
+		return usage("--delimiter is comma, semicolon or tab, not %q", f.delimiter)
 	case d != "":
 		o.Delimiter = d[0]
 	}
 	for _, w := range []struct{ flag, said, a, b string }{{"line-ends", f.endings, "lf", "crlf"}, {"deletes", f.deletes, "keys", "full"}, {"blank", f.outward.Blank, layout.BlankKeeps, layout.BlankClears}} {
 		if w.said != "" && w.said != w.a && w.said != w.b {
-			return o, usage("--%s takes %s or %s, not %q", w.flag, w.a, w.b, w.said)
+			return usage("--%s takes %s or %s, not %q", w.flag, w.a, w.b, w.said)
 		}
 	}
 	if f.outward.Date != "" {
 		if _, err := layout.ParseForm(f.outward.Date); err != nil {
-			return o, usage("--date: %v", err)
+			return usage("--date: %v", err)
 		}
 	}
-	o.Into, o.Encoding, o.LineEnds, o.Outward, o.Full, o.MaxRecords = f.into, strings.ToLower(f.encoding), f.endings, f.outward, f.deletes == "full", f.maxRecords
-	if o.MaxBytes, err = size(f.maxBytes); err != nil {
-		return o, err
-	}
-	if o.MaxBytes > 0 && o.Form == handoff.XLSX {
-		return o, usage("--max-bytes cannot be kept for workbooks, whose size shows when they are written: use --max-records")
-	}
-	if f.Retry && f.Again {
-		return o, usage("--retry hands over what was refused, --again everything: say one of them")
-	}
-	return o, nil
+	o.Encoding, o.LineEnds, o.Outward = strings.ToLower(f.encoding), f.endings, f.outward
+	return nil
 }
 
 // size reads a number of bytes: 5MB, 500kB, 12000.
@@ -223,6 +234,7 @@ func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) err
 		dir = sys.Dir(rep.Run)
 		if f.out != "" {
 			if err := copyFolder(a.fs, dir, a.path(f.out)); err != nil {
+				a.hint("the files are made, in %s; they could not be copied", a.shown(dir))
 				return err
 			}
 			dir = a.path(f.out)
@@ -231,7 +243,7 @@ func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) err
 	if a.json {
 		j := applyJSON(t, rep).(map[string]any)
 		delete(j, "verify")
-		j["folder"], j["loads"] = nil, rep.Loads
+		j["folder"], j["loads"], j["by_hand"] = nil, orNone(rep.Loads), sys.ByHand
 		if dir != "" {
 			j["folder"] = dir
 		}
@@ -239,13 +251,13 @@ func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) err
 			return err
 		}
 	} else {
-		a.handedOff(t, rep, dir)
+		a.handedOff(t, rep, dir, sys.ByHand)
 	}
 	return exit(applyCode(rep, f.leaveOpen))
 }
 
 // handedOff says what a hand-off made.
-func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string) {
+func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string, byHand int) {
 	p, n := a.out, t.Meta.Number
 	if len(rep.Attempted) == 0 && rep.Run == 0 {
 		p.Line("nothing to hand over%s", leftWords(rep.Left))
@@ -270,6 +282,9 @@ func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string) {
 	p.Line("")
 	p.Line("  %s", screen.Strong(a.shown(dir)))
 	a.loads(rep.Loads)
+	if byHand > 0 {
+		p.Line("  %s  %s cannot be put back by a file: %s/%s says which, and why", screen.Level("warn"), screen.Plural(byHand, "value"), handoff.Back, handoff.ByHandName)
+	}
 	a.next("load the files of forward in this order, then: paletwin handoff collect " + n + " RESULT")
 }
 

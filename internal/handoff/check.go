@@ -23,7 +23,7 @@ func (s *System) Check(steps []target.Step) ([]string, error) {
 	if err := s.checkExport(deletes); err != nil {
 		return nil, err
 	}
-	if s.Shape == Sparse && s.Form != JSONL && s.Form.rows() {
+	if s.Shape == Sparse && s.Form != JSONL && s.Form.Rows() {
 		if err := s.checkSparse(steps); err != nil {
 			return nil, err
 		}
@@ -37,7 +37,7 @@ func (s *System) Check(steps []target.Step) ([]string, error) {
 
 // checkExport makes sure that the export says enough.
 func (s *System) checkExport(deletes int) error {
-	if s.Shape == Full && s.Form.rows() && !s.Export.Fresh {
+	if s.Shape == Full && s.Form.Rows() && !s.Export.Fresh {
 		return &Error{NeedsCurrent, "the shape full sends every field of a record, and needs to know what they are now"}
 	}
 	if deletes == 0 {
@@ -121,7 +121,7 @@ func (s *System) unwritable(field string, v record.Value, empties bool) string {
 	}
 	text := w.Write(v)
 	switch {
-	case s.Form.rows() && w.Misread(v):
+	case s.Form.Rows() && w.Misread(v):
 		return fmt.Sprintf("%s: the system takes %q for its sign to empty a field", field, text)
 	case s.Form == XLSX && len(text) > maxCell:
 		return fmt.Sprintf("%s: a cell of a workbook does not hold %d bytes", field, len(text))

@@ -40,8 +40,8 @@ const (
 // Forms are all of them.
 var Forms = []Form{CSV, XLSX, JSONL, SQL, JSONPatch}
 
-// rows reports whether the form is a table, for which there are shapes.
-func (f Form) rows() bool { return f == CSV || f == XLSX || f == JSONL }
+// Rows reports whether the form is a table, for which there are shapes.
+func (f Form) Rows() bool { return f == CSV || f == XLSX || f == JSONL }
 
 // Shape says which cells of amended records are sent.
 type Shape string
@@ -110,6 +110,9 @@ type System struct {
 	Export  *Export
 	// Dir returns the folder for the files of a run.
 	Dir func(run int) string
+
+	// ByHand is how many values no load file can put back; Write counts them.
+	ByHand int
 
 	run   int
 	loads []target.Load

@@ -41,7 +41,7 @@ func (s *System) readMeText(byHand int) string {
 	s.list(&b, Back)
 	if byHand > 0 {
 		line("")
-		line("  and %d values by hand: %s/%s lists them, with the reason.", byHand, Back, ByHandName)
+		line("  and by hand what %s/%s lists, with the reason (%d).", Back, ByHandName, byHand)
 	}
 	line("")
 	line("Where others may have worked on the records since, or only some were done, let")

@@ -36,7 +36,7 @@ func (s *System) lay(steps []*target.Step) []load {
 	}
 	adds, deletes = s.parentsFirst(adds), s.parentsFirst(deletes)
 	slices.Reverse(deletes)
-	if !s.Form.rows() {
+	if !s.Form.Rows() {
 		return s.together(adds, amends, deletes)
 	}
 	var all []load

@@ -63,6 +63,7 @@ func (s *System) write(ctx context.Context, stage string, steps []target.Step) e
 		return err
 	}
 	s.loads = append(made[0], made[1]...)
+	s.ByHand = len(byHand)
 	if err := s.writeByHand(filepath.Join(stage, Back, ByHandName), byHand); err != nil {
 		return err
 	}

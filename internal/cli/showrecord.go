@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"slices"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table/csv"
+	"paletwin/internal/desk"
+	screen "paletwin/internal/term"
+)
+
+// showRecords prints single records side by side: the snapshot's value, the
+// wanted one, and what stands decided.
+func (a *app) showRecords(t *desk.Dossier, c *desk.Changes, f *changeset.Filter) error {
+	var found []*picked
+	if err := pick(c, f, func(p *picked) error { found = append(found, p); return nil }); err != nil {
+		return err
+	}
+	snapshot, err := t.OpenInput(t.Meta.Snapshot)
+	if err != nil {
+		return err
+	}
+	defer snapshot.Close()
+	var keys []record.Key
+	for _, enc := range f.Keys {
+		keys = append(keys, record.KeyOf([]byte(enc)))
+	}
+	known, err := csv.Lookup(snapshot.Image, t.Set().Key, keys)
+	if err != nil {
+		return err
+	}
+	for n, k := range keys {
+		if n > 0 {
+			a.out.Line("")
+		}
+		i := slices.IndexFunc(found, func(p *picked) bool { return p.Key == k })
+		was, there := known[k]
+		switch {
+		case i >= 0:
+			a.sideBySide(c.Header.Fields, was, found[i])
+		case there:
+			a.out.Line("%s  %s", screen.Strong(screen.Safe(k.String())), screen.Dim("no change"))
+			a.sideBySide(c.Header.Fields, was, nil)
+		default:
+			return usage("neither the snapshot nor the copy has a record %s", k)
+		}
+	}
+	return nil
+}
+
+func (a *app) sideBySide(fields []string, was record.Record, p *picked) {
+	tab := screen.Table{Indent: "  ", Heading: []string{"field", "snapshot", "", "wanted", "decision"}}
+	var is record.Record
+	if p != nil {
+		whole := ""
+		if p.Act != changeset.Amend {
+			whole = decided(&p.states[0])
+		}
+		a.out.Line("%s  %s  %s  %s", screen.Strong(screen.Safe(p.Key.String())), screen.Act(p.Act.String()), screen.Dim(p.ID.String()[:8]), whole)
+		if p.Act == changeset.Add {
+			is = p.Record
+		}
+	}
+	for _, name := range fields {
+		old, had := was.Get(name)
+		row := []string{screen.Safe(name), "", "", "", ""}
+		if had {
+			row[1] = screen.Pale(wide(old))
+		}
+		if v, there := is.Get(name); there {
+			row[2], row[3] = "→", screen.Strong(wide(v))
+		}
+		if p != nil && p.Act == changeset.Amend {
+			if i := slices.IndexFunc(p.Fields, func(f changeset.FieldChange) bool { return f.Field == name }); i >= 0 {
+				row[1], row[2], row[3], row[4] = screen.Pale(value(old, 44)), "→", screen.Strong(value(wanted(&p.Fields[i], &p.states[i]), 44)), decided(&p.states[i])
+			}
+		}
+		tab.Row(row...)
+	}
+	tab.Print(a.out)
+}
+
+func wide(v record.Value) string {
+	if v.IsNull() {
+		return "(null)"
+	}
+	if v.Blank() {
+		return ""
+	}
+	return screen.Cut(screen.Safe(v.String()), 44)
+}

@@ -242,6 +242,7 @@ func (a *app) collectCount(t *desk.Dossier, f *collectFlags) error {
 // collected takes an answer in, writes what was refused for correction, and
 // says what it came to.
 func (a *app) collected(t *desk.Dossier, r *run.Record, reply run.Reply, load *loadFile) error {
+	reply.Answer.By = a.user
 	if load != nil {
 		reply.Scope, reply.Answer.Load = load.scope(), load.name
 		if r.FieldByField() {

@@ -132,15 +132,22 @@ func (a *app) showRun(t *desk.Dossier, r *run.Record) error {
 	a.out.Line("%s run %d  %s %s", screen.Strong(t.Meta.Number), r.Head.Run, screen.Dim("to"), a.shown(r.Head.Target))
 	a.out.Line("  %s", r.Counts())
 	a.troubles(r.Steps)
+	for _, h := range r.Heard {
+		a.out.Line("  %s", screen.Dim("learnt from "+screen.Safe(h.String())))
+	}
+	goOn := "paletwin apply " + t.Meta.Number
+	if r.Head.Handoff {
+		goOn = "paletwin handoff " + t.Meta.Number
+	}
 	switch {
 	case running:
 		a.out.Line("  %s", screen.Strong("running"))
 	case r.Ended == "":
 		a.out.Line("  %s", screen.Level("warn")+"  interrupted: no process is working on it")
-		a.next("paletwin apply " + t.Meta.Number + "   (finishes it first)")
+		a.next(goOn + "   (finishes it first)")
 	case r.Ended == "stopped":
 		a.out.Line("  %s", screen.Level("warn")+"  ended early")
-		a.next("paletwin apply " + t.Meta.Number)
+		a.next(goOn)
 	}
 	return nil
 }

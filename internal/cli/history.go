@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -186,9 +187,20 @@ func (a *app) runHistory(name string) error {
 			words += "; interrupted"
 		}
 		tab.Row(screen.Dim(r.Head.When.Local().Format("2 Jan 2006 15:04")), screen.Safe(r.Head.By), fmt.Sprintf("run %d", r.Head.Run), screen.Safe(words))
+		for _, h := range r.Heard {
+			tab.Row(screen.Dim(moment(h.When)), screen.Safe(h.By), "learnt", screen.Safe(h.String()))
+		}
 	}
 	tab.Print(a.out)
 	return nil
+}
+
+// moment writes a time, nothing for none.
+func moment(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Local().Format("2 Jan 2006 15:04")
 }
 
 func quoted(note string) string {

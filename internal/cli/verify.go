@@ -66,7 +66,7 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh string, expect 
 		return err
 	}
 	defer release()
-	p := run.Proof{Fresh: img, Name: fresh, Now: a.now}
+	p := run.Proof{Fresh: img, Name: fresh, By: a.user, Now: a.now}
 	if p.Expect, err = expectations(t, img.Heading, expect); err != nil {
 		return err
 	}

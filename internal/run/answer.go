@@ -22,6 +22,18 @@ type Answer struct {
 	Load   string `json:"load,omitempty"`   // the load file that was answered, if one alone
 	Rows   int    `json:"rows,omitempty"`
 	Other  []int  `json:"other,omitempty"` // rows that name no record of the run
+
+	By   string    `json:"by,omitempty"` // who collected it
+	When time.Time `json:"when,omitzero"`
+}
+
+// String says in words where outcomes were learnt.
+func (a *Answer) String() string {
+	words := map[string]string{"result": "the answer " + a.Name, "export": "the export " + a.Name, "count": fmt.Sprintf("the number %d", a.Rows)}[a.Kind]
+	if a.Load != "" {
+		words += ", to " + a.Load
+	}
+	return words
 }
 
 // Learnt is what was learnt of one handed-over record.
@@ -169,7 +181,7 @@ func Collect(t *desk.Dossier, r *Record, p Reply, now func() time.Time) (*Collec
 		s.When = now()
 		touched = append(touched, s)
 	}
-	p.Answer.Other = c.Other
+	p.Answer.Other, p.Answer.When = c.Other, now().UTC()
 	c.Learnt = len(touched)
 	if err := r.learn(t, touched, &p.Answer); err != nil {
 		return nil, err

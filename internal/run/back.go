@@ -59,7 +59,7 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	if err != nil {
 		return nil, err
 	}
-	if err := observe(ctx, t, tgt, done, b.Now); err != nil {
+	if err := observe(ctx, t, tgt, done, b.By, b.Now); err != nil {
 		return nil, err
 	}
 	system, err := lastSystem(t)

@@ -167,7 +167,7 @@ func (v *Verification) lookUp(t *desk.Dossier, steps []*judged, p Proof) error {
 		}
 	}
 	for r, steps := range learnt {
-		if err := r.learn(t, steps, &Answer{Kind: "export", Name: filepath.Base(p.Name), Rows: len(steps)}); err != nil {
+		if err := r.learn(t, steps, &Answer{Kind: "export", Name: filepath.Base(p.Name), Rows: len(steps), By: p.By, When: p.Now().UTC()}); err != nil {
 			return err
 		}
 	}

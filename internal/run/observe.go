@@ -11,7 +11,7 @@ import (
 // observe finds out, for what was handed over, what was done of it: what is
 // seen done in the target is, and what is neither as before nor as meant may
 // have been, and is looked at again.
-func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[unit]standingUnit, now func() time.Time) error {
+func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[unit]standingUnit, by string, now func() time.Time) error {
 	h, ok := tgt.(target.Handing)
 	if !ok {
 		return nil
@@ -34,7 +34,7 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[u
 	if v.layout, err = t.Layout(); err != nil {
 		return err
 	}
-	if err := v.lookUp(t, steps, Proof{Fresh: img, Name: h.From(), Now: now}); err != nil {
+	if err := v.lookUp(t, steps, Proof{Fresh: img, Name: h.From(), By: by, Now: now}); err != nil {
 		return err
 	}
 	for _, s := range steps {

@@ -49,7 +49,7 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	}
 	done, err := standing(t)
 	if err == nil {
-		err = observe(ctx, t, tgt, done, b.Now)
+		err = observe(ctx, t, tgt, done, b.By, b.Now)
 	}
 	if err != nil {
 		return nil, nil, err

@@ -91,6 +91,7 @@ type Proof struct {
 	Fresh  *table.Image // what is there now
 	Name   string       // what it is called; "" is the target itself
 	Expect []*Expect    // counts that must add up
+	By     string       // who asks
 	Now    func() time.Time
 }
 

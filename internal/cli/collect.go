@@ -350,7 +350,7 @@ func (a *app) sayAnswered(t *desk.Dossier, r *run.Record, c *run.Collected, file
 	if file != "" {
 		p.Line("")
 		p.Line("  %s  %s", screen.Dim("to correct"), a.shown(file))
-		a.next("paletwin handoff "+n+" --retry   (as they were)", "paletwin compare "+a.shown(t.Path(t.Meta.Snapshot.File))+" "+a.shown(file)+" --record-set "+t.Set().Name+"   (corrected)")
+		a.next("paletwin handoff "+n+" --retry   (as they were)", "paletwin compare "+a.shown(t.Path(t.Meta.Snapshot.File))+" "+a.shown(file)+" --record-set "+t.Set().Name)
 		return
 	}
 	a.next("paletwin verify " + n + " FRESH-EXPORT")

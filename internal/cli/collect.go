@@ -105,7 +105,7 @@ type loadFile struct {
 func (a *app) namedLoad(t *desk.Dossier, r *run.Record, name string) (*loadFile, error) {
 	var names []string
 	for _, l := range r.Loads {
-		if !strings.HasPrefix(l.Name, handoff.Forward+"/") {
+		if !l.Forward() {
 			continue
 		}
 		base := path.Base(l.Name)

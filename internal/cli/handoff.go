@@ -295,7 +295,7 @@ func (a *app) loads(made []target.Load) {
 	const most = 24
 	var all []target.Load
 	for _, l := range made {
-		if strings.HasPrefix(l.Name, handoff.Forward+"/") {
+		if l.Forward() {
 			all = append(all, l)
 		}
 	}

@@ -290,6 +290,17 @@ func drawWork(t *rapid.T, dir string, r rules) (*office, []byte) {
 	return o, edited
 }
 
+// drawClearing draws work in a system whose blank cells clear, in a folder of
+// its own.
+func drawClearing(t *rapid.T) (*office, []byte, rules) {
+	dir, err := os.MkdirTemp("", "paletwin-handoff-")
+	require.NoError(t, err)
+	r := drawRules(t)
+	r.blankClears, r.clear = true, ""
+	o, edited := drawWork(t, dir, r)
+	return o, edited, r
+}
+
 // A system that only says how many, one that answers file by file, and what
 // is handed over again.
 func TestAnsweredFileByFile(t *testing.T) {
@@ -344,12 +355,8 @@ func key(s string) record.Key { return record.NewKey(s) }
 // is handed over that it took.
 func TestRetriesComeToTheSame(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
-		dir, err := os.MkdirTemp("", "paletwin-handoff-")
-		require.NoError(rt, err)
-		defer os.RemoveAll(dir)
-		rules := drawRules(rt)
-		rules.blankClears, rules.clear = true, ""
-		o, edited := drawWork(rt, dir, rules)
+		o, edited, rules := drawClearing(rt)
+		defer os.RemoveAll(o.dir)
 		d := o.compare(edited)
 		want := handofftest.New(rt, o.sys.Export())
 		rules.use(rt, want)
@@ -387,12 +394,8 @@ func TestRetriesComeToTheSame(t *testing.T) {
 // handed over as not as meant, of all else as moved besides.
 func TestVerifyFindsWhatMoved(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
-		dir, err := os.MkdirTemp("", "paletwin-handoff-")
-		require.NoError(rt, err)
-		defer os.RemoveAll(dir)
-		rules := drawRules(rt)
-		rules.blankClears, rules.clear = true, ""
-		o, edited := drawWork(rt, dir, rules)
+		o, edited, _ := drawClearing(rt)
+		defer os.RemoveAll(o.dir)
 		d := o.compare(edited)
 		folder, rep := o.handOff(d, handoff.Options{Form: handoff.CSV, Shape: handoff.Grouped}, run.Options{})
 		if rep.Steps.Unknown == 0 {

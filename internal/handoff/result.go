@@ -32,10 +32,10 @@ type Row struct {
 	Row     int
 }
 
-// Rows are what a result says, and where it says it.
+// Rows are what a result says, and in which column.
 type Rows struct {
-	All             []Row
-	Status, Message string // the headings that were used; "" is none
+	All    []Row
+	Status string // the heading that was used; "" is none
 }
 
 // ResultError is a result that cannot be read as one.
@@ -78,7 +78,7 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 	if r.Refused {
 		status = -1
 	}
-	all := &Rows{Status: heading(m, status), Message: heading(m, message)}
+	all := &Rows{Status: heading(m, status)}
 	unknown := map[string]int{}
 	err = csv.Each(m, func(_ []byte, cells [][]byte, n int) error {
 		row := Row{Message: strings.TrimSpace(csv.Text(m, cells, message)), Row: n}

@@ -18,8 +18,8 @@ import (
 
 // Folders and files of a hand-off.
 const (
-	Forward    = "forward"
-	Back       = "back"
+	Forward    = target.Forward
+	Back       = target.Back
 	ReadMe     = "README.txt"
 	ByHandName = "by-hand.csv"
 )

@@ -41,8 +41,7 @@ type Learnt struct {
 	Key     record.Key
 	Outcome Outcome // Done or Refused
 	Reason  string
-	Row     int           // of the result
-	Read    record.Record // what the system made of values, where it is known
+	Row     int // of the result
 }
 
 // ErrNoHandoff says that a run was no hand-off.
@@ -120,7 +119,7 @@ func (r *Record) Partly() int {
 func (r *Record) FieldByField() bool {
 	forward := 0
 	for _, l := range r.Loads {
-		if strings.HasPrefix(l.Name, "forward/") {
+		if l.Forward() {
 			forward += l.Records
 		}
 	}
@@ -194,7 +193,6 @@ func Collect(t *desk.Dossier, r *Record, p Reply, now func() time.Time) (*Collec
 // is about. A record is done if all its fields are, refused if all are
 // refused, and done in part if some are.
 func (s *Step) learn(l Learnt, fields []string) {
-	s.Read = l.Read
 	if s.Act != changeset.Amend || len(fields) == 0 {
 		s.Outcome, s.Reason, s.answered, s.Left = l.Outcome, l.Reason, nil, nil
 		return

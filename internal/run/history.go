@@ -197,7 +197,7 @@ func (s *Step) attempted() []unit {
 func (r *Record) loadOf(s *Step, field string) string {
 	name, best := "", 0
 	for _, l := range r.Loads {
-		if !strings.HasPrefix(l.Name, "forward/") || !slices.Contains(strings.Split(l.Acts, ","), s.Act.String()) {
+		if !l.Forward() || !slices.Contains(strings.Split(l.Acts, ","), s.Act.String()) {
 			continue
 		}
 		switch n := s.fits(l.Fields, field); {

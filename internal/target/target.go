@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -114,6 +115,15 @@ type Load struct {
 	Records int      `json:"records"`
 	SHA256  string   `json:"sha256"`
 }
+
+// Folders of a hand-off.
+const (
+	Forward = "forward" // what carries the changes out
+	Back    = "back"    // what undoes it
+)
+
+// Forward reports whether the file carries changes out, and does not undo them.
+func (l *Load) Forward() bool { return strings.HasPrefix(l.Name, Forward+"/") }
 
 // ErrMoved says that the target changed after it was read, and that nothing
 // was written.

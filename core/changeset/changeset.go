@@ -111,6 +111,8 @@ type FieldChange struct {
 	Held  []string // codes of findings that hold this field alone
 	Stop  []string
 	Noted []string // codes that hold nothing
+	// Fields of one record with the same link are decided and written together.
+	Linked string
 }
 
 // Field returns the change of the named field, or nil.
@@ -129,7 +131,7 @@ func (c *Change) Invert(recordSet string) *Change {
 	inv := &Change{Act: c.Act.Inverse(), Key: c.Key, Linked: c.Linked, Record: c.Record.Clone()}
 	inv.ID = MakeID(recordSet, inv.Key, inv.Act)
 	for _, f := range c.Fields {
-		inv.Fields = append(inv.Fields, FieldChange{Field: f.Field, From: f.To, To: f.From})
+		inv.Fields = append(inv.Fields, FieldChange{Field: f.Field, From: f.To, To: f.From, Linked: f.Linked})
 	}
 	return inv
 }

@@ -21,10 +21,7 @@ func AppendLine(dst []byte, c *Change) []byte {
 	dst = appendCodes(dst, "held", c.Held)
 	dst = appendCodes(dst, "stop", c.Stop)
 	dst = appendCodes(dst, "noted", c.Noted)
-	if c.Linked != "" {
-		dst = append(dst, `,"linked":`...)
-		dst = AppendString(dst, c.Linked)
-	}
+	dst = appendLink(dst, c.Linked)
 	if c.Act == Amend {
 		dst = append(dst, `,"fields":{`...)
 		for i := range c.Fields {
@@ -49,6 +46,7 @@ func appendField(dst []byte, f *FieldChange) []byte {
 	dst = appendCodes(dst, "held", f.Held)
 	dst = appendCodes(dst, "stop", f.Stop)
 	dst = appendCodes(dst, "noted", f.Noted)
+	dst = appendLink(dst, f.Linked)
 	return append(dst, '}')
 }
 
@@ -73,6 +71,13 @@ func appendCodes(dst []byte, name string, codes []string) []byte {
 	dst = append(dst, name...)
 	dst = append(dst, `":`...)
 	return appendStrings(dst, codes)
+}
+
+func appendLink(dst []byte, link string) []byte {
+	if link == "" {
+		return dst
+	}
+	return AppendString(append(dst, `,"linked":`...), link)
 }
 
 func appendStrings(dst []byte, s []string) []byte {
@@ -211,11 +216,12 @@ type lineJSON struct {
 	Noted  []string `json:"noted"`
 	Linked string   `json:"linked"`
 	Fields map[string]struct {
-		From  *string  `json:"from"`
-		To    *string  `json:"to"`
-		Held  []string `json:"held"`
-		Stop  []string `json:"stop"`
-		Noted []string `json:"noted"`
+		From   *string  `json:"from"`
+		To     *string  `json:"to"`
+		Held   []string `json:"held"`
+		Stop   []string `json:"stop"`
+		Noted  []string `json:"noted"`
+		Linked string   `json:"linked"`
 	} `json:"fields"`
 	Record map[string]*string `json:"record"`
 }
@@ -234,7 +240,7 @@ func (l Line) Change(fields []string) (*Change, error) {
 	c := &Change{ID: id, Act: j.Act, Key: record.NewKey(j.Key...), Held: j.Held, Stop: j.Stop, Noted: j.Noted, Linked: j.Linked}
 	for _, name := range fields {
 		if f, ok := j.Fields[name]; ok {
-			c.Fields = append(c.Fields, FieldChange{name, ValueOf(f.From), ValueOf(f.To), f.Held, f.Stop, f.Noted})
+			c.Fields = append(c.Fields, FieldChange{name, ValueOf(f.From), ValueOf(f.To), f.Held, f.Stop, f.Noted, f.Linked})
 		}
 		if v, ok := j.Record[name]; ok {
 			c.Record = append(c.Record, record.Field{Name: name, Value: ValueOf(v)})

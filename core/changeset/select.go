@@ -3,6 +3,8 @@ package changeset
 import (
 	"fmt"
 	"slices"
+
+	"paletwin/core/record"
 )
 
 // A Filter selects changes, and units of them. Its zero value selects all.
@@ -68,6 +70,16 @@ type Touched struct {
 	Units, Changes, Deletes int
 	Passed                  int // units that are held by the tool, passed over for want of Held
 	Stopped                 int // units that cannot be approved
+	// Along are those that were not asked for, and are decided because others
+	// are that they are linked with; only so many are kept of them.
+	Along []Along
+}
+
+// Along names a unit that another one takes along.
+type Along struct {
+	Key   record.Key
+	Act   Act
+	Field string // "" for an add or delete, and a whole amend
 }
 
 // Pairs appends to dst what the ruling touches of one change, and counts it.
@@ -97,6 +109,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 			n.Passed++
 		}
 	}
+	touched = r.together(touched, n, c, states)
 	if len(touched) == 0 {
 		return dst
 	}
@@ -112,6 +125,33 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 		dst = append(dst, Pair{c.ID, c.Fields[i].Field, FieldDigest(c, &c.Fields[i])})
 	}
 	return dst
+}
+
+// together adds to the touched units of a change those that are linked with
+// them, and takes out those of which a linked one cannot be approved.
+func (r *Ruling) together(touched []int, n *Touched, c *Change, states []State) []int {
+	if c.Act != Amend || !slices.ContainsFunc(touched, func(i int) bool { return c.Fields[i].Linked != "" }) {
+		return touched
+	}
+	barred := map[string]bool{}
+	for i := range states {
+		barred[c.Fields[i].Linked] = barred[c.Fields[i].Linked] || r.Decision == Approve && len(states[i].Stop) > 0 && !r.Given
+	}
+	var all []int
+	for i := range states {
+		link := c.Fields[i].Linked
+		named := slices.Contains(touched, i)
+		switch {
+		case named && link != "" && barred[link]:
+			n.Stopped++
+		case named:
+			all = append(all, i)
+		case link != "" && !barred[link] && states[i].Decision != r.Decision && slices.ContainsFunc(touched, func(k int) bool { return c.Fields[k].Linked == link }):
+			all = append(all, i)
+			n.Along = append(n.Along, Along{c.Key, c.Act, c.Fields[i].Field})
+		}
+	}
+	return all
 }
 
 // Plain reports whether the ruling goes by nothing that a line hides, so that
@@ -143,6 +183,7 @@ func (n *Touched) Add(o Touched) {
 	n.Deletes += o.Deletes
 	n.Passed += o.Passed
 	n.Stopped += o.Stopped
+	n.Along = append(n.Along, o.Along...)
 }
 
 // touchesHeld reports whether a hold of the tool is decided: where it was

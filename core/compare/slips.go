@@ -68,6 +68,7 @@ type slipMarks struct {
 	records map[uint32]uint32
 	adds    map[uint32]uint32 // by row
 	links   map[uint64]string // by record, or by row and ofRow: what it is linked by
+	within  map[uint64]string // by record and field: what links fields of one record
 	joined  map[string]string // links that have a change in common are one
 	all     uint32            // kinds that concern every change
 }
@@ -244,7 +245,7 @@ func (c *comparison) takeSlips(in *slip.Input, found []slip.Found) {
 	m := &c.slips
 	m.held = c.o.Slips == SlipsHold
 	m.cells, m.records, m.adds = map[uint64]uint32{}, map[uint32]uint32{}, map[uint32]uint32{}
-	m.links, m.joined = map[uint64]string{}, map[string]string{}
+	m.links, m.joined, m.within = map[uint64]string{}, map[string]string{}, map[uint64]string{}
 	for n := range found {
 		f := &found[n]
 		bit := m.bit(f.Code.Name)
@@ -338,8 +339,15 @@ func (m *slipMarks) bit(code string) uint32 {
 	return 1 << n
 }
 
-// link links what a slip concerns.
+// link links what a slip concerns: a slip of fields those of each record, one
+// of records the records.
 func (m *slipMarks) link(in *slip.Input, f *slip.Found, name string) {
+	if f.Field >= 0 {
+		for _, i := range f.Cells {
+			m.within[unit(in.Cells[i].Record, in.Cells[i].Field)] = name
+		}
+		return
+	}
 	add := func(at uint64) {
 		if other, there := m.links[at]; !there {
 			m.links[at] = name
@@ -392,7 +400,11 @@ func (m *slipMarks) mark(ch *changeset.Change, at place) {
 	}
 	for i := range ch.Fields {
 		f := &ch.Fields[i]
-		m.put(m.cells[unit(at.record, m.field[f.Field])], &f.Held, &f.Noted)
+		u := unit(at.record, m.field[f.Field])
+		m.put(m.cells[u], &f.Held, &f.Noted)
+		if m.held {
+			f.Linked = m.within[u]
+		}
 	}
 }
 

@@ -173,7 +173,7 @@ func (a *app) decide(name string, sel *selection, o *desk.Order) error {
 	}
 	if a.json {
 		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "units": n.Units,
-			"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped})
+			"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped, "along": alongJSON(t, n.Along)})
 	}
 	a.sayDecided(t, o, n)
 	return nil
@@ -204,6 +204,7 @@ func (a *app) sayDecided(t *desk.Dossier, o *desk.Order, n changeset.Touched) {
 		}
 	}
 	a.out.Line("%s", line)
+	a.sayAlong(n.Along)
 	if n.Passed > 0 {
 		a.out.Line("  %s passed over, held by the tool: --held adds them, and so does naming ID/field", places(n.Passed))
 	}
@@ -213,6 +214,45 @@ func (a *app) sayDecided(t *desk.Dossier, o *desk.Order, n changeset.Touched) {
 	if n.Changes > 0 && o.Decision == changeset.Approve {
 		a.next("paletwin apply "+t.Meta.Number+" --to REGISTER.csv", "paletwin show "+t.Meta.Number+" --decision hold")
 	}
+}
+
+// sayAlong names what was decided because something else was.
+func (a *app) sayAlong(along []changeset.Along) {
+	const most = 5
+	if len(along) == 0 {
+		return
+	}
+	var names []string
+	for _, x := range along[:min(len(along), most)] {
+		name := screen.Act(x.Act.String()) + " " + screen.Value(x.Key.String(), 24)
+		if x.Field != "" {
+			name = screen.Value(x.Key.String(), 24) + " " + screen.Safe(x.Field)
+		}
+		names = append(names, name)
+	}
+	if len(along) > most {
+		names = append(names, "and "+screen.Count(len(along)-most)+" more")
+	}
+	a.out.Line("  %s, since they are linked: %s", takenAlong(len(along)), strings.Join(names, ", "))
+}
+
+func takenAlong(n int) string {
+	if n == 1 {
+		return "1 of them is taken along"
+	}
+	return screen.Count(n) + " of them are taken along"
+}
+
+func alongJSON(t *desk.Dossier, along []changeset.Along) []any {
+	all := []any{}
+	for _, x := range along {
+		j := map[string]any{"key": keyJSON(t.Set().Key, x.Key), "act": x.Act}
+		if x.Field != "" {
+			j["field"] = x.Field
+		}
+		all = append(all, j)
+	}
+	return all
 }
 
 // places counts field changes and records as one.

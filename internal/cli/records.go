@@ -157,15 +157,11 @@ func approved(e *run.Event) string {
 
 func eventJSON(e *run.Event) any {
 	m := e.Dossier.Meta
-	key := map[string]string{}
-	for i, part := range e.Key.Parts() {
-		key[e.Dossier.Set().Key[i]] = part
-	}
 	deeds := []map[string]any{}
 	for _, d := range e.Deeds {
 		deeds = append(deeds, map[string]any{"run": d.Run, "outcome": d.Outcome, "reason": d.Reason, "by": d.By, "when": d.When, "target": d.Target, "load": d.Load})
 	}
-	j := map[string]any{"dossier": m.Number, "title": m.Title, "record_set": e.Dossier.Set().Name, "key": key, "act": e.Act, "field": nil, "from": nil, "to": nil,
+	j := map[string]any{"dossier": m.Number, "title": m.Title, "record_set": e.Dossier.Set().Name, "key": keyJSON(e.Dossier.Set().Key, e.Key), "act": e.Act, "field": nil, "from": nil, "to": nil,
 		"when": e.When(), "compared": map[string]any{"by": m.By, "when": m.When, "snapshot": m.Snapshot.Name, "edited": editedName(e.Dossier)},
 		"decision": map[string]any{"decision": cmp.Or(string(e.State.Decision), "open"), "by": e.State.By, "when": orNull(e.State.When), "note": e.State.Note}, "runs": deeds}
 	if e.Field != "" {

@@ -43,14 +43,19 @@ func (o ordered) MarshalJSON() ([]byte, error) {
 	return append(b, '}'), nil
 }
 
+// keyJSON is a key as JSON has it: its parts by the names of its fields.
+func keyJSON(fields []string, k record.Key) ordered {
+	o := ordered{}
+	for i, part := range k.Parts() {
+		o = append(o, member{fields[i], part})
+	}
+	return o
+}
+
 // changeJSON is a change as show --json prints it.
 func changeJSON(t *desk.Dossier, p *picked) ordered {
 	set := t.Set()
-	key := ordered{}
-	for i, part := range p.Key.Parts() {
-		key = append(key, member{set.Key[i], part})
-	}
-	o := ordered{{"record_set", set.Name}, {"id", p.ID.String()}, {"act", p.Act.String()}, {"key", key}}
+	o := ordered{{"record_set", set.Name}, {"id", p.ID.String()}, {"act", p.Act.String()}, {"key", keyJSON(set.Key, p.Key)}}
 	if p.Act == changeset.Amend {
 		fields := ordered{}
 		for _, i := range p.fields {

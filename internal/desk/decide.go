@@ -130,22 +130,83 @@ func (o *Order) acts(c *Changes, n *changeset.Touched) ([]changeset.DecisionAct,
 	if err != nil || len(r.links) == 0 {
 		return acts, err
 	}
-	linked := changeset.DecisionAct{Held: true}
-	for line := range c.Lines() {
-		if line.Plain() || r.touched[line.ID()] {
+	return o.together(r, acts)
+}
+
+// together decides the changes that are linked with those that were touched.
+// Where one of a group cannot be approved, none of it is.
+func (o *Order) together(r *ruler, acts []changeset.DecisionAct) ([]changeset.DecisionAct, error) {
+	linked := changeset.DecisionAct{Held: true, Seen: o.Seen}
+	barred := map[string]bool{}
+	group := map[changeset.ID]string{}
+	for line := range r.c.Lines() {
+		if line.Plain() {
 			continue
 		}
-		ch, err := line.Change(c.Header.Fields)
+		ch, err := line.Change(r.c.Header.Fields)
 		if err != nil {
 			return nil, err
 		}
-		if r.links[ch.Linked] {
-			if err := r.rule(&changeset.Ruling{Decision: o.Decision, Held: true, Named: true}, line, &linked); err != nil {
-				return nil, err
+		if !r.links[ch.Linked] {
+			continue
+		}
+		group[ch.ID] = ch.Linked
+		states := r.c.Ledger.States(line, ch)
+		if o.Decision == changeset.Approve && slices.ContainsFunc(states, func(s changeset.State) bool { return len(s.Stop) > 0 && s.Given == nil }) {
+			barred[ch.Linked] = true
+			continue
+		}
+		if r.touched[ch.ID] || !o.second && !slices.ContainsFunc(states, func(s changeset.State) bool { return s.Decision != o.Decision }) {
+			continue
+		}
+		before := len(linked.On)
+		if err := r.rule(&changeset.Ruling{Decision: o.Decision, Held: true, Named: true, By: o.By, Second: o.second}, line, &linked); err != nil {
+			return nil, err
+		}
+		if len(linked.On) > before {
+			r.n.Along = append(r.n.Along, changeset.Along{Key: ch.Key, Act: ch.Act})
+		}
+	}
+	acts = append(acts, linked)
+	if len(barred) == 0 {
+		return acts, nil
+	}
+	for i := range acts {
+		acts[i].On = slices.DeleteFunc(acts[i].On, func(p changeset.Pair) bool {
+			if barred[group[p.ID]] {
+				r.n.Stopped++
+			}
+			return barred[group[p.ID]]
+		})
+	}
+	r.n.Changes, r.n.Units, r.n.Deletes, r.n.Along = 0, 0, 0, nil
+	return acts, r.recount(acts)
+}
+
+// recount counts what acts touch.
+func (r *ruler) recount(acts []changeset.DecisionAct) error {
+	fields := map[changeset.ID]int{}
+	for i := range acts {
+		for _, p := range acts[i].On {
+			if fields[p.ID]++; p.Field == "" {
+				fields[p.ID] = 0
 			}
 		}
 	}
-	return append(acts, linked), nil
+	for line := range r.c.Lines() {
+		n, there := fields[line.ID()]
+		if !there {
+			continue
+		}
+		if r.n.Changes++; n == 0 {
+			n = line.Units()
+		}
+		r.n.Units += n
+		if line.Act() == changeset.Delete {
+			r.n.Deletes++
+		}
+	}
+	return nil
 }
 
 // units decides single units, holds of the tool included.

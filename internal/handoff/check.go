@@ -1,6 +1,7 @@
 package handoff
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,7 +14,7 @@ import (
 
 // Check says why steps cannot be handed over: all of them, as an error, or
 // one, in words.
-func (s *System) Check(steps []target.Step) ([]string, error) {
+func (s *System) Check(_ context.Context, steps []target.Step) ([]string, error) {
 	var deletes int
 	for i := range steps {
 		if steps[i].Act == changeset.Delete {

@@ -94,6 +94,7 @@ type wish struct {
 	decision changeset.Decision
 	units    []int
 	what     string
+	next     bool // the cursor goes on to the next unit
 }
 
 // undo is what stood before a decision.
@@ -334,21 +335,25 @@ func (r *Model) undoLast() {
 	r.said = "undone: " + last.what
 }
 
-// linked adds to units those that are decided together with them.
+// linked adds to units those that are decided together with them: linked
+// changes, and linked fields of one record.
 func (r *Model) linked(units []int) []int {
-	links := map[string]bool{}
-	in := map[int]bool{}
+	type within struct {
+		change int
+		link   string
+	}
+	links, fields, in := map[string]bool{}, map[within]bool{}, map[int]bool{}
 	for _, u := range units {
 		in[u] = true
-		if l := r.change(u).Linked; l != "" {
-			links[l] = true
+		links[r.change(u).Linked] = true
+		if f := r.field(u); f != nil {
+			fields[within{r.units[u].change, f.Linked}] = true
 		}
 	}
-	if len(links) == 0 {
-		return units
-	}
+	delete(links, "")
 	for u := range r.units {
-		if l := r.change(u).Linked; links[l] && !in[u] {
+		f := r.field(u)
+		if !in[u] && (links[r.change(u).Linked] || f != nil && f.Linked != "" && fields[within{r.units[u].change, f.Linked}]) {
 			units = append(units, u)
 		}
 	}

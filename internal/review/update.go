@@ -53,6 +53,9 @@ func (r *Model) key(k tea.KeyPressMsg) bool {
 	case r.ask == confirming:
 		if r.ask = nothing; word == "y" || word == "enter" {
 			r.decide(r.pending)
+			if r.pending.next {
+				r.goOn()
+			}
 		} else {
 			r.said = "nothing was decided"
 		}
@@ -203,12 +206,21 @@ func (r *Model) wishFor(key string, whole bool) {
 	if w.units = []int{u}; whole {
 		w.units = r.ofChange(u)
 	}
+	alone := len(w.units)
 	w.units = r.linked(w.units)
 	w.what = r.name(u, whole)
-	if len(w.units) > 1 && !whole {
-		w.what += fmt.Sprintf(", and %d that go with it", len(w.units)-1)
+	if with := len(w.units) - alone; with > 0 {
+		w.what += fmt.Sprintf(", and %d that go with it", with)
+		w.next = true
+		r.pending, r.ask = w, confirming
+		return
 	}
 	r.decide(w)
+	r.goOn()
+}
+
+// goOn goes on to the next unit after one was decided.
+func (r *Model) goOn() {
 	if r.failed == nil && r.at+1 < len(r.chosen().units) {
 		r.at++
 		r.scroll = 0

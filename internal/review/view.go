@@ -275,8 +275,12 @@ func (r *Model) about(u int) string {
 	if st.Note != "" {
 		line += "  “" + term.Safe(st.Note) + "”"
 	}
-	if s.Linked != "" {
-		line += term.Dim("  decided together: " + term.Safe(s.Linked))
+	link := s.Linked
+	if f := r.field(u); link == "" && f != nil {
+		link = f.Linked
+	}
+	if link != "" {
+		line += term.Dim("  decided together: " + term.Safe(link))
 	}
 	return line
 }

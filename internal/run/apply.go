@@ -186,11 +186,11 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 		return nil, err
 	}
 	rep := &Report{Target: j.Target.Name(), Left: plan.Left, Rehearsed: j.Options.Rehearse}
-	steps := j.first(plan.Steps)
-	rep.Left.Approved += len(plan.Steps) - len(steps)
-	if len(steps) == 0 {
+	if len(plan.Steps) == 0 {
 		return rep, nil
 	}
+	steps := j.first(plan.Steps)
+	rep.Left.Approved += len(plan.Steps) - len(steps)
 	if err := j.secondLook(c, plan.Steps); err != nil {
 		return nil, err
 	}
@@ -215,21 +215,10 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 // first returns the first steps that may be attempted; linked ones stay
 // together.
 func (j *Job) first(steps []*Step) []*Step {
-	n := j.Options.First
-	if n <= 0 || n >= len(steps) {
+	if j.Options.First <= 0 {
 		return steps
 	}
-	picked := steps[:n:n]
-	links := map[string]bool{}
-	for _, s := range picked {
-		links[s.Linked] = s.Linked != ""
-	}
-	for _, s := range steps[n:] {
-		if links[s.Linked] {
-			picked = append(picked, s)
-		}
-	}
-	return picked
+	return batches(steps, j.Options.First)[0]
 }
 
 // rehearsed completes the report of a run that writes nothing.
@@ -262,7 +251,7 @@ func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
 	if err := j.checkAgain(ctx, steps, states); err != nil {
 		return nil, err
 	}
-	if err := j.checkHanding(steps); err != nil {
+	if err := j.checkTarget(ctx, steps); err != nil {
 		return nil, err
 	}
 	together(steps)
@@ -319,19 +308,15 @@ func (j *Job) judgeStates(ctx context.Context, steps []*Step) ([]target.State, e
 	return states, nil
 }
 
-// checkHanding refuses what a target that takes files cannot be given.
-func (j *Job) checkHanding(steps []*Step) error {
-	h, ok := j.Target.(target.Handing)
-	if !ok {
-		return nil
-	}
+// checkTarget refuses what the target is known not to take.
+func (j *Job) checkTarget(ctx context.Context, steps []*Step) error {
 	var clean []*Step
 	for _, s := range steps {
 		if s.Outcome == "" {
 			clean = append(clean, s)
 		}
 	}
-	reasons, err := h.Check(forTarget(clean, nil))
+	reasons, err := j.Target.Check(ctx, forTarget(clean, nil))
 	for i, why := range reasons {
 		if why != "" {
 			clean[i].Outcome, clean[i].Reason = Refused, why

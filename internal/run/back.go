@@ -88,6 +88,7 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 			findings = append(findings, *f)
 		}
 	}
+	holdLinked(changes)
 	title := "rollback of " + t.Meta.Number
 	if len(b.Records) > 0 {
 		title += " for " + b.Records[0].String()
@@ -144,21 +145,16 @@ func (b *Back) options(system []string) map[string]any {
 
 // inverse returns the changes that undo what stands and is asked for, one a
 // record, and the runs they belong to, newest first. Fields of one record
-// that several runs wrote come together.
+// that several runs wrote come together, and so does what is linked.
 func (b *Back) inverse(set string, done map[unit]standingUnit) ([]*changeset.Change, []int) {
 	byID := map[changeset.ID]*changeset.Change{}
 	undo := map[*changeset.Change][]unit{}
 	var runs []int
-	for u, d := range done {
-		switch {
-		case b.Run > 0 && d.run != b.Run,
-			len(b.Records) > 0 && !slices.Contains(b.Records, d.step.Key),
-			len(b.Fields) > 0 && !slices.Contains(b.Fields, u.field):
-			continue
-		}
+	for u := range b.asked(done) {
+		d := done[u]
 		c := byID[u.id]
 		if c == nil {
-			c = &changeset.Change{Act: d.step.Act.Inverse(), Key: d.step.Key}
+			c = &changeset.Change{Act: d.step.Act.Inverse(), Key: d.step.Key, Linked: d.step.Linked}
 			c.ID = changeset.MakeID(set, c.Key, c.Act)
 			byID[u.id] = c
 		}
@@ -176,6 +172,65 @@ func (b *Back) inverse(set string, done map[unit]standingUnit) ([]*changeset.Cha
 	slices.SortFunc(changes, func(a, b *changeset.Change) int { return compareKeys(a.Key, b.Key, a.Act, b.Act) })
 	slices.SortFunc(runs, func(a, b int) int { return b - a })
 	return changes, runs
+}
+
+// asked returns the units that are asked for, with those that they are linked
+// with.
+func (b *Back) asked(done map[unit]standingUnit) map[unit]bool {
+	type within struct {
+		id   changeset.ID
+		link string
+	}
+	units, links, fields := map[unit]bool{}, map[string]bool{}, map[within]bool{}
+	for u, d := range done {
+		if b.Run > 0 && d.run != b.Run || len(b.Records) > 0 && !slices.Contains(b.Records, d.step.Key) || len(b.Fields) > 0 && !slices.Contains(b.Fields, u.field) {
+			continue
+		}
+		units[u], links[d.step.Linked], fields[within{u.id, d.step.linkOf(u.field)}] = true, true, true
+	}
+	for u, d := range done {
+		link := d.step.linkOf(u.field)
+		if d.step.Linked != "" && links[d.step.Linked] || link != "" && fields[within{u.id, link}] {
+			units[u] = true
+		}
+	}
+	return units
+}
+
+// linkOf returns what links a field of the step with others of its record.
+func (s *Step) linkOf(field string) string {
+	for i := range s.Fields {
+		if s.Fields[i].Field == field {
+			return s.Fields[i].Linked
+		}
+	}
+	return ""
+}
+
+// holdLinked holds what is linked with something that is held.
+func holdLinked(changes []*changeset.Change) {
+	held := map[string][]string{}
+	for _, c := range changes {
+		within := map[string][]string{}
+		for i := range c.Fields {
+			if f := &c.Fields[i]; len(f.Held) > 0 {
+				held[c.Linked], within[f.Linked] = f.Held, f.Held
+			}
+		}
+		for i := range c.Fields {
+			if f := &c.Fields[i]; f.Linked != "" && len(f.Held) == 0 {
+				f.Held = within[f.Linked]
+			}
+		}
+		if len(c.Held) > 0 {
+			held[c.Linked] = c.Held
+		}
+	}
+	for _, c := range changes {
+		if c.Linked != "" && len(c.Held) == 0 {
+			c.Held = held[c.Linked]
+		}
+	}
 }
 
 // byStep sorts units of one record by the step that did them.
@@ -204,7 +259,7 @@ func (s *Step) undo(c *changeset.Change, fields map[string]bool) {
 		if !ok {
 			after = f.To
 		}
-		c.Fields = append(c.Fields, changeset.FieldChange{Field: f.Field, From: after, To: f.From})
+		c.Fields = append(c.Fields, changeset.FieldChange{Field: f.Field, From: after, To: f.From, Linked: f.Linked})
 	}
 	for _, f := range s.Record {
 		if r, ok := s.Read.Get(f.Name); ok && s.Act == changeset.Add {

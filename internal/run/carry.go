@@ -24,13 +24,13 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 	if err != nil {
 		return nil, err
 	}
-	for from := 0; from < len(write); {
+	from := 0
+	for _, part := range batches(write, j.batchSize()) {
 		if from > 0 {
 			if err := wait(ctx, j.Options.Pause); err != nil {
 				return nil, err
 			}
 		}
-		part := write[from : from+j.size(write[from:])]
 		j.Progress("writing", from, len(write))
 		r.batch++
 		if err := j.batch(ctx, jr, r.batch, part, forms); err != nil {
@@ -48,17 +48,11 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 	return j.end(ctx, jr, r, rep)
 }
 
-// size returns how many of the steps to come make the next batch: as many as
-// target and options allow, and no link is cut.
-func (j *Job) size(left []*Step) int {
-	n := len(left)
-	for _, most := range []int{j.Target.Batch(), j.Options.Batch} {
-		if most > 0 {
-			n = min(n, most)
-		}
-	}
-	for n < len(left) && left[n].Linked != "" && left[n].Linked == left[n-1].Linked {
-		n++
+// batchSize returns how many steps make a batch; 0 is all of them.
+func (j *Job) batchSize() int {
+	n := j.Target.Batch()
+	if most := j.Options.Batch; most > 0 && (n == 0 || most < n) {
+		n = most
 	}
 	return n
 }
@@ -235,16 +229,19 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		s.When = j.Now()
 		known = append(known, s)
 	}
-	// What was asked for may be another form than before.
-	if err := j.checkHanding(write); err != nil {
+	if err := j.checkAgain(ctx, rest, states); err != nil {
 		return nil, err
 	}
+	if err := j.checkTarget(ctx, write); err != nil { // what was asked for may be another form than before
+		return nil, err
+	}
+	together(rest)
 	write = slices.DeleteFunc(write, func(s *Step) bool {
-		if s.Outcome == Refused {
+		if s.Outcome != "" {
 			s.When = j.Now()
 			known = append(known, s)
 		}
-		return s.Outcome == Refused
+		return s.Outcome != ""
 	})
 	if len(known) > 0 {
 		jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}

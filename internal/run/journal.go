@@ -93,6 +93,7 @@ type fieldLine struct {
 	Field string  `json:"field"`
 	From  *string `json:"from"`
 	To    *string `json:"to"`
+	Link  string  `json:"linked,omitempty"` // fields with the same are written together
 }
 
 // step turns a rollback line back into the step.
@@ -103,7 +104,7 @@ func (l *stepLine) step() (*Step, error) {
 	}
 	s := &Step{ID: id, Act: l.Act, Key: record.NewKey(l.Key...), Linked: l.Linked}
 	for _, f := range l.Fields {
-		s.Fields = append(s.Fields, changeset.FieldChange{Field: f.Field, From: changeset.ValueOf(f.From), To: changeset.ValueOf(f.To)})
+		s.Fields = append(s.Fields, changeset.FieldChange{Field: f.Field, From: changeset.ValueOf(f.From), To: changeset.ValueOf(f.To), Linked: f.Link})
 	}
 	for _, f := range l.Record {
 		s.Record = append(s.Record, record.Field{Name: f.Field, Value: changeset.ValueOf(f.From)})

@@ -77,6 +77,7 @@ func merge(plans []Plan, waiting [][]string) *Plan {
 func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.Record, pass func(unit) bool, only map[unit]bool) bool {
 	s := &Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Linked: ch.Linked, over: over}
 	open, held, rejected, was, approved, later := false, false, false, false, false, false
+	var waits []string // links of fields of which one is not approved
 	for i, st := range states {
 		u := unit{ch.ID, st.Field}
 		if pass(u) {
@@ -103,7 +104,16 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 				}
 				s.Fields = append(s.Fields, f)
 			}
+			continue
 		}
+		if ch.Act == changeset.Amend && ch.Fields[i].Linked != "" {
+			waits = append(waits, ch.Fields[i].Linked)
+		}
+	}
+	if len(waits) > 0 {
+		all := len(s.Fields)
+		s.Fields = slices.DeleteFunc(s.Fields, func(f changeset.FieldChange) bool { return slices.Contains(waits, f.Linked) })
+		held, approved = held || len(s.Fields) < all, len(s.Fields) > 0
 	}
 	switch {
 	case open:
@@ -137,7 +147,7 @@ func keys(steps []*Step) []record.Key {
 func forTarget(steps []*Step, forms map[changeset.ID]target.Form) []target.Step {
 	out := make([]target.Step, len(steps))
 	for i, s := range steps {
-		out[i] = target.Step{ID: s.ID, Act: s.Act, Key: s.Key, Fields: s.Fields, Record: s.Record, Form: forms[s.ID]}
+		out[i] = target.Step{ID: s.ID, Act: s.Act, Key: s.Key, Fields: s.Fields, Record: s.Record, Form: forms[s.ID], Linked: s.Linked}
 	}
 	return out
 }

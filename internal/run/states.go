@@ -45,20 +45,31 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 		return
 	}
 	var write []changeset.FieldChange
-	var moved, left []string
+	var moved, left, torn []string
 	get := now.Record.Finder()
 	for _, f := range s.Fields {
 		c, _ := get(f.Field)
 		switch {
 		case j.layout.Equal(f.Field, c, f.To):
 		case j.layout.Equal(f.Field, c, f.From), j.decided(s, f.Field, c):
-			write = append(write, changeset.FieldChange{Field: f.Field, From: c, To: f.To})
+			f.From = c
+			write = append(write, f)
 		default:
+			if f.Linked != "" {
+				torn = append(torn, f.Linked)
+			}
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s, wanted %s)", f.Field, quote(c), quote(f.From), quote(f.To)))
 			left = append(left, f.Field)
 			s.Seen.Set(f.Field, c)
 		}
 	}
+	write = slices.DeleteFunc(write, func(f changeset.FieldChange) bool {
+		if slices.Contains(torn, f.Linked) {
+			left = append(left, f.Field)
+			return true
+		}
+		return false
+	})
 	switch {
 	case len(moved) > 0 && (!j.Options.PerField || len(write) == 0):
 		s.conflict("%s", strings.Join(moved, "; "))
@@ -118,17 +129,69 @@ func (j *Job) judgeDelete(s *Step, now *target.State) {
 
 // together leaves linked steps alone of which one cannot be written.
 func together(steps []*Step) {
-	broken := map[string]record.Key{}
+	torn := map[string]*Step{}
 	for _, s := range steps {
-		if s.Linked != "" && (s.Outcome == Conflict || len(s.Left) > 0) {
-			broken[s.Linked] = s.Key
+		if s.Linked != "" && torn[s.Linked] == nil && (s.Outcome == Conflict || s.Outcome == Refused || len(s.Left) > 0) {
+			torn[s.Linked] = s
 		}
 	}
 	for _, s := range steps {
-		if k, ok := broken[s.Linked]; ok && s.Outcome == "" {
-			s.conflict("linked with %s, which cannot be written", k)
+		by := torn[s.Linked]
+		switch {
+		case by == nil || s.Outcome != "":
+		case by.Outcome == Refused:
+			s.Outcome, s.Reason = Refused, fmt.Sprintf("linked with %s, which cannot be written: %s", by.Key, by.Reason)
+		default:
+			s.conflict("linked with %s, which cannot be written", by.Key)
 		}
 	}
+}
+
+// batches parts steps into batches of at least n, or all in one where n is
+// not positive. A step goes with those that it is linked with, wherever these
+// stand; within a batch the order stays.
+func batches(steps []*Step, n int) [][]*Step {
+	if n <= 0 {
+		n = len(steps)
+	}
+	links := map[string][]int{}
+	for i, s := range steps {
+		if s.Linked != "" {
+			links[s.Linked] = append(links[s.Linked], i)
+		}
+	}
+	var all [][]*Step
+	taken := make([]bool, len(steps))
+	var part []int
+	for i, s := range steps {
+		if taken[i] {
+			continue
+		}
+		group := []int{i}
+		if s.Linked != "" {
+			group = links[s.Linked]
+		}
+		for _, k := range group {
+			taken[k] = true
+		}
+		if part = append(part, group...); len(part) >= n {
+			all, part = append(all, pick(steps, part)), nil
+		}
+	}
+	if len(part) > 0 {
+		all = append(all, pick(steps, part))
+	}
+	return all
+}
+
+// pick returns the steps at some places, in order.
+func pick(steps []*Step, at []int) []*Step {
+	slices.Sort(at)
+	picked := make([]*Step, len(at))
+	for i, k := range at {
+		picked[i] = steps[k]
+	}
+	return picked
 }
 
 // quote writes a value for a reason in words.

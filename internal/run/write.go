@@ -60,20 +60,22 @@ func (l *line) values(name string, r record.Record) {
 }
 
 // fields writes a list of fields with their values before and after.
-func (l *line) fields(name string, n int, field func(i int) (name string, from, to record.Value)) {
+func (l *line) fields(name string, n int, field func(i int) changeset.FieldChange) {
 	if n == 0 {
 		return
 	}
 	l.name(name)
 	for i := range n {
-		f, from, to := field(i)
+		f := field(i)
 		*l = append(*l, "[,"[min(i, 1)], '{')
 		l.name("field")
-		*l = changeset.AppendString(*l, f)
+		*l = changeset.AppendString(*l, f.Field)
 		l.name("from")
-		*l = changeset.AppendValue(*l, from)
+		*l = changeset.AppendValue(*l, f.From)
 		l.name("to")
-		*l = append(changeset.AppendValue(*l, to), '}')
+		*l = changeset.AppendValue(*l, f.To)
+		l.text("linked", f.Linked)
+		*l = append(*l, '}')
 	}
 	*l = append(*l, ']')
 }
@@ -89,11 +91,10 @@ func (s *Step) head(l *line) {
 // whole writes what the step changes, from what the target had.
 func (s *Step) whole(l *line) {
 	l.text("linked", s.Linked)
-	l.fields("fields", len(s.Fields), func(i int) (string, record.Value, record.Value) {
-		return s.Fields[i].Field, s.Fields[i].From, s.Fields[i].To
-	})
-	l.fields("record", len(s.Record), func(i int) (string, record.Value, record.Value) {
-		return s.Record[i].Name, s.Record[i].Value, s.Record[i].Value
+	l.fields("fields", len(s.Fields), func(i int) changeset.FieldChange { return s.Fields[i] })
+	l.fields("record", len(s.Record), func(i int) changeset.FieldChange {
+		f := &s.Record[i]
+		return changeset.FieldChange{Field: f.Name, From: f.Value, To: f.Value}
 	})
 }
 
@@ -134,9 +135,15 @@ func (s *Step) intent(l *line) {
 	*l = append(*l, '}')
 }
 
+// known is a step whose outcome was known before the run's first, as a journal
+// has it: it stands in no rollback file, and says itself what it is.
+func (s *Step) known(l *line) { s.outcomeOf(l, true) }
+
 // outcome is the step as a journal's outcome line has it. What a written step
-// changed stands in the rollback file; the others say it themselves.
-func (s *Step) outcome(l *line) {
+// changed stands in the rollback file.
+func (s *Step) outcome(l *line) { s.outcomeOf(l, s.Outcome == Settled || s.Outcome == Conflict) }
+
+func (s *Step) outcomeOf(l *line, whole bool) {
 	s.head(l)
 	l.text("outcome", string(s.Outcome))
 	l.text("reason", s.Reason)
@@ -150,7 +157,7 @@ func (s *Step) outcome(l *line) {
 		l.name("answered")
 		*l = append(*l, b...)
 	}
-	if s.Outcome == Settled || s.Outcome == Conflict {
+	if whole {
 		s.whole(l)
 	}
 	l.name("when")
@@ -244,7 +251,7 @@ func beginJournal(fsys disk.FS, name string, head *Head, known []*Step) (disk.Wr
 		if err := e.Encode(head); err != nil || len(known) == 0 {
 			return err
 		}
-		b, err := outcomes(0, known, nil)
+		b, err := batch(0, "outcomes", known, (*Step).known, nil)
 		if err == nil {
 			_, err = w.Write(b)
 		}

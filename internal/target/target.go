@@ -38,10 +38,15 @@ type Target interface {
 	// Batch is how many steps Write takes at once; 0 means all of a run, and
 	// that either all or none are written.
 	Batch() int
+	// Check says in words why a step cannot be carried out, as far as that can
+	// be known before anything is written; "" where it can. An error means that
+	// none of them can.
+	Check(ctx context.Context, steps []Step) ([]string, error)
 	// Write carries out the steps and returns the result of each. A record
-	// that is no longer as the step says it was is left alone. An error means
-	// that it is not known which steps were carried out, unless it is
-	// ErrMoved: then none was.
+	// that is no longer as the step says it was is left alone. Steps with the
+	// same link are carried out all or not at all. An error means that it is
+	// not known which steps were carried out, unless it is ErrMoved: then none
+	// was.
 	Write(ctx context.Context, steps []Step) ([]Result, error)
 	// Refresh lets the next Current, Backup and Table see what is there then.
 	Refresh(ctx context.Context) error
@@ -75,6 +80,7 @@ type Step struct {
 	Fields []changeset.FieldChange // of an amend: the fields to write
 	Record record.Record           // of an add, and of a delete as it is now
 	Form   Form                    // how the record is to look, if it fits its values
+	Linked string                  // steps with the same link go together; "" is alone
 }
 
 // Result is what became of one step. The zero Result is a step carried out.
@@ -82,6 +88,24 @@ type Result struct {
 	Refused bool   // the target would not take it
 	Moved   bool   // the record was no longer as the step's From values say; it was left alone
 	Reason  string // in words
+}
+
+// Together refuses what is linked with a step that was not carried out, so
+// that a link is not torn. It changes nothing of the steps' results that are.
+func Together(steps []Step, results []Result) {
+	torn := map[string]int{}
+	for i := range steps {
+		if r := &results[i]; steps[i].Linked != "" && (r.Refused || r.Moved) {
+			torn[steps[i].Linked] = i
+		}
+	}
+	for i := range steps {
+		by, ok := torn[steps[i].Linked]
+		if r := &results[i]; ok && !r.Refused && !r.Moved {
+			*r = results[by]
+			r.Reason = fmt.Sprintf("linked with %s, which was not written: %s", steps[by].Key, r.Reason)
+		}
+	}
 }
 
 // Handing is a Target that cannot be written directly: it makes files that
@@ -94,9 +118,6 @@ type Handing interface {
 	AsMade() bool
 	// Run says under which run's number the files are to be kept.
 	Run(n int)
-	// Check says in words why a step cannot be handed over, "" where it can. An
-	// error means that none of them can.
-	Check(steps []Step) ([]string, error)
 	// Loads lists the files that Write made, in the order in which they are to
 	// be loaded, those that undo it after the others.
 	Loads() []Load

@@ -75,7 +75,7 @@ type Op struct {
 	Kind  OpKind
 	Row   int // the row, as the sheet counts it before any Op
 	Cells []Cell
-	Form  string // of a row that comes back, as RowForms gave it; or ""
+	Form  string // of a row that comes back, or cells that do, as RowForms gave it; or ""
 }
 
 // OpKind says what an Op does.
@@ -98,27 +98,24 @@ type Cell struct {
 // as the very text that is asked for; else it becomes text. Everything else
 // in the workbook stays; formulas are computed anew when it is opened.
 //
-// An op that would write over a formula, or a text longer than a cell holds,
-// is left out, and refused says why, by its place in ops.
-func Edit(name string, data []byte, o table.Options, heading int, ops []Op, w io.Writer) (refused map[int]string, err error) {
-	refused = map[int]string{}
-	err = inBook(name, data, o, func(b *book) error {
-		rows := make(map[int]bool, len(ops))
-		for i := range ops {
-			rows[ops[i].Row] = true
-		}
-		f, err := b.forms(heading, func(row int) bool { return rows[row] })
+// What Refuse refuses is not among the ops.
+func Edit(name string, data []byte, o table.Options, heading int, ops []Op, w io.Writer) error {
+	return inBook(name, data, o, func(b *book) error {
+		f, err := b.formsOf(heading, ops)
 		if err != nil {
 			return err
 		}
-		for i := range ops {
-			if why := f.refuse(&ops[i]); why != "" {
-				refused[i] = why
-			}
-		}
-		return f.edit(data, o, ops, refused, w)
+		return f.edit(data, o, ops, w)
 	})
-	return refused, err
+}
+
+// formsOf reads how the rows of the ops are kept.
+func (b *book) formsOf(heading int, ops []Op) (*forms, error) {
+	rows := make(map[int]bool, len(ops))
+	for i := range ops {
+		rows[ops[i].Row] = true
+	}
+	return b.forms(heading, func(row int) bool { return rows[row] })
 }
 
 // maxText is how many UTF-16 units a cell holds.
@@ -134,15 +131,19 @@ func (f *forms) refuse(op *Op) string {
 			continue
 		}
 		for _, old := range f.rows[op.Row] {
-			if old.Col == c.Col && old.computed {
+			switch {
+			case old.Col != c.Col:
+			case old.computed:
 				return fmt.Sprintf("cell %s%d holds a formula, which is not overwritten", letters(c.Col), op.Row)
+			case old.Type == "e":
+				return fmt.Sprintf("cell %s%d holds an error value, which could not be put back as one", letters(c.Col), op.Row)
 			}
 		}
 	}
 	return ""
 }
 
-func (f *forms) edit(data []byte, o table.Options, ops []Op, refused map[int]string, w io.Writer) (err error) {
+func (f *forms) edit(data []byte, o table.Options, ops []Op, w io.Writer) (err error) {
 	defer func() {
 		if r := recover(); r != nil { // the library's, on a workbook that it does not expect
 			err = fmt.Errorf("the workbook cannot be written: %v", r)
@@ -154,11 +155,9 @@ func (f *forms) edit(data []byte, o table.Options, ops []Op, refused map[int]str
 	}
 	defer func() { err = cmp.Or(err, x.Close()) }()
 	e := &editor{f, x}
-	order := make([]int, 0, len(ops))
+	order := make([]int, len(ops))
 	for i := range ops {
-		if refused[i] == "" {
-			order = append(order, i)
-		}
+		order[i] = i
 	}
 	// Values first, then rows from the bottom up, so that row numbers stay
 	// true; of one row the rows behind it before the row itself.
@@ -201,7 +200,10 @@ type editor struct {
 	x *excelize.File
 }
 
+// set writes cells of a row. A cell that comes back gets the type that it had;
+// else it keeps the one that it has, or that the column's cells have.
 func (e *editor) set(op *Op) error {
+	before := keptForms(op.Form)
 	for _, c := range op.Cells {
 		form := e.columns[c.Col]
 		for _, old := range e.rows[op.Row] {
@@ -209,11 +211,27 @@ func (e *editor) set(op *Op) error {
 				form = old
 			}
 		}
+		if old, ok := before[c.Col]; ok {
+			form.Type = old.Type
+		}
 		if err := e.put(op.Row, c, form); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// keptForms reads what RowForms gave, by column.
+func keptForms(text string) map[int]cellForm {
+	var kept []cellForm
+	if text == "" || json.Unmarshal([]byte(text), &kept) != nil {
+		return nil
+	}
+	known := make(map[int]cellForm, len(kept))
+	for _, c := range kept {
+		known[c.Col] = c
+	}
+	return known
 }
 
 // insert puts new rows behind row. Their cells look as the form says that
@@ -223,13 +241,7 @@ func (e *editor) insert(row int, group []*Op) error {
 		return err
 	}
 	for i, op := range group {
-		known := map[int]cellForm{}
-		var kept []cellForm
-		if op.Form != "" && json.Unmarshal([]byte(op.Form), &kept) == nil {
-			for _, c := range kept {
-				known[c.Col] = c
-			}
-		}
+		known := keptForms(op.Form)
 		at := row + 1 + i
 		for _, c := range op.Cells {
 			form, ok := known[c.Col]

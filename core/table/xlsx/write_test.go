@@ -142,11 +142,12 @@ func TestRowsMoveWithTheirFormulas(t *testing.T) {
 		require.NoError(t, f.SetCellFormula("Sheet1", "C4", "B4*2"))
 	})
 	var b bytes.Buffer
-	refused, err := Edit("f.xlsx", data, table.Options{}, 1, []Op{
-		{Kind: Remove, Row: 2}, {Kind: Insert, Row: 3, Cells: []Cell{{0, record.Text("9")}, {1, record.Text("90")}}},
-		{Kind: Insert, Row: 3, Cells: []Cell{{0, record.Text("8")}, {1, record.Text("80")}}}}, &b)
+	ops := []Op{{Kind: Remove, Row: 2}, {Kind: Insert, Row: 3, Cells: []Cell{{0, record.Text("9")}, {1, record.Text("90")}}},
+		{Kind: Insert, Row: 3, Cells: []Cell{{0, record.Text("8")}, {1, record.Text("80")}}}}
+	refused, err := Refuse("f.xlsx", data, table.Options{}, 1, ops)
 	require.NoError(t, err)
 	assert.Empty(t, refused)
+	require.NoError(t, Edit("f.xlsx", data, table.Options{}, 1, ops, &b))
 	f, err := excelize.OpenReader(&b)
 	require.NoError(t, err)
 	all, err := f.GetCols("Sheet1")

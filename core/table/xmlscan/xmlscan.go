@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"strconv"
 	"unicode/utf8"
 )
@@ -251,6 +252,17 @@ func (s *Scanner) RawAttr(name string) []byte {
 func space(c byte) bool { return c == ' ' || c == '\t' || c == '\r' || c == '\n' }
 
 // setAttrs takes a tag's attributes apart; what is none ends them.
+// Attrs gives the attributes of the element that was opened, as Attr does.
+func (s *Scanner) Attrs() iter.Seq2[string, string] {
+	return func(yield func(string, string) bool) {
+		for i := range s.attrs {
+			if !yield(string(s.attrs[i].name), string(s.decode(s.attrs[i].value))) {
+				return
+			}
+		}
+	}
+}
+
 func (s *Scanner) setAttrs(b []byte) {
 	s.attrs = s.attrs[:0]
 	for i := 0; ; {

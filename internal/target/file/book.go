@@ -48,23 +48,37 @@ func (b *book) current(ctx context.Context, at map[string]int, states []target.S
 	})
 }
 
+// check says which steps the workbook cannot take.
+func (b *book) check(ctx context.Context, steps []target.Step) ([]string, error) {
+	reasons := make([]string, len(steps))
+	p, err := b.plan(ctx, steps, make([]target.Result, len(steps)))
+	if err != nil {
+		return nil, err
+	}
+	refused, err := xlsx.Refuse(b.f.img.Name, b.f.plain, b.f.read, b.f.img.HeadingRow, p.ops)
+	for i, why := range refused {
+		reasons[p.step[i]] = why
+	}
+	return reasons, err
+}
+
 // write writes the workbook and reads it again before it goes out: a library
 // does the writing, and what it made of the sheet has to be what was asked.
 func (b *book) write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error {
+	reasons, err := b.check(ctx, steps)
+	if err != nil {
+		return err
+	}
+	refusals(steps, reasons, results)
 	p, err := b.plan(ctx, steps, results)
 	if err != nil {
 		return err
 	}
 	var buf bytes.Buffer
-	refused, err := xlsx.Edit(b.f.img.Name, b.f.plain, b.f.read, b.f.img.HeadingRow, p.ops, &buf)
-	if err != nil {
+	if err := xlsx.Edit(b.f.img.Name, b.f.plain, b.f.read, b.f.img.HeadingRow, p.ops, &buf); err != nil {
 		return err
 	}
-	for i, why := range refused {
-		s := p.step[i]
-		results[s] = target.Result{Refused: true, Reason: why}
-	}
-	if err := b.check(ctx, buf.Bytes(), steps, results); err != nil {
+	if err := b.checkMade(ctx, buf.Bytes(), steps, results); err != nil {
 		return err
 	}
 	_, err = out.Write(buf.Bytes())
@@ -111,7 +125,7 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 			if s := &steps[i]; s.Act == changeset.Delete {
 				p.add(i, xlsx.Op{Kind: xlsx.Remove, Row: sc.Row})
 			} else {
-				p.add(i, xlsx.Op{Kind: xlsx.Set, Row: sc.Row, Cells: b.amended(s)})
+				p.add(i, xlsx.Op{Kind: xlsx.Set, Row: sc.Row, Cells: b.amended(s), Form: s.Form.Row})
 			}
 		}
 		last = sc.Row
@@ -151,9 +165,9 @@ func (b *book) insert(s *target.Step, row int) xlsx.Op {
 // it is written.
 var errNotExact = errors.New("the workbook would not come out exactly as meant; nothing was written")
 
-// check reads the workbook that was made and compares it with the one that
+// checkMade reads the workbook that was made and compares it with the one that
 // was read and the steps.
-func (b *book) check(ctx context.Context, made []byte, steps []target.Step, results []target.Result) error {
+func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, results []target.Result) error {
 	plain, err := xlsx.Plain(b.f.img.Name, made, b.f.read)
 	if err != nil {
 		return err

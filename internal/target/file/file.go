@@ -51,6 +51,8 @@ type File struct {
 type form interface {
 	// current reads the wanted records; at holds their places by key.
 	current(ctx context.Context, at map[string]int, states []target.State) error
+	// check says why steps cannot be carried out, "" where they can.
+	check(ctx context.Context, steps []target.Step) ([]string, error)
 	// write writes the whole file with the steps carried out. The results of
 	// steps that are refused say so; those are left out.
 	write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error
@@ -242,6 +244,22 @@ func (f *File) Backup(ctx context.Context, w io.Writer) error {
 // Table gives the file as it was read last.
 func (f *File) Table(context.Context) (*table.Image, func() error, error) {
 	return f.img, func() error { return nil }, nil
+}
+
+// Check says which steps the file cannot hold.
+func (f *File) Check(ctx context.Context, steps []target.Step) ([]string, error) {
+	return f.form.check(ctx, steps)
+}
+
+// refusals are the results of steps of which some are refused, with those that
+// are linked with them.
+func refusals(steps []target.Step, reasons []string, results []target.Result) {
+	for i, why := range reasons {
+		if why != "" {
+			results[i] = target.Result{Refused: true, Reason: why}
+		}
+	}
+	target.Together(steps, results)
 }
 
 // Write writes the file anew with the steps carried out.

@@ -60,12 +60,11 @@ func (l *lines) current(ctx context.Context, at map[string]int, states []target.
 }
 
 func (l *lines) write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error {
-	for i := range steps {
-		results[i] = l.refuse(&steps[i])
-	}
-	if err := l.keepLast(ctx, steps, results); err != nil {
+	reasons, err := l.check(ctx, steps)
+	if err != nil {
 		return err
 	}
+	refusals(steps, reasons, results)
 	to := l.rows.encode(out)
 	if err := newWriter(l.rows, steps, results).write(ctx, to); err != nil {
 		return err
@@ -73,27 +72,35 @@ func (l *lines) write(ctx context.Context, out io.Writer, steps []target.Step, r
 	return to.Close()
 }
 
-// refuse returns the result of a step that cannot be carried out.
-func (l *lines) refuse(s *target.Step) target.Result {
+func (l *lines) check(ctx context.Context, steps []target.Step) ([]string, error) {
+	reasons := make([]string, len(steps))
+	for i := range steps {
+		reasons[i] = l.refuse(&steps[i])
+	}
+	return reasons, l.keepLast(ctx, steps, reasons)
+}
+
+// refuse says why a step cannot be carried out, or "".
+func (l *lines) refuse(s *target.Step) string {
 	for _, fc := range s.Fields {
 		if why := l.rows.refuse(fc.To); why != "" {
-			return target.Result{Refused: true, Reason: fc.Field + ": " + why}
+			return fc.Field + ": " + why
 		}
 	}
 	if s.Act != changeset.Add {
-		return target.Result{}
+		return ""
 	}
 	for _, f := range s.Record {
 		if why := l.rows.refuse(f.Value); why != "" {
-			return target.Result{Refused: true, Reason: f.Name + ": " + why}
+			return f.Name + ": " + why
 		}
 	}
-	return target.Result{}
+	return ""
 }
 
 // keepLast refuses to delete records without which the file would say nothing
 // about its fields, and could not be read again.
-func (l *lines) keepLast(ctx context.Context, steps []target.Step, results []target.Result) error {
+func (l *lines) keepLast(ctx context.Context, steps []target.Step, reasons []string) error {
 	if l.rows.least() == 0 {
 		return nil
 	}
@@ -102,7 +109,7 @@ func (l *lines) keepLast(ctx context.Context, steps []target.Step, results []tar
 		return err
 	}
 	for i := range steps {
-		if steps[i].Act == changeset.Add && !results[i].Refused {
+		if steps[i].Act == changeset.Add && reasons[i] == "" {
 			left++
 		}
 	}
@@ -111,7 +118,7 @@ func (l *lines) keepLast(ctx context.Context, steps []target.Step, results []tar
 			continue
 		}
 		if left--; left < l.rows.least() {
-			results[i] = target.Result{Refused: true, Reason: "it is the last record, and only records say which fields the file has"}
+			reasons[i] = "it is the last record, and only records say which fields the file has"
 		}
 	}
 	return nil

@@ -122,7 +122,13 @@ func (m *Mean) Write(_ context.Context, steps []target.Step) ([]target.Result, e
 	}
 	results := make([]target.Result, len(steps))
 	for i := range steps {
-		results[i] = m.step(&steps[i])
+		results[i] = m.looks(&steps[i])
+	}
+	target.Together(steps, results)
+	for i := range steps {
+		if r := &results[i]; !r.Refused && !r.Moved {
+			m.carryOut(&steps[i])
+		}
 		if m.steps++; m.steps == m.DieAt {
 			m.DieAt = 0
 			return nil, ErrLost
@@ -134,8 +140,14 @@ func (m *Mean) Write(_ context.Context, steps []target.Step) ([]target.Result, e
 	return results, nil
 }
 
-// step carries out one step if the record is as the step says it was.
-func (m *Mean) step(s *target.Step) target.Result {
+// Check knows nothing beforehand: what Mean refuses shows when it is asked.
+func (m *Mean) Check(_ context.Context, steps []target.Step) ([]string, error) {
+	return make([]string, len(steps)), nil
+}
+
+// looks says what would become of a step: it is carried out if the record is
+// as the step says it was.
+func (m *Mean) looks(s *target.Step) target.Result {
 	if m.Refuse != nil {
 		if why := m.Refuse(s); why != "" {
 			return target.Result{Refused: true, Reason: why}
@@ -147,11 +159,6 @@ func (m *Mean) step(s *target.Step) target.Result {
 		if at >= 0 {
 			return target.Result{Moved: true, Reason: "the record is there already"}
 		}
-		r := m.record(make([]string, len(m.fields)))
-		for _, f := range s.Record {
-			m.set(&r, f.Name, f.Value)
-		}
-		m.records = append(m.records, r)
 	case changeset.Delete:
 		if at < 0 {
 			return target.Result{Moved: true, Reason: "the record is gone"}
@@ -161,7 +168,6 @@ func (m *Mean) step(s *target.Step) target.Result {
 				return target.Result{Moved: true, Reason: fmt.Sprintf("%s is now %q", f.Name, c)}
 			}
 		}
-		m.records = slices.Delete(m.records, at, at+1)
 	default:
 		if at < 0 {
 			return target.Result{Moved: true, Reason: "the record is gone"}
@@ -171,12 +177,27 @@ func (m *Mean) step(s *target.Step) target.Result {
 				return target.Result{Moved: true, Reason: fmt.Sprintf("%s is now %q", f.Field, c)}
 			}
 		}
+	}
+	return target.Result{}
+}
+
+func (m *Mean) carryOut(s *target.Step) {
+	at := m.find(s.Key)
+	switch s.Act {
+	case changeset.Add:
+		r := m.record(make([]string, len(m.fields)))
+		for _, f := range s.Record {
+			m.set(&r, f.Name, f.Value)
+		}
+		m.records = append(m.records, r)
+	case changeset.Delete:
+		m.records = slices.Delete(m.records, at, at+1)
+	default:
 		for _, f := range s.Fields {
 			m.set(&m.records[at], f.Field, f.To)
 		}
 	}
 	m.Writes[s.Key.String()]++
-	return target.Result{}
 }
 
 func (m *Mean) set(r *record.Record, field string, v record.Value) {

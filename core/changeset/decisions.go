@@ -348,20 +348,25 @@ func parsePair(b []byte, p *Pair, plain int) ([]byte, error) {
 }
 
 // Seen returns what the target had when a person last decided to write over
-// it, if that decision is on the change as it is.
+// it, field by field, as far as that decision is on the change as it is.
 func (l *Ledger) Seen(line Line, c *Change) record.Record {
-	entries := l.entries(c.ID)
-	for i := len(entries) - 1; i >= 0; i-- {
-		a, p := &l.acts[entries[i].act], &l.acts[entries[i].act].On[entries[i].pair]
-		same := p.Field == "" && p.Digest == DigestOf(line)
-		if f := c.Field(p.Field); f != nil {
-			same = p.Digest == FieldDigest(c, f)
-		}
-		if r, ok := a.Seen[c.ID]; ok && same {
-			return r
+	var all record.Record
+	for _, e := range l.entries(c.ID) {
+		a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
+		seen, ok := a.Seen[c.ID]
+		switch f := c.Field(p.Field); {
+		case !ok:
+		case p.Field == "" && p.Digest == DigestOf(line):
+			for _, x := range seen {
+				all.Set(x.Name, x.Value)
+			}
+		case f != nil && p.Digest == FieldDigest(c, f):
+			if v, has := seen.Get(p.Field); has {
+				all.Set(p.Field, v)
+			}
 		}
 	}
-	return nil
+	return all
 }
 
 // State is what stands decided about one unit of a change: a field of an

@@ -63,6 +63,18 @@ type Ruling struct {
 	Given    bool   // a value was given in the place of one that could not be told
 	By       string // who decides
 	Second   bool   // what somebody else approved is approved once more
+	// Seen, if not nil, restricts the ruling to what a person saw in the
+	// target, by change and field, and decides that again.
+	Seen map[ID]record.Record
+}
+
+// sees reports whether a unit is among those that were seen in the target.
+func (r *Ruling) sees(c *Change, s *State) bool {
+	seen, ok := r.Seen[c.ID]
+	if _, has := seen.Get(s.Field); c.Act == Amend {
+		return has
+	}
+	return ok
 }
 
 // Touched counts what a ruling touched.
@@ -73,6 +85,7 @@ type Touched struct {
 	// Along are those that were not asked for, and are decided because others
 	// are that they are linked with; only so many are kept of them.
 	Along []Along
+	Over  []Pair // of conflicts that are to be written over: which
 }
 
 // Along names a unit that another one takes along.
@@ -90,7 +103,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 	var touched []int
 	for i := range states {
 		s := &states[i]
-		if !r.Filter.Unit(s) {
+		if !r.Filter.Unit(s) || r.Seen != nil && !r.sees(c, s) {
 			continue
 		}
 		switch {
@@ -98,7 +111,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 			if s.ToolHeld() || r.Named { // of others a person said already that they stay
 				n.Stopped++
 			}
-		case r.Given:
+		case r.Given, r.Seen != nil && s.Decision == Approve:
 			touched = append(touched, i)
 		case r.Second && r.Decision == Approve && s.Decision == Approve && s.By != r.By:
 			touched = append(touched, i)
@@ -118,7 +131,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 	if c.Act == Delete {
 		n.Deletes++
 	}
-	if len(r.Filter.Fields) == 0 && len(touched) == len(states) {
+	if len(r.Filter.Fields) == 0 && r.Seen == nil && len(touched) == len(states) || c.Act != Amend {
 		return append(dst, Pair{ID: c.ID, Digest: DigestOf(line)})
 	}
 	for _, i := range touched {
@@ -158,7 +171,7 @@ func (r *Ruling) together(touched []int, n *Touched, c *Change, states []State) 
 // PlainPair does for plain lines on which nothing was decided.
 func (r *Ruling) Plain() bool {
 	f := &r.Filter
-	return !r.Named && !r.Second && f.Where == nil && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
+	return !r.Named && !r.Second && r.Seen == nil && f.Where == nil && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
 }
 
 // PlainPair is Pairs for a line that need not be decoded: it is plain, and

@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"maps"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -50,10 +48,11 @@ open; --held adds what the tool holds, never what a person decided.`,
 				if len(args) != 2 || !strings.Contains(args[1], "/") {
 					return usage("--as gives one field its value: approve NNNN ID/field --as VALUE")
 				}
-				return a.approveAs(args[0], args[1], as, note)
+				return a.approveAs(args[0], args[1], as, by, note)
 			}
+			order := &desk.Order{Decision: d, Names: args[1:], Held: held, By: by, When: a.now(), Note: note, How: strings.Join(os.Args[1:], " ")}
 			if overwrite {
-				return a.overwrite(args[0], args[1:], note)
+				return a.overwrite(args[0], &sel, order)
 			}
 			group := all || sel.where != "" || len(sel.records)+len(sel.acts)+len(sel.fields)+len(sel.finding) > 0
 			if !group && len(args) == 1 {
@@ -62,8 +61,7 @@ open; --held adds what the tool holds, never what a person decided.`,
 			if all && len(args) > 1 {
 				return usage("name ids or --all, not both")
 			}
-			return a.decide(args[0], &sel, &desk.Order{Decision: d, Names: args[1:], Held: held, By: by, When: a.now(), Note: note,
-				How: strings.Join(os.Args[1:], " ")})
+			return a.decide(args[0], &sel, order)
 		},
 	}
 	sel.flags(cmd)
@@ -71,7 +69,7 @@ open; --held adds what the tool holds, never what a person decided.`,
 	f.BoolVar(&all, "all", false, "everything that is open")
 	f.BoolVar(&held, "held", false, "also what the tool holds")
 	if d == changeset.Approve {
-		f.BoolVar(&overwrite, "overwrite", false, "write over the last run's conflicts (all, or those named), with what that run saw there")
+		f.BoolVar(&overwrite, "overwrite", false, "write over the last run's conflicts (all, or those selected), with what that run saw there")
 	}
 	if d == changeset.Approve {
 		f.StringVar(&as, "as", "", "the `value` that is meant, for ID/field: of an edit that cannot be told, or is wrong")
@@ -83,7 +81,7 @@ open; --held adds what the tool holds, never what a person decided.`,
 
 // approveAs approves a field with a value that is given. With a layout the
 // value has to be one of the field.
-func (a *app) approveAs(name, unit, value, note string) error {
+func (a *app) approveAs(name, unit, value, by, note string) error {
 	t, err := a.dossier(name)
 	if err != nil {
 		return err
@@ -100,7 +98,10 @@ func (a *app) approveAs(name, unit, value, note string) error {
 		}
 		value = taken
 	}
-	o := &desk.Order{Decision: changeset.Approve, Names: []string{unit}, As: &value, By: a.user, When: a.now(), Note: note, How: strings.Join(os.Args[1:], " ")}
+	o := &desk.Order{Decision: changeset.Approve, Names: []string{unit}, As: &value, By: by, When: a.now(), Note: note, How: strings.Join(os.Args[1:], " ")}
+	if err := a.decides(t.Desk(), o); err != nil {
+		return err
+	}
 	n, err := t.Decide(o)
 	if err != nil {
 		return err
@@ -120,38 +121,74 @@ func (a *app) approveAs(name, unit, value, note string) error {
 // overwrite approves that conflicts of the last run are written over, and
 // records what that run saw in the target: if it has moved again since, it is
 // a conflict again.
-func (a *app) overwrite(name string, names []string, note string) error {
+func (a *app) overwrite(name string, sel *selection, o *desk.Order) error {
 	t, err := a.dossier(name)
 	if err != nil {
 		return err
 	}
-	seen, err := run.Conflicts(t)
-	if err != nil {
+	if err := a.decides(t.Desk(), o); err != nil {
 		return err
 	}
-	if len(seen) == 0 {
+	if o.Seen, err = run.Conflicts(t); err != nil {
+		return err
+	}
+	if len(o.Seen) == 0 {
 		return usage("the last run of dossier %s left no conflict that could be written over", t.Meta.Number)
 	}
-	if len(names) == 0 {
-		for id := range seen {
-			names = append(names, id.String())
-		}
-		slices.Sort(names)
-	}
-	for _, name := range names {
-		if !slices.ContainsFunc(slices.Collect(maps.Keys(seen)), func(id changeset.ID) bool { return strings.HasPrefix(id.String(), strings.ToLower(name)) }) {
-			return usage("the last run left no conflict on %s that could be written over", name)
-		}
-	}
-	o := &desk.Order{Decision: changeset.Approve, Names: names, Seen: seen, By: a.user, When: a.now(), Note: note, How: strings.Join(os.Args[1:], " ")}
+	o.Choose = func(c *desk.Changes) (changeset.Filter, error) { return sel.filter(t, c) }
 	n, err := t.Decide(o)
 	if err != nil {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "overwrite": true})
+		err = a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "units": n.Units, "overwrite": true, "along": alongJSON(t, n.Along)})
+	} else {
+		err = a.sayOver(t, o, n)
 	}
-	a.out.Line("approved to write over what the target has in %s", screen.Plural(n.Changes, "record"))
+	if err == nil && n.Changes == 0 {
+		return exit(exitLook)
+	}
+	return err
+}
+
+// sayOver lists what is going to be written over, and by what.
+func (a *app) sayOver(t *desk.Dossier, o *desk.Order, n changeset.Touched) error {
+	if n.Changes == 0 {
+		a.out.Line("nothing approved: the last run left no conflict there that is still approved and could be written over")
+		return nil
+	}
+	c, err := t.Changes()
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	a.out.Line("approved to write over what the target has in %s:", screen.Plural(n.Changes, "record"))
+	tab := screen.Table{Indent: "  ", Heading: []string{"record", "field", "there", "", "becomes"}}
+	const most = 50
+	for _, p := range n.Over[:min(len(n.Over), most)] {
+		lines, err := c.Find(p.ID.String(), 1)
+		if err != nil || len(lines) == 0 {
+			continue // a linked change, which was not seen
+		}
+		ch, err := lines[0].Change(c.Header.Fields)
+		if err != nil {
+			return err
+		}
+		for _, seen := range o.Seen[p.ID] {
+			becomes := screen.Act(ch.Act.String())
+			if f := ch.Field(seen.Name); f != nil {
+				becomes = screen.Strong(value(f.To, 32))
+			}
+			if p.Field == "" || p.Field == seen.Name {
+				tab.Row(screen.Value(ch.Key.String(), 24), screen.Safe(seen.Name), screen.Pale(value(seen.Value, 32)), "→", becomes)
+			}
+		}
+	}
+	tab.Print(a.out)
+	if len(n.Over) > most {
+		a.out.Line("  %s", screen.Dim("and "+screen.Count(len(n.Over)-most)+" more"))
+	}
+	a.sayAlong(n.Along)
 	a.next("paletwin apply " + t.Meta.Number + " --overwrite-conflicts")
 	return nil
 }

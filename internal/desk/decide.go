@@ -23,7 +23,7 @@ type Order struct {
 	Choose func(c *Changes) (changeset.Filter, error)
 	Held   bool
 	// Seen holds, for conflicts that are to be written over, what the target
-	// has now, by change and field.
+	// has now, by change and field; nothing else is decided then.
 	Seen map[changeset.ID]record.Record
 	// As, if not nil, is the value that is approved instead of the one in the
 	// change; one field is named then.
@@ -82,7 +82,19 @@ func (t *Dossier) Decide(o *Order) (changeset.Touched, error) {
 	if err != nil {
 		return n, err
 	}
+	if o.Seen != nil {
+		n.Over = over(acts)
+	}
 	return n, t.write(c, o, acts)
+}
+
+// over lists what acts decide to write over.
+func over(acts []changeset.DecisionAct) []changeset.Pair {
+	var all []changeset.Pair
+	for i := range acts {
+		all = append(all, acts[i].On...)
+	}
+	return all
 }
 
 // rule completes the order and collects what it touches.
@@ -136,7 +148,7 @@ func (o *Order) acts(c *Changes, n *changeset.Touched) ([]changeset.DecisionAct,
 // together decides the changes that are linked with those that were touched.
 // Where one of a group cannot be approved, none of it is.
 func (o *Order) together(r *ruler, acts []changeset.DecisionAct) ([]changeset.DecisionAct, error) {
-	linked := changeset.DecisionAct{Held: true, Seen: o.Seen}
+	linked := changeset.DecisionAct{Held: true}
 	barred := map[string]bool{}
 	group := map[changeset.ID]string{}
 	for line := range r.c.Lines() {
@@ -230,8 +242,8 @@ func (o *Order) units(r *ruler) ([]changeset.DecisionAct, error) {
 }
 
 func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
-	ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, By: o.By, Second: o.second}
-	a := changeset.DecisionAct{ByField: len(o.Filter.Fields) > 0, Held: o.Held || len(o.Filter.Findings) > 0}
+	ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, By: o.By, Second: o.second, Seen: o.Seen}
+	a := changeset.DecisionAct{Seen: o.Seen, ByField: len(o.Filter.Fields) > 0, Held: o.Held || len(o.Filter.Findings) > 0}
 	parts := r.c.Parts(runtime.GOMAXPROCS(0) * 4)
 	if len(parts) == 0 {
 		return nil, nil
@@ -278,14 +290,14 @@ func (r *ruler) group(ruling *changeset.Ruling, lines changeset.Lines) ([]change
 
 func (o *Order) named(r *ruler) ([]changeset.DecisionAct, error) {
 	whole := changeset.DecisionAct{Held: o.Held, Seen: o.Seen}
-	fields := changeset.DecisionAct{Held: o.Held, ByField: true}
+	fields := changeset.DecisionAct{Held: o.Held, ByField: true, Seen: o.Seen}
 	for _, name := range o.Names {
 		id, field, byField := strings.Cut(name, "/")
 		line, err := find(r.c, id)
 		if err != nil {
 			return nil, err
 		}
-		ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, Named: true}
+		ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, Named: true, By: o.By, Second: o.second, Seen: o.Seen}
 		a := &whole
 		if byField {
 			if err := hasField(r.c, line, id, field); err != nil {

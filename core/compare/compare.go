@@ -141,7 +141,7 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if o.Cores <= 0 {
 		o.Cores = runtime.GOMAXPROCS(0)
 	}
-	c := &comparison{o: o, sink: sink, moved: moves{}, res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading, Findings: slices.Clone(o.Findings)}}
+	c := &comparison{o: o, called: "the snapshot ", sink: sink, moved: moves{}, res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading, Findings: slices.Clone(o.Findings)}}
 	if err := c.headings(snapshot, edited); err != nil {
 		return nil, err
 	}
@@ -182,8 +182,27 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	return c.res, nil
 }
 
+// Check reports whether a table can be compared with another state of itself:
+// its headings name its fields, each record is whole, and has a key of its own.
+// Errors are as those of Run.
+func Check(ctx context.Context, m *table.Image, o Options) error {
+	if o.Cores <= 0 {
+		o.Cores = runtime.GOMAXPROCS(0)
+	}
+	o.SameOnly = true
+	c := &comparison{o: o, moved: moves{}, res: &Result{RecordSet: o.RecordSet, Fields: m.Heading}}
+	if err := c.headings(m, nil); err != nil {
+		return err
+	}
+	if err := c.scan(ctx); err != nil {
+		return err
+	}
+	return table.Guard(func() error { return c.match(ctx) })
+}
+
 // comparison is the state of one Run.
 type comparison struct {
+	called string // what the first table is called in refusals, with a space behind
 	o    Options
 	sink Sink
 	res  *Result
@@ -377,7 +396,7 @@ func (c *comparison) scan(ctx context.Context) error {
 		return err
 	}
 	c.res.Records.Snapshot = c.snap.len()
-	if err := c.snap.refuse(); err != nil {
+	if err := c.snap.refuse(c.called); err != nil {
 		return err
 	}
 	for _, s := range []*side{c.snap, c.copy} {

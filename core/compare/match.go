@@ -171,7 +171,7 @@ func (c *comparison) resolve(ctx context.Context, s *strays) error {
 		slices.Sort(twice)
 		twice = slices.Compact(twice)
 		return &Refusal{Code: KeyRepeat, File: c.snap.img.Name, Rows: c.snap.rowNumbers(twice),
-			Text: fmt.Sprintf("the snapshot %s has the same key on several rows; the first is %s", c.snap.img.Name, c.snap.key(twice[0]))}
+			Text: fmt.Sprintf("%s%s has the same key on several rows; the first is %s", c.called, c.snap.img.Name, c.snap.key(twice[0]))}
 	}
 	c.takeFound(s, wanted, found)
 	return nil

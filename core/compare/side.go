@@ -253,8 +253,9 @@ func (s *side) rowNumber(i uint32) int {
 	return row
 }
 
-// refuse says why a table cannot be a snapshot, or returns nil.
-func (s *side) refuse() error {
+// refuse says why a table cannot be a snapshot, or returns nil; called is what
+// stands before its name.
+func (s *side) refuse(called string) error {
 	for _, bad := range []struct {
 		rows []uint32
 		code table.Code
@@ -266,7 +267,7 @@ func (s *side) refuse() error {
 	} {
 		if len(bad.rows) > 0 {
 			return &Refusal{Code: bad.code, File: s.img.Name, Rows: s.rowNumbers(bad.rows),
-				Text: fmt.Sprintf("the snapshot %s has %s with %s", s.img.Name, count(len(bad.rows), "row"), bad.text)}
+				Text: fmt.Sprintf("%s%s has %s with %s", called, s.img.Name, count(len(bad.rows), "row"), bad.text)}
 		}
 	}
 	return nil

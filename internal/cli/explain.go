@@ -277,6 +277,7 @@ var remedies = map[string]string{
 	run.NoRoom:                    "make room on that disk and run the same command again",
 	run.NothingDone:               "paletwin history shows what was done",
 	run.NoTarget:                  "name the target with --to",
+	run.UnfinishedThere:           "leave --to out: apply goes on where the run was interrupted",
 	run.Unfinished:                "run apply without --rehearse; it finishes the run first",
 	"damaged":                     "nothing was written; restore the file from your own backup, or compare again to make a new dossier",
 }

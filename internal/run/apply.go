@@ -2,10 +2,12 @@ package run
 
 import (
 	"context"
+	"errors"
 	"os"
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/compare"
 	"paletwin/core/layout"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
@@ -140,6 +142,9 @@ func systemFields(t *desk.Dossier, last *Record) []string {
 // guard refuses a target that is not the one meant.
 func (j *Job) guard(last *Record) error {
 	name := j.Target.Name()
+	if last != nil && last.Ended == "" && !j.goesTo(last) {
+		return refuse(UnfinishedThere, "run %d of this dossier was interrupted on %s, and is finished there before anything goes elsewhere", last.Head.Run, last.Head.Target)
+	}
 	if j.Options.OtherTarget {
 		return nil
 	}
@@ -148,7 +153,7 @@ func (j *Job) guard(last *Record) error {
 			return refuse(IsInput, "%s is a file this dossier was made from (%s)", name, in.Name)
 		}
 	}
-	if last != nil && (last.Head.Target != name || last.Head.Read.Sheet != j.Options.Read.Sheet) {
+	if last != nil && !j.goesTo(last) {
 		return refuse(OtherTarget, "the last run of this dossier went to %s, not to %s", last.Head.Target, name)
 	}
 	ed := j.Dossier.Meta.Edited
@@ -163,6 +168,11 @@ func (j *Job) guard(last *Record) error {
 		return refuse(IsInput, "%s is the edited copy, byte for byte", name)
 	}
 	return nil
+}
+
+// goesTo reports whether a run went to the target of this one.
+func (j *Job) goesTo(r *Record) bool {
+	return r.Head.Target == j.Target.Name() && r.Head.Read.Sheet == j.Options.Read.Sheet
 }
 
 func sameFile(a, b string) bool {
@@ -194,6 +204,9 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	if err := j.secondLook(c, plan.Steps); err != nil {
 		return nil, err
 	}
+	if err := j.checkTable(ctx); err != nil {
+		return nil, err
+	}
 	write, err := j.judgeAll(ctx, steps)
 	if err != nil {
 		return nil, err
@@ -210,6 +223,21 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 		return nil, err
 	}
 	return j.carryOut(ctx, r, rep, write)
+}
+
+// checkTable refuses a target that could not be compared with its backup when
+// the run has ended, so that nothing could be proven of it and nothing undone.
+func (j *Job) checkTable(ctx context.Context) error {
+	if h, ok := j.Target.(target.Handing); ok && h.AsMade() {
+		return nil // the snapshot, which was compared
+	}
+	img, release, err := j.Target.Table(ctx)
+	if err != nil {
+		return err
+	}
+	set := j.Dossier.Set()
+	err = compare.Check(ctx, img, compare.Options{RecordSet: set.Name, Key: set.Key, Layout: j.layout})
+	return errors.Join(err, release())
 }
 
 // first returns the first steps that may be attempted; linked ones stay

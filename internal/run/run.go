@@ -114,17 +114,18 @@ func (r *Refusal) Error() string { return r.Text }
 // Codes of refusals.
 const (
 	NothingApproved = "nothing-approved"
-	IsInput         = "is-input"       // the target is the snapshot or the edited copy
-	OtherTarget     = "other-target"   // another target than the last run's
-	UnknownKeys     = "unknown-keys"   // fewer than half of the keys are there
-	MissingColumn   = "missing-column" // a field to be written has no column
-	TwiceThere      = "key-twice"      // a record stands twice in the target
-	NoRoom          = "no-room"        // the disk has no room for the backup
-	NothingDone     = "nothing-done"   // no run has done anything
-	NoTarget        = "no-target"      // no target was named and none is known
-	SecondLook      = "second-look"    // somebody else has to approve, too
-	WasHanded       = "handed-off"     // the dossier was handed off, and has no target
-	Unfinished      = "unfinished-run" // an interrupted run has to be finished first
+	IsInput         = "is-input"         // the target is the snapshot or the edited copy
+	OtherTarget     = "other-target"     // another target than the last run's
+	UnknownKeys     = "unknown-keys"     // fewer than half of the keys are there
+	MissingColumn   = "missing-column"   // a field to be written has no column
+	TwiceThere      = "key-twice"        // a record stands twice in the target
+	NoRoom          = "no-room"          // the disk has no room for the backup
+	NothingDone     = "nothing-done"     // no run has done anything
+	NoTarget        = "no-target"        // no target was named and none is known
+	SecondLook      = "second-look"      // somebody else has to approve, too
+	WasHanded       = "handed-off"       // the dossier was handed off, and has no target
+	Unfinished      = "unfinished-run"   // an interrupted run has to be finished first
+	UnfinishedThere = "unfinished-there" // an interrupted run is finished on its own target
 )
 
 // ErrNoRun says that a dossier has no such run.

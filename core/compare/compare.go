@@ -203,9 +203,9 @@ func Check(ctx context.Context, m *table.Image, o Options) error {
 // comparison is the state of one Run.
 type comparison struct {
 	called string // what the first table is called in refusals, with a space behind
-	o    Options
-	sink Sink
-	res  *Result
+	o      Options
+	sink   Sink
+	res    *Result
 
 	snap  *side
 	copy  *side // nil without a copy

@@ -440,7 +440,7 @@ func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, row int, o *ma
 			dst = append(dst, x.m.Comma)
 		}
 		if now[i] == nil || x.same(i, c, *now[i]) {
-			dst = append(dst, c...)
+			dst = csv.AppendRaw(dst, c)
 		} else {
 			dst = appendCell(dst, *now[i], x.m)
 		}

@@ -7,6 +7,19 @@ import (
 	"paletwin/core/table"
 )
 
+// absent reports whether a cell, as it stands in its row, is of a field that
+// the record does not have.
+func absent(cell []byte) bool { return len(cell) == 1 && cell[0] == Absent[0] }
+
+// AppendRaw appends a cell as it stands in the row of a built image to a row of
+// a CSV file, in which a field that a record does not have is empty.
+func AppendRaw(dst, cell []byte) []byte {
+	if absent(cell) {
+		return dst
+	}
+	return append(dst, cell...)
+}
+
 // Builder makes the CSV image of a table that came in another format, cell by
 // cell, so that row numbers stay those of the source.
 type Builder struct {
@@ -106,7 +119,7 @@ func Value(m *table.Image, cell []byte) (v record.Value, there bool) {
 	switch {
 	case len(cell) == 0 && m.Nulls:
 		return record.Null(), true
-	case m.Nulls && string(cell) == Absent:
+	case m.Nulls && absent(cell):
 		return record.Value{}, false
 	}
 	return record.Text(string(Unquote(cell))), true

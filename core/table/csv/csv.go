@@ -260,6 +260,9 @@ func cellEnd(raw []byte, comma byte) int {
 // a doubled quote has to be undone.
 func Unquote(cell []byte) []byte {
 	if len(cell) < 2 || cell[0] != '"' {
+		if absent(cell) {
+			return nil
+		}
 		return cell
 	}
 	cell = cell[1 : len(cell)-1]

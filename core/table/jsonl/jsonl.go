@@ -2,7 +2,8 @@
 // objects as a table: RFC 8259, with one record an object.
 //
 // The fields are the members of all objects, in the order in which they are
-// first seen. null, empty text and a member that is not there are told apart.
+// first seen. null, empty text and a member that is not there are told apart. A text that
+// is not Unicode (bytes that are not UTF-8, half a surrogate pair) is refused.
 // Numbers come as they are written, true and false as those words, and nested
 // objects and arrays as compact JSON.
 package jsonl
@@ -13,6 +14,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
+	"strconv"
+	"unicode/utf16"
+	"unicode/utf8"
 
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -73,6 +78,9 @@ func (r *reader) lines() error {
 		if line = bytes.TrimSpace(line); len(line) == 0 {
 			continue
 		}
+		if err := r.checkText(line, row); err != nil {
+			return err
+		}
 		d := json.NewDecoder(bytes.NewReader(line))
 		if err := r.object(d, row); err != nil {
 			return r.fail(row, err)
@@ -84,7 +92,46 @@ func (r *reader) lines() error {
 	return nil
 }
 
+// checkText refuses what the decoder would silently make U+FFFD of.
+func (r *reader) checkText(line []byte, row int) error {
+	if !utf8.Valid(line) {
+		return &table.Error{Code: table.Broken, File: r.name, Row: row, Text: "the text is not UTF-8, which JSON always is"}
+	}
+	for from := 0; ; {
+		i := bytes.Index(line[from:], []byte(`\u`))
+		if i < 0 {
+			return nil
+		}
+		i += from
+		from = i + 2
+		slashes := 0
+		for slashes < i && line[i-1-slashes] == '\\' {
+			slashes++
+		}
+		if slashes%2 == 1 {
+			continue // of an escaped backslash
+		}
+		n, err := strconv.ParseUint(string(line[from:min(from+4, len(line))]), 16, 16)
+		if err != nil || !utf16.IsSurrogate(rune(n)) {
+			continue
+		}
+		second, err := uint64(0), error(nil)
+		if rest := line[min(from+4, len(line)):]; bytes.HasPrefix(rest, []byte(`\u`)) {
+			second, err = strconv.ParseUint(string(rest[2:min(6, len(rest))]), 16, 16)
+		}
+		if err != nil || utf16.DecodeRune(rune(n), rune(second)) == utf8.RuneError {
+			return &table.Error{Code: table.Broken, File: r.name, Row: row, Text: fmt.Sprintf("\\u%04x is half a character", n)}
+		}
+		from += 10
+	}
+}
+
 func (r *reader) array(data []byte) error {
+	for line, n := range lines(data) {
+		if err := r.checkText(line, n); err != nil {
+			return err
+		}
+	}
 	d := json.NewDecoder(bytes.NewReader(data))
 	if _, err := d.Token(); err != nil {
 		return r.fail(1, err)
@@ -150,6 +197,18 @@ func (r *reader) object(d *json.Decoder, row int) error {
 	}
 	r.records = append(r.records, o)
 	return nil
+}
+
+// lines gives the lines with their numbers.
+func lines(data []byte) iter.Seq2[[]byte, int] {
+	return func(yield func([]byte, int) bool) {
+		n := 0
+		for line := range bytes.Lines(data) {
+			if n++; !yield(line, n) {
+				return
+			}
+		}
+	}
 }
 
 func value(raw json.RawMessage) (member, error) {

@@ -2,10 +2,12 @@ package jsonl
 
 import (
 	"bytes"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"paletwin/core/record"
 	"paletwin/core/table"
@@ -96,4 +98,74 @@ func TestWriterReadsBack(t *testing.T) {
 	text, null := func(s string) *record.Value { v := record.Text(s); return &v }, record.Null()
 	assert.Equal(t, []string{"k", `a"b`}, m.Heading)
 	assert.Equal(t, [][]*record.Value{{text("00417"), &null}, {text("1e5"), text("x\ny <&>")}, {text(""), text("")}}, got)
+}
+
+// Whatever text a field gets, of whatever type its values are: the object stays
+// on its line, has that text, and all else is as it was.
+func TestSetKeepsAnObjectOnItsLine(t *testing.T) {
+	texts := []string{"5", " 5", "5\n", "5\r\n", "\t5 ", "5e3", "-0", "1.0", "true", "true\n", " null", "null", "{}", "{\n}", `{"a":1}`, "[1,2]", "[1,\n2]", `"`, `"5"`, "\"5\"\n", "\u2028", "\x00", "\ufffd", "é", "😀", "", " "}
+	rapid.Check(t, func(t *rapid.T) {
+		types := Types{}
+		if typ := rapid.SampledFrom([]byte{0, '"', '0', 't', '{', '['}).Draw(t, "type"); typ != 0 {
+			types["n"] = typ
+		}
+		line := rapid.SampledFrom([]string{`{"k":"1","n":5,"z":[1]}`, `{"k":"1","n":null,"z":[1]}`, `{"k":"1","n":true,"z":[1]}`, `{"k":"1","z":[1]}`, `{"k":"1","n":"a","z":[1]}`, `{"k":"1","n":{"a":1},"z":[1]}`}).Draw(t, "line")
+		text := rapid.OneOf(rapid.SampledFrom(texts), rapid.String()).Draw(t, "text")
+		out, err := Set([]byte(line), record.Record{{Name: "n", Value: record.Text(text)}}, types)
+		require.NoError(t, err)
+		require.NotContains(t, string(out), "\n")
+		m, err := Open("r.jsonl", append(out, '\n'))
+		require.NoError(t, err)
+		require.Equal(t, 3, len(m.Heading))
+		got, err := Record(out)
+		require.NoError(t, err)
+		v, _ := got.Get("n")
+		require.Equal(t, text, v.String())
+		z, _ := got.Get("z")
+		require.Equal(t, "[1]", z.String())
+		added := AppendRecord(nil, record.Record{{Name: "k", Value: record.Text("2")}, {Name: "n", Value: record.Text(text)}}, types)
+		require.NotContains(t, string(added), "\n")
+		got, err = Record(added)
+		require.NoError(t, err)
+		v, _ = got.Get("n")
+		require.Equal(t, text, v.String())
+	})
+}
+
+// A text that is not Unicode is refused by its line; it would be read as
+// another one, and an edit could vanish.
+func TestTextThatIsNotUnicode(t *testing.T) {
+	for text, bad := range map[string]bool{
+		"\xff": true, "a\xc3": true, `\ud800`: true, `\udc00`: true, `\ud83dx`: true, `\ud83d\u0041`: true, `\ud83d\ud83d`: true, `\\\ud800`: true,
+		`\ud83d\ude00`: false, `\\ud800`: false, `\u0041`: false, "\ufffd": false, `\ufffd`: false,
+	} {
+		for _, form := range []string{"{\"k\":1}\n{\"k\":\"%s\"}\n", "{\"k\":1}\n{\"%s\":1}\n", "[{\"k\":1},\n{\"k\":\"%s\"}]"} {
+			_, err := Open("r.jsonl", []byte(strings.Replace(form, "%s", text, 1)))
+			if !bad {
+				assert.NoError(t, err, text)
+				continue
+			}
+			var e *table.Error
+			require.ErrorAs(t, err, &e, text)
+			assert.Equal(t, 2, e.Row, text)
+		}
+	}
+}
+
+// A record without its key has none, and what is absent is empty to whoever
+// asks for text.
+func TestAbsentMembers(t *testing.T) {
+	m, err := Open("r.jsonl", []byte(`{"k":"1","v":"a"}`+"\n"+`{"v":"orphan"}`+"\n"+`{"k":"\u0000"}`+"\n"))
+	require.NoError(t, err)
+	var keys []string
+	sc := csv.Body(m)
+	for {
+		ok, err := sc.Next()
+		require.NoError(t, err)
+		if !ok {
+			break
+		}
+		keys = append(keys, record.KeyOf(csv.AppendKey(nil, sc.Raw(), []int{0}, m.Comma)).String())
+	}
+	assert.Equal(t, []string{"1", "", "\x00"}, keys)
 }

@@ -169,7 +169,7 @@ func encode(v record.Value, typ byte) []byte {
 	switch {
 	case v.IsNull(), v.Blank() && typ != '"' && typ != 0:
 		return []byte("null")
-	case typ != '"' && typ != 0 && json.Valid(text) && typeOf(text) == typ:
+	case typ != '"' && typ != 0 && len(bytes.TrimSpace(text)) == len(text) && json.Valid(text) && typeOf(text) == typ:
 		if back, err := value(text); err == nil && back.text == v.String() {
 			return text
 		}

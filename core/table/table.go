@@ -58,6 +58,11 @@ type Options struct {
 	Sheet      string `json:"sheet,omitempty"`
 	Password   string `json:"-"` // of an encrypted workbook
 
+	// Known is what is known of the file from another time, and counts where its
+	// bytes do not say: a text of ASCII alone has any encoding, one of 8-bit
+	// letters several.
+	Known Found `json:"-"`
+
 	// Rename, if not nil, is given every table that was opened, to give its
 	// columns the names of fields.
 	Rename func(*Image) `json:"-"`
@@ -65,7 +70,7 @@ type Options struct {
 
 // Kept returns the options that are kept with what was read.
 func (o Options) Kept() Options {
-	o.Password, o.Rename = "", nil
+	o.Password, o.Known, o.Rename = "", Found{}, nil
 	return o
 }
 

@@ -19,8 +19,9 @@ import (
 
 // targetFlags are how the command line names a target.
 type targetFlags struct {
-	to, sheet, encoding string
-	current             string // of what was handed off: a fresh export
+	to, sheet, encoding, delimiter string
+
+	current string // of what was handed off: a fresh export
 }
 
 // currentFlag adds the flag for what the target has, where that was handed off.
@@ -71,18 +72,23 @@ func (c *closing) Close() error { c.done(); return nil }
 func (p *targetFlags) flags(fl *pflag.FlagSet) {
 	fl.StringVar(&p.to, "to", "", "the `target`: a CSV, JSON Lines or XLSX file (default: where the last run went)")
 	fl.StringVar(&p.sheet, "sheet", "", "the `sheet` of a workbook (default: the first that is not hidden)")
-	fl.StringVar(&p.encoding, "encoding", "", "the `encoding` of a CSV file (default: found)")
+	fl.StringVar(&p.encoding, "encoding", "", "the `encoding` of a CSV file (default: found, or as the dossier knows it)")
+	fl.StringVar(&p.delimiter, "delimiter", "", "the delimiter of a CSV file: `comma`, semicolon, tab (default: found)")
 }
 
 // target opens the target that was named, or the last run's, and says how it
 // was said to be.
 func (a *app) target(t *desk.Dossier, p targetFlags) (*file.File, table.Options, error) {
-	o := table.Options{Sheet: p.sheet, Encoding: p.encoding}
+	delimiter, ok := delimiters[p.delimiter]
+	if !ok {
+		return nil, table.Options{}, usage("--delimiter is comma, semicolon or tab, not %q", p.delimiter)
+	}
+	o := table.Options{Sheet: p.sheet, Encoding: p.encoding, Delimiter: delimiter}
+	last, err := run.LastTarget(t)
+	if err != nil {
+		return nil, o, err
+	}
 	if p.to == "" {
-		last, err := run.LastTarget(t)
-		if err != nil {
-			return nil, o, err
-		}
 		if last == nil {
 			return nil, o, &run.Refusal{Code: run.NoTarget, Text: fmt.Sprintf("dossier %s has no target yet", t.Meta.Number)}
 		}
@@ -90,12 +96,18 @@ func (a *app) target(t *desk.Dossier, p targetFlags) (*file.File, table.Options,
 			return nil, o, &run.Refusal{Code: run.WasHanded, Text: fmt.Sprintf("dossier %s goes to a system that takes files", t.Meta.Number)}
 		}
 		p.to = last.Target
-		o.Sheet, o.Encoding = cmp.Or(o.Sheet, last.Read.Sheet), cmp.Or(o.Encoding, last.Read.Encoding)
+	}
+	path := file.Path(a.path(p.to))
+	if last != nil && last.Target == path {
+		o.Sheet, o.Encoding, o.Delimiter = cmp.Or(o.Sheet, last.Read.Sheet), cmp.Or(o.Encoding, last.Read.Encoding), cmp.Or(o.Delimiter, last.Read.Delimiter)
+	}
+	if o.Known, err = run.KnownOf(t, last, path); err != nil {
+		return nil, o, err
 	}
 	o.Password = a.password()
-	f, err := file.Open(a.fs, a.path(p.to), t.Set().Key, o)
+	f, err := file.Open(a.fs, path, t.Set().Key, o)
 	if errors.Is(err, fs.ErrPermission) {
-		return nil, o, &fs.PathError{Op: "lock", Path: filepath.Dir(a.path(p.to)), Err: fs.ErrPermission}
+		return nil, o, &fs.PathError{Op: "lock", Path: filepath.Dir(path), Err: fs.ErrPermission}
 	}
 	return f, o, err
 }

@@ -351,7 +351,9 @@ func openBytes(shown string, data []byte, o table.Options) (*table.Image, error)
 
 // OpenInput opens one of the dossier's inputs.
 func (t *Dossier) OpenInput(in *Input) (*Table, error) {
-	return t.OpenTable(t.Path(in.File), in.Name, in.Options)
+	o := in.Options
+	o.Known = in.Found
+	return t.OpenTable(t.Path(in.File), in.Name, o)
 }
 
 // OpenTable opens a file as a table, as OpenTable does, with the desk's

@@ -60,6 +60,7 @@ type Job struct {
 	Progress func(what string, done, all int)
 
 	layout *layout.Layout
+	found  table.Found // how the target was found to be
 }
 
 // Report is what an apply did.
@@ -228,12 +229,13 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 // checkTable refuses a target that could not be compared with its backup when
 // the run has ended, so that nothing could be proven of it and nothing undone.
 func (j *Job) checkTable(ctx context.Context) error {
-	if h, ok := j.Target.(target.Handing); ok && h.AsMade() {
-		return nil // the snapshot, which was compared
-	}
 	img, release, err := j.Target.Table(ctx)
 	if err != nil {
 		return err
+	}
+	j.found = img.Found
+	if h, ok := j.Target.(target.Handing); ok && h.AsMade() {
+		return release() // the snapshot, which was compared
 	}
 	set := j.Dossier.Set()
 	err = compare.Check(ctx, img, compare.Options{RecordSet: set.Name, Key: set.Key, Layout: j.layout})

@@ -12,6 +12,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
@@ -50,6 +51,29 @@ func LastTarget(t *desk.Dossier) (*Head, error) {
 		return nil, err
 	}
 	return &r.Head, nil
+}
+
+// KnownOf returns what is known of a target that a dossier goes to: as the
+// last run, if it went there, found it, else as the snapshot was found.
+func KnownOf(t *desk.Dossier, last *Head, target string) (table.Found, error) {
+	if last == nil || last.Target != target || last.Handoff {
+		return t.Meta.Snapshot.Found, nil
+	}
+	if last.Found != (table.Found{}) {
+		return last.Found, nil
+	}
+	from := t // an older journal: its backup tells
+	if n := last.Dossier; n != t.Meta.Number {
+		var err error
+		if from, err = t.Desk().Dossier(n, ""); err != nil {
+			return table.Found{}, err
+		}
+	}
+	b, err := OpenBackup(from, &Record{Head: *last, Dir: Dir(from, last.Run)})
+	if err != nil {
+		return table.Found{}, err
+	}
+	return b.Found, b.Close()
 }
 
 // Rollback makes a new dossier that undoes what runs of t really did, newest

@@ -51,6 +51,7 @@ type Head struct {
 	System   []string      `json:"system,omitempty"`  // fields that the target writes itself
 	Handoff  bool          `json:"handoff,omitempty"` // the target takes files, and answers later
 	Read     table.Options `json:"read,omitzero"`     // how the target was said to be
+	Found    table.Found   `json:"found,omitzero"`    // how it was; of older journals zero
 }
 
 // entry is a line of a journal after the first, as it is read.

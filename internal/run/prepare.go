@@ -26,7 +26,7 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 	}
 	j.Progress("backing up", 0, 0)
 	head := Head{Form: "journal", Version: 1, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
-		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read.Kept()}
+		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read.Kept(), Found: j.found}
 	if _, head.Handoff = j.Target.(target.Handing); head.Handoff {
 		head.Version = handoffVersion
 	}
@@ -133,7 +133,9 @@ func (j *Job) rollbackFile(dir string, head *Head, write []*Step) error {
 // has written it and read it back just now.
 func OpenBackup(t *desk.Dossier, r *Record) (*desk.Table, error) {
 	file := filepath.Join(r.Dir, r.Head.Backup)
-	b, err := t.OpenTable(file, filepath.Base(r.Head.Backup), r.Head.Read)
+	o := r.Head.Read
+	o.Known = r.Head.Found
+	b, err := t.OpenTable(file, filepath.Base(r.Head.Backup), o)
 	if err != nil {
 		return nil, &desk.DamageError{File: file, Err: err}
 	}

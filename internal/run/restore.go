@@ -63,7 +63,7 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 		return nil, nil, err
 	}
 	read := r.Head.Read
-	read.Password, read.Rename = t.Desk().Password, func(m *table.Image) { l.Rename(m) }
+	read.Password, read.Known, read.Rename = t.Desk().Password, r.Head.Found, func(m *table.Image) { l.Rename(m) }
 	var now bytes.Buffer
 	if err := tgt.Backup(ctx, &now); err != nil {
 		return nil, nil, err

@@ -16,9 +16,10 @@ import (
 
 // toUTF8 returns the bytes as UTF-8 and the name of what they were in: as
 // given, by a byte-order mark, by the NUL bytes that UTF-16 has in every
-// text, or, where the first bytes are not UTF-8, Windows-1252. Names are
-// those of the WHATWG Encoding Standard.
-func toUTF8(name string, data []byte, given string) ([]byte, string, error) {
+// text, as known from another time where the bytes allow that and are not
+// UTF-8 with letters beyond ASCII, or, where the first bytes are not UTF-8,
+// Windows-1252. Names are those of the WHATWG Encoding Standard.
+func toUTF8(name string, data []byte, given, known string) ([]byte, string, error) {
 	head := data[:min(len(data), sniffed)]
 	e, found := encoding.Encoding(nil), strings.ToLower(given)
 	switch {
@@ -32,6 +33,13 @@ func toUTF8(name string, data []byte, given string) ([]byte, string, error) {
 		e, found = utf16le, "utf-16le"
 	case bytes.HasPrefix(head, []byte{0xfe, 0xff}), likeUTF16(head, 0):
 		e, found = utf16be, "utf-16be"
+	case known != "" && known != "utf-8" && !bytes.HasPrefix(head, mark):
+		if e := named(known); e != nil && (ascii(data) || !utf8.Valid(data)) {
+			if out, err := e.NewDecoder().Bytes(data); err == nil && !utf16Name(known) {
+				return out, known, nil
+			}
+		}
+		return toUTF8(name, data, "", "")
 	case validStart(head), bytes.IndexByte(head, 0) >= 0, !like1252(head):
 		return data, "utf-8", nil
 	default:
@@ -43,6 +51,21 @@ func toUTF8(name string, data []byte, given string) ([]byte, string, error) {
 	}
 	return out, found, nil
 }
+
+var mark = []byte("\ufeff")
+
+// ascii reports whether a text says nothing about its encoding.
+func ascii(data []byte) bool {
+	for _, c := range data {
+		if c >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// utf16Name reports whether a text in an encoding would show it in every letter.
+func utf16Name(name string) bool { return strings.HasPrefix(name, "utf-16") }
 
 // A byte-order mark is decoded like any letter, so that Encode brings it back.
 var (

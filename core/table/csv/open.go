@@ -24,7 +24,7 @@ func OpenWith(name string, data []byte, o table.Options) (*table.Image, error) {
 	if len(data) == 0 {
 		return nil, &table.Error{Code: table.Empty, File: name, Text: "the file is empty"}
 	}
-	data, encoding, err := toUTF8(name, data, o.Encoding)
+	data, encoding, err := toUTF8(name, data, o.Encoding, o.Known.Encoding)
 	if err != nil {
 		return nil, err
 	}
@@ -41,15 +41,11 @@ func readHeading(name string, data []byte, encoding string, o table.Options) (*t
 	if bytes.HasPrefix(data, []byte("\ufeff")) {
 		m.Found.BOM, pos = true, len("\ufeff")
 	}
-	if m.Comma = delimiter(data[pos:min(len(data), sniffed)]); o.Delimiter != "" {
-		m.Comma = o.Delimiter[0]
-	}
-	m.Found.Delimiter = string(m.Comma)
-	s := NewScanner(data, pos, m.Comma)
-	s.File = name
-	if err := findHeading(s, m, o.HeadingRow); err != nil {
+	s, err := headingBy(m, pos, o)
+	if err != nil {
 		return nil, err
 	}
+	m.Found.Delimiter = string(m.Comma)
 	m.Found.Quoted = true
 	for _, c := range Split(nil, s.Raw(), m.Comma) {
 		m.Heading = append(m.Heading, string(Unquote(c)))
@@ -58,11 +54,35 @@ func readHeading(name string, data []byte, encoding string, o table.Options) (*t
 	for n := len(m.Heading); n > 0 && m.Heading[n-1] == ""; n-- {
 		m.Heading = m.Heading[:n-1]
 	}
-	if s.end < len(data) && data[s.end] == '\r' {
+	switch {
+	case s.end < len(data) && data[s.end] == '\r':
 		m.Found.Newline = "crlf"
+	case s.end >= len(data) && o.Known.Newline != "": // the heading alone, without a line end
+		m.Found.Newline = o.Known.Newline
 	}
 	m.HeadingRow, m.Body, m.BodyLine = s.Row, s.pos, s.Line+s.lines+1
 	return m, nil
+}
+
+// headingBy finds the heading with the delimiter that is given, or that is
+// known and parts the heading, or that is found.
+func headingBy(m *table.Image, pos int, o table.Options) (*Scanner, error) {
+	for _, comma := range []string{o.Delimiter, o.Known.Delimiter, string(delimiter(m.Data[pos:min(len(m.Data), sniffed)]))} {
+		if comma == "" {
+			continue
+		}
+		m.Comma = comma[0]
+		s := NewScanner(m.Data, pos, m.Comma)
+		s.File = m.Name
+		notes := m.Notes
+		err := findHeading(s, m, o.HeadingRow)
+		if o.Delimiter == "" && comma == o.Known.Delimiter && (err != nil || len(Split(nil, s.Raw(), m.Comma)) < 2) {
+			m.Notes, m.Found.HeadingRow = notes, 0
+			continue
+		}
+		return s, err
+	}
+	return nil, nil // not reached: there is always one that is found
 }
 
 // findHeading moves the scanner to the row of headings: the one given, or the

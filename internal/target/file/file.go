@@ -62,19 +62,14 @@ type form interface {
 // it. A symbolic link is followed: what changes is the file it names. Errors
 // are *target.BusyError where it is in use, *table.Error where it is no table.
 func Open(fsys disk.FS, name string, key []string, o table.Options) (*File, error) {
-	path, err := filepath.Abs(name)
-	if err != nil {
-		return nil, err
-	}
-	if real, err := filepath.EvalSymlinks(path); err == nil {
-		path = real
-	}
+	path := Path(name)
 	if err := inSpreadsheet(fsys, path); err != nil {
 		return nil, err
 	}
 	if _, err := fsys.Stat(path); err != nil {
 		return nil, err
 	}
+	var err error
 	f := &File{fsys: fsys, path: path, key: key, read: o}
 	f.lock, err = disk.Acquire(disk.LockName(path), true)
 	if errors.Is(err, disk.ErrLocked) {
@@ -88,6 +83,19 @@ func Open(fsys disk.FS, name string, key []string, o table.Options) (*File, erro
 		return nil, err
 	}
 	return f, nil
+}
+
+// Path returns the name of the file that a name stands for: absolute, links
+// followed. It is a target's Name.
+func Path(name string) string {
+	path, err := filepath.Abs(name)
+	if err != nil {
+		return name
+	}
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		return real
+	}
+	return path
 }
 
 // inSpreadsheet refuses a file beside which a spreadsheet program has put

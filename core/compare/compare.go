@@ -48,6 +48,7 @@ type Options struct {
 	Missing       string              // Held, Asked or Ignore; "" is Held
 	Blank         string              // Held, Clear or Ignore; "" is Held
 	Allow         []changeset.Act     // the acts that may be proposed; nil allows all
+	Untouched     []string            // fields that are not compared, of records that both have
 	OtherRegister bool                // go on where the copy is no copy of the snapshot
 	AllMissing    bool                // deletes that were asked for stay open, however many they are
 	DeleteList    *KeyList            // records to delete, or nil
@@ -283,6 +284,11 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 	c.copy = newSide(edited, copied)
 	c.copy.form = c.snap.form
 	c.ignoreColumns()
+	for _, name := range c.o.Untouched {
+		if f := snapshot.Column(name); f >= 0 {
+			c.pair[f] = -1
+		}
+	}
 	c.nulls = snapshot.Nulls || edited.Nulls
 	return nil
 }

@@ -325,11 +325,9 @@ func holdMoved(c *changeset.Change, now *target.State, l *layout.Layout, system 
 			}
 		}
 	case c.Act == changeset.Delete:
-		for _, f := range c.Record {
-			if v, _ := now.Record.Get(f.Name); !l.Equal(f.Name, v, f.Value) && !slices.Contains(system, f.Name) {
-				c.Held = code
-				moved = append(moved, f.Name+" is now "+quote(v)+", the run left "+quote(f.Value))
-			}
+		for _, u := range unlikes(c.Record, now.Record, l, system) {
+			c.Held = code
+			moved = append(moved, u.field+" is now "+quote(u.real)+", the run left "+quote(u.wanted))
 		}
 	}
 	if len(moved) == 0 {

@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"context"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
@@ -62,6 +64,10 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	if err != nil {
 		return nil, nil, err
 	}
+	system := r.Head.System
+	if len(system) == 0 {
+		system = l.System()
+	}
 	read := r.Head.Read
 	read.Password, read.Known, read.Rename = t.Desk().Password, r.Head.Found, func(m *table.Image) { l.Rename(m) }
 	var now bytes.Buffer
@@ -73,38 +79,70 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 		Edited:   &desk.Source{Path: filepath.Join(r.Dir, r.Head.Backup), Name: filepath.Base(r.Head.Backup), Options: read},
 		Undoes:   &desk.Undoes{Dossier: t.Meta.Number, Runs: []int{b.Run}, Restore: true},
 		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: l, SameOnly: true, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true,
-			Judge: func(ch *changeset.Change) { holdOthers(ch, wrote) }}}
+			Untouched: system,
+			Judge:     func(ch *changeset.Change) { holdOthers(ch, wrote, l, system) }}}
 	return t.Desk().Compare(ctx, c)
 }
 
-// written returns the records that a dossier's runs wrote, with the fields.
-func written(t *desk.Dossier) (map[record.Key]map[string]bool, error) {
+// written returns what a dossier's runs left in the records that they wrote,
+// by field; the field "" is whether the record was left there.
+func written(t *desk.Dossier) (map[record.Key]map[string]string, error) {
 	done, err := everDone(t)
 	if err != nil {
 		return nil, err
 	}
-	wrote := map[record.Key]map[string]bool{}
+	wrote := map[record.Key]map[string]string{}
 	for u, d := range done {
-		if wrote[d.step.Key] == nil {
-			wrote[d.step.Key] = map[string]bool{}
+		w := wrote[d.step.Key]
+		if w == nil {
+			w = map[string]string{}
+			wrote[d.step.Key] = w
 		}
-		wrote[d.step.Key][u.field] = true
+		switch d.step.Act {
+		case changeset.Delete:
+			w[""] = goneWord
+		case changeset.Add:
+			w[""] = thereWord
+			for _, f := range d.step.Record {
+				w[f.Name] = d.step.left(f.Name, f.Value)
+			}
+		default:
+			for _, f := range d.step.Fields {
+				if f.Field == u.field {
+					w[f.Field] = d.step.left(f.Field, f.To)
+				}
+			}
+		}
 	}
 	return wrote, nil
 }
 
-// holdOthers holds what others changed: a record that no run wrote, or a
-// field of one that no run wrote.
-func holdOthers(ch *changeset.Change, wrote map[record.Key]map[string]bool) {
+// holdOthers holds what no run wrote: what others changed, added or took away,
+// and what they wrote over a run's values since.
+func holdOthers(ch *changeset.Change, wrote map[record.Key]map[string]string, l *layout.Layout, system []string) {
 	code := changeset.ByOthers.Name
-	fields, ours := wrote[ch.Key]
-	if !ours {
-		ch.Held = append(ch.Held, code)
-		return
+	w := wrote[ch.Key]
+	ours := func(field string, now record.Value) bool {
+		left, ok := w[field]
+		return ok && l.Equal(field, record.Text(left), now)
 	}
-	for i := range ch.Fields {
-		if f := &ch.Fields[i]; !fields[f.Field] && !fields[""] {
-			f.Held = append(f.Held, code)
+	switch ch.Act {
+	case changeset.Amend:
+		for i := range ch.Fields {
+			if f := &ch.Fields[i]; !ours(f.Field, f.From) {
+				f.Held = append(f.Held, code)
+			}
+		}
+	case changeset.Add:
+		if w[""] != goneWord {
+			ch.Held = append(ch.Held, code)
+		}
+	case changeset.Delete:
+		others := slices.ContainsFunc(ch.Record, func(f record.Field) bool {
+			return !ours(f.Name, f.Value) && !slices.Contains(system, f.Name) && (!f.Value.Blank() || w[f.Name] != "")
+		})
+		if w[""] != thereWord || others {
+			ch.Held = append(ch.Held, code)
 		}
 	}
 }

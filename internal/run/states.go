@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
+	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/internal/target"
 )
@@ -83,16 +84,33 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 	}
 }
 
+// unlike is a field in which a record is not as it was wanted, or left.
+type unlike struct {
+	field        string
+	wanted, real record.Value
+}
+
+// unlikes lists the fields of a whole record in which a target has something
+// else. What the target writes itself counts for nothing, and neither does a
+// field that it does not have.
+func unlikes(wanted, real record.Record, l *layout.Layout, system []string) []unlike {
+	var all []unlike
+	get := real.Finder()
+	for _, f := range wanted {
+		if v, there := get(f.Name); there && !l.Equal(f.Name, v, f.Value) && !slices.Contains(system, f.Name) {
+			all = append(all, unlike{f.Name, f.Value, v})
+		}
+	}
+	return all
+}
+
 func (j *Job) judgeAdd(s *Step, now *target.State) {
 	if now.Count == 0 {
 		return
 	}
 	var other []string
-	get := now.Record.Finder()
-	for _, f := range s.Record {
-		if c, _ := get(f.Name); !j.layout.Equal(f.Name, c, f.Value) {
-			other = append(other, fmt.Sprintf("%s is %s (wanted %s)", f.Name, quote(c), quote(f.Value)))
-		}
+	for _, u := range unlikes(s.Record, now.Record, j.layout, j.Options.System) {
+		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.field, quote(u.real), quote(u.wanted)))
 	}
 	if len(other) == 0 {
 		s.Outcome = Settled
@@ -109,15 +127,10 @@ func (j *Job) judgeDelete(s *Step, now *target.State) {
 		return
 	}
 	var moved []string
-	get := now.Record.Finder()
-	for _, f := range s.Record {
-		if slices.Contains(j.Options.System, f.Name) {
-			continue
-		}
-		c, there := get(f.Name)
-		if there && !j.layout.Equal(f.Name, c, f.Value) && !j.decided(s, f.Name, c) {
-			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", f.Name, quote(c), quote(f.Value)))
-			s.Seen.Set(f.Name, c)
+	for _, u := range unlikes(s.Record, now.Record, j.layout, j.Options.System) {
+		if !j.decided(s, u.field, u.real) {
+			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", u.field, quote(u.real), quote(u.wanted)))
+			s.Seen.Set(u.field, u.real)
 		}
 	}
 	if len(moved) > 0 {
@@ -222,14 +235,5 @@ func (j *Job) has(s *Step, now *target.State) bool {
 		}
 		return true
 	}
-	if now.Count == 0 {
-		return false
-	}
-	get := now.Record.Finder()
-	for _, f := range s.Record {
-		if c, _ := get(f.Name); !j.layout.Equal(f.Name, c, f.Value) {
-			return false
-		}
-	}
-	return true
+	return now.Count > 0 && len(unlikes(s.Record, now.Record, j.layout, j.Options.System)) == 0
 }

@@ -269,3 +269,27 @@ func sorted(state string) []string {
 	}
 	return lines
 }
+
+// An add whose answer was lost, and which the target completed itself, is done.
+func TestALostAddThatTheTargetCompletes(t *testing.T) {
+	for at := 1; at <= 3; at++ {
+		m := NewMean([]string{"k"}, []string{"k", "v", "updated"}, []string{"1", "a", "monday"}, []string{"2", "b", "monday"})
+		m.System, m.LoseAt = "updated", at
+		u := NewUpdate(t, "k,v,updated\n1,a,monday\n2,b,monday\n", "k,v,updated\n1,A,monday\n2,b,monday\n3,c,today\n4,d,\n")
+		o := run.Options{System: []string{"updated"}}
+		_, err := u.Apply(m, o)
+		require.ErrorIs(t, err, ErrLost)
+		m.LoseAt = 0
+		rep, err := u.Apply(m, o)
+		require.NoError(t, err)
+		assert.Equal(t, run.Steps{Done: 3}, rep.Steps, "lost at %d", at)
+		assert.True(t, rep.Verify.Holds())
+		for key, n := range m.Writes {
+			assert.Equal(t, 1, n, key)
+		}
+		back, err := u.Rollback(m).Apply(m, run.Options{})
+		require.NoError(t, err)
+		assert.Equal(t, run.Steps{Done: 3}, back.Steps)
+		assert.Equal(t, "(gone)", m.Value("3", "v"))
+	}
+}

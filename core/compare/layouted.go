@@ -118,7 +118,7 @@ func (c *comparison) takeValue(b *batch, f int, j uint32, fc *changeset.FieldCha
 		b.tally.problems.note(changeset.SystemField.Name, fc.Field, "note", "is the system's own; what the copy has is not taken", j)
 		return false
 	}
-	if n := c.values[f]; n != nil && !fc.To.Blank() && n[xxh3.HashString(fc.To.String())] > 1 {
+	if n := c.values[f]; n != nil && !fc.To.Blank() && n[xxh3.HashString(fl.Canonical(fc.To.String()))] > 1 {
 		ps = append(ps, layout.Problem{Code: layout.Twice, Field: fc.Field, Level: "stop", Text: fmt.Sprintf("%q is the value of several records", fc.To)})
 	}
 	for _, p := range append(ps, fl.CheckMove(fc.From.String(), fc.To.String())...) {
@@ -200,7 +200,7 @@ func (c *comparison) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 			if text != f.Value.String() {
 				f.Value = record.Text(text)
 			}
-			if n := c.values[slices.Index(c.res.Fields, f.Name)]; n != nil && text != "" && n[xxh3.HashString(text)] > 1 {
+			if n := c.values[slices.Index(c.res.Fields, f.Name)]; n != nil && text != "" && n[xxh3.HashString(fl.Canonical(text))] > 1 {
 				ps = append(ps, layout.Problem{Code: layout.Twice, Field: f.Name, Level: "stop", Text: fmt.Sprintf("%q is the value of several records", text)})
 			}
 			all = append(all, ps...)
@@ -338,7 +338,8 @@ func (c *comparison) countValues(ctx context.Context) error {
 		for f, n := range c.values {
 			cell, _ := csv.Cell(raw, c.pair[f], c.copy.img.Comma)
 			if text := csv.Unquote(cell); len(text) > 0 {
-				n[xxh3.Hash(text)]++
+				taken, _ := c.field[f].Take(string(text))
+				n[xxh3.HashString(c.field[f].Canonical(taken))]++
 			}
 		}
 	}

@@ -58,6 +58,17 @@ func (n *Number) Decimal() *apd.Decimal { return &n.d }
 // String writes the number without an exponent, with the decimals it has.
 func (n *Number) String() string { return n.d.Text('f') }
 
+// Canonical writes the number as all that equal it are written: without zeros
+// that say nothing, and without the sign of zero.
+func (n *Number) Canonical() string {
+	var r apd.Decimal
+	r.Reduce(&n.d)
+	if r.IsZero() {
+		return "0"
+	}
+	return r.Text('f')
+}
+
 func (n *Number) ConvertToNative(t reflect.Type) (any, error) {
 	if t == reflect.TypeFor[*Number]() {
 		return n, nil

@@ -1,7 +1,9 @@
 package layout
 
 import (
+	"fmt"
 	"strings"
+	"time"
 
 	"paletwin/core/expr"
 	"paletwin/core/record"
@@ -47,6 +49,35 @@ func (f *Field) Same(a, b string) bool {
 	}
 	y, ok := f.Value(b)
 	return ok && x.Equal(y) == expr.Bool(true)
+}
+
+// Canonical returns the one text that all forms of a value of the field have in
+// common: two texts are the same to Same if, and only if, theirs are equal. It
+// is no value to be written.
+func (f *Field) Canonical(text string) string {
+	if text == "" || f.Null != "" && text == f.Null {
+		return ""
+	}
+	switch f.Kind {
+	case Text:
+		return "=" + f.Compare.form(text)
+	case Choice, Reference:
+		return "=" + f.Compare.form(text)
+	}
+	v, ok := f.Value(text)
+	if !ok {
+		return "=" + text
+	}
+	switch x := v.(type) {
+	case *expr.Number:
+		return "#" + x.Canonical()
+	case *expr.Date:
+		return "#" + x.String()
+	case *expr.Moment:
+		t, zoned := x.Time()
+		return fmt.Sprintf("#%s %t", t.UTC().Format(time.RFC3339Nano), zoned)
+	}
+	return fmt.Sprintf("#%v", v.Value())
 }
 
 // form is a text without the differences that are none.

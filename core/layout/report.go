@@ -133,7 +133,7 @@ func (s *Summary) take(f *Field, text string) []Problem {
 	}
 	s.Filled++
 	s.Longest = max(s.Longest, len([]rune(text)))
-	h := xxh3.HashString(text)
+	h := xxh3.HashString(f.Canonical(text))
 	s.values[h]++
 	if s.values[h] == 1 {
 		s.Distinct++

@@ -99,7 +99,7 @@ func (j *Job) checkUnique(ctx context.Context, steps []*Step) error {
 	return err
 }
 
-// fieldValue is a value of a unique field.
+// fieldValue is a value of a unique field, in the form that all its forms share.
 type fieldValue struct{ field, value string }
 
 // wanted lists the values that steps give to unique fields; a step whose value
@@ -111,7 +111,7 @@ func (j *Job) wanted(steps []*Step) map[fieldValue]*Step {
 		if f == nil || !f.Unique || v.Blank() || s.Outcome != "" {
 			return
 		}
-		at := fieldValue{name, v.String()}
+		at := fieldValue{name, f.Canonical(v.String())}
 		if w[at] != nil {
 			s.refuse([]layout.Problem{{Field: name, Level: "stop", Text: fmt.Sprintf("%s gets the value %q, too", w[at].Key, v)}})
 			return
@@ -159,7 +159,7 @@ func (j *Job) findOthers(img *table.Image, w map[fieldValue]*Step, steps []*Step
 		for col, name := range unique {
 			cell, _ := csv.Cell(sc.Raw(), col, img.Comma)
 			v, _ := csv.Value(img, cell)
-			s := w[fieldValue{name, v.String()}]
+			s := w[fieldValue{name, j.layout.Field(name).Canonical(v.String())}]
 			if s == nil {
 				continue
 			}

@@ -69,6 +69,16 @@ func explainTyped(err error) *message {
 		handing *handoff.Error
 		answer  *handoff.ResultError
 	)
+	var unproven *run.TableError
+	if errors.As(err, &unproven) {
+		if m := explainTyped(unproven.Err); m != nil {
+			m.Do = "nothing was written, since nothing could be proven afterwards: put it right there, or name the right file"
+			if errors.As(err, &ref) && ref.Code == compare.NoKeyColumn {
+				m.Do = "its columns are " + columnList(ref.Columns) + "\n" + m.Do
+			}
+			return m
+		}
+	}
 	switch {
 	case errors.As(err, &use):
 		return &message{Code: "usage", Text: use.text, Do: "paletwin --help lists the commands, and paletwin COMMAND --help its flags", exit: exitUsage}

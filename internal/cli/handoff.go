@@ -77,8 +77,10 @@ and listed. Deletes need it, so that the records can come back whole.`,
 	fl.StringVar(&f.outward.Clear, "clear", "", "the `text` that empties a field there (default: the layout's outward clear)")
 	fl.StringVar(&f.outward.Blank, "blank", "", "what an empty cell does there: `keeps` or clears (default: the layout's outward blank)")
 	fl.StringVar(&f.outward.Date, "date", "", "the `form` of dates there: dd.mm.yyyy (default: the layout's outward date)")
+	fl.StringVar(&f.outward.True, "true", "", "the `word` for true there (default: the layout's outward true; in SQL what the dialect has)")
+	fl.StringVar(&f.outward.False, "false", "", "the `word` for false there")
 	fl.StringVar(&f.dialect, "dialect", "", "the `database` of --form sql: "+list(handoff.Dialects))
-	fl.StringVar(&f.into, "into", "", "the `table` of --form sql (default: the record set's name)")
+	fl.StringVar(&f.into, "into", "", "the `table` of --form sql, perhaps with its schema: register.aids (default: the record set's name)")
 	fl.BoolVar(&f.leaveOpen, "leave-open", false, "end with 0 although changes are left open or held")
 	fl.BoolVar(&f.OtherTarget, "other-target", false, "go on although the last run wrote to a target directly, or the export knows few of the records")
 	cmd.AddCommand(newHandoffCollect(a))
@@ -166,6 +168,9 @@ func (f *handoffFlags) words(o *handoff.Options) error {
 			return usage("--%s takes %s or %s, not %q", w.flag, w.a, w.b, w.said)
 		}
 	}
+	if (f.outward.True == "") != (f.outward.False == "") {
+		return usage("--true and --false are said together")
+	}
 	if f.outward.Date != "" {
 		if _, err := layout.ParseForm(f.outward.Date); err != nil {
 			return usage("--date: %v", err)
@@ -251,14 +256,14 @@ func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) err
 			return err
 		}
 	} else {
-		a.handedOff(t, rep, dir, sys.ByHand)
+		a.handedOff(t, rep, dir, sys)
 	}
 	return exit(applyCode(rep, f.leaveOpen))
 }
 
 // handedOff says what a hand-off made.
-func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string, byHand int) {
-	p, n := a.out, t.Meta.Number
+func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string, sys *system) {
+	p, n, byHand := a.out, t.Meta.Number, sys.ByHand
 	if len(rep.Attempted) == 0 && rep.Run == 0 {
 		p.Line("nothing to hand over%s", leftWords(rep.Left))
 		return
@@ -284,6 +289,9 @@ func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string, byHand int
 	a.loads(rep.Loads)
 	if byHand > 0 {
 		p.Line("  %s  %s cannot be put back by a file: %s/%s says which, and why", screen.Level("warn"), screen.Plural(byHand, "value"), handoff.Back, handoff.ByHandName)
+	}
+	if how := sys.RunScript(); how != "" {
+		p.Line("  %s  %s", screen.Dim("run each with"), how)
 	}
 	a.next("load the files of forward in this order, then: paletwin handoff collect " + n + " RESULT")
 }

@@ -114,13 +114,14 @@ type System struct {
 	// ByHand is how many values no load file can put back; Write counts them.
 	ByHand int
 
-	run   int
-	loads []target.Load
-	words map[string]*layout.Wording
-	whole map[record.Key]record.Record // of the shape that needs them
-	enc   encoder
-	order map[string]int // of fields
-	seen  jsonl.Types    // of the fields of an export that is JSON
+	run      int
+	intoSaid bool // and not taken from the record set's name
+	loads    []target.Load
+	words    map[string]*layout.Wording
+	whole    map[record.Key]record.Record // of the shape that needs them
+	enc      encoder
+	order    map[string]int // of fields
+	seen     jsonl.Types    // of the fields of an export that is JSON
 }
 
 // Open makes the system ready; it completes the options from the export.
@@ -140,7 +141,7 @@ func (s *System) Open() error {
 			s.Encoding, s.enc.mark = found.Encoding, found.BOM
 		}
 	}
-	if s.Into == "" {
+	if s.intoSaid = s.Into != ""; !s.intoSaid {
 		s.Into = s.Set
 	}
 	s.words, s.whole, s.order = map[string]*layout.Wording{}, map[record.Key]record.Record{}, map[string]int{}

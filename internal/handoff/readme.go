@@ -72,16 +72,21 @@ func (s *System) list(b *strings.Builder, folder string) {
 	}
 }
 
+// RunScript is how a script is run, so that no client takes anything in it for
+// itself; "" for other forms.
+func (s *System) RunScript() string { return dialects[s.Dialect].run }
+
 // notes say what is special about the form.
 func (s *System) notes() []string {
 	switch s.Form {
 	case SQL:
-		how := map[Dialect]string{
-			PostgreSQL: "psql -v ON_ERROR_STOP=1 -f FILE DATABASE",
-			MariaDB:    "mariadb DATABASE < FILE. The table must be transactional (InnoDB is).",
-			SQLite:     "sqlite3 -bail DATABASE < FILE",
-		}[s.Dialect]
-		return []string{"Each file is one transaction: unless every record is still as it was exported, it changes\nnothing and ends with an error about paletwin_check. Run it with\n  " + how}
+		note := "Each file is one transaction: unless every record is still as it was exported, it names those that are\n" +
+			"not (\"" + movedWords + "…\"), changes nothing and ends with an error about paletwin_check. Else it says\n" +
+			"\"" + carriedOutWords + "\" and their number. Run it with\n  " + s.RunScript()
+		if s.Dialect == MariaDB {
+			note += "\nThe table must be transactional (InnoDB is)."
+		}
+		return []string{note}
 	case JSONPatch:
 		return []string{"Each line is one record: its act, its key, and the patch of its document (RFC 6902).\nThe patch of an addition makes the document, that of a deletion removes it."}
 	case JSONL:

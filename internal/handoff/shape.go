@@ -20,7 +20,8 @@ type load struct {
 
 // lay sorts steps into load files, in the order in which they are to be
 // loaded: what comes before what changes, and that before what goes, so that
-// no record names one that is not there.
+// no record names one that is not there; but what gives up a unique value that
+// another step takes comes first.
 func (s *System) lay(steps []*target.Step) []load {
 	var adds, deletes []*target.Step
 	amends := make([]*target.Step, 0, len(steps))
@@ -36,32 +37,83 @@ func (s *System) lay(steps []*target.Step) []load {
 	}
 	adds, deletes = s.parentsFirst(adds), s.parentsFirst(deletes)
 	slices.Reverse(deletes)
-	if !s.Form.Rows() {
-		return s.together(adds, amends, deletes)
-	}
-	var all []load
+	var come, change, leave []load
 	if len(adds) > 0 {
-		all = append(all, load{[]changeset.Act{changeset.Add}, s.settable(adds), adds, true})
+		come = []load{{[]changeset.Act{changeset.Add}, s.settable(adds), adds, true}}
 	}
-	all = append(all, s.shape(amends)...)
+	if s.Form.Rows() {
+		change = s.shape(amends)
+	} else if len(amends) > 0 {
+		change = []load{{acts: []changeset.Act{changeset.Amend}, steps: amends}}
+	}
 	if len(deletes) > 0 {
 		l := load{acts: []changeset.Act{changeset.Delete}, steps: deletes}
 		if s.Full {
 			l.fields = s.fieldsOf(deletes, func(string) bool { return true })
 		}
-		all = append(all, l)
+		leave = []load{l}
+	}
+	all := slices.Concat(come, change, leave)
+	switch freed := s.reused(steps); {
+	case freed[changeset.Delete] && freed[changeset.Amend]:
+		all = slices.Concat(leave, change, come)
+	case freed[changeset.Delete]:
+		all = slices.Concat(leave, come, change)
+	case freed[changeset.Amend]:
+		all = slices.Concat(change, come, leave)
+	}
+	if !s.Form.Rows() {
+		return s.together(all)
 	}
 	return all
 }
 
+// reused says which acts give up a unique value that another step takes, so
+// that they have to come before it.
+func (s *System) reused(steps []*target.Step) map[changeset.Act]bool {
+	type value struct{ field, canonical string }
+	at := func(field string, v record.Value) (value, bool) {
+		f := s.Layout.Field(field)
+		if f == nil || !f.Unique || v.Blank() {
+			return value{}, false
+		}
+		return value{field, f.Canonical(v.String())}, true
+	}
+	freed := map[value]changeset.Act{}
+	for _, st := range steps {
+		for _, f := range st.Fields {
+			if v, ok := at(f.Field, f.From); ok {
+				freed[v] = changeset.Amend
+			}
+		}
+		for _, f := range st.Record {
+			if v, ok := at(f.Name, f.Value); ok && st.Act == changeset.Delete {
+				freed[v] = changeset.Delete
+			}
+		}
+	}
+	acts := map[changeset.Act]bool{}
+	for _, st := range steps {
+		for _, f := range st.Fields {
+			if v, ok := at(f.Field, f.To); ok && freed[v] == changeset.Delete {
+				acts[changeset.Delete] = true
+			}
+		}
+		for _, f := range st.Record {
+			if v, ok := at(f.Name, f.Value); ok && st.Act == changeset.Add && freed[v] != 0 {
+				acts[freed[v]] = true
+			}
+		}
+	}
+	return acts
+}
+
 // together puts all steps into one file, for forms that say what each is.
-func (s *System) together(parts ...[]*target.Step) []load {
+func (s *System) together(parts []load) []load {
 	var l load
 	for _, p := range parts {
-		if len(p) > 0 {
-			l.acts = append(l.acts, p[0].Act)
-			l.steps = append(l.steps, p...)
-		}
+		l.acts = append(l.acts, p.acts...)
+		l.steps = append(l.steps, p.steps...)
 	}
 	if len(l.steps) == 0 {
 		return nil

@@ -238,8 +238,14 @@ func (j *Job) checkTable(ctx context.Context) error {
 		return release() // the snapshot, which was compared
 	}
 	set := j.Dossier.Set()
-	err = compare.Check(ctx, img, compare.Options{RecordSet: set.Name, Key: set.Key, Layout: j.layout})
-	return errors.Join(err, release())
+	if err := compare.Check(ctx, img, compare.Options{RecordSet: set.Name, Key: set.Key, Layout: j.layout}); err != nil {
+		_ = release() // the first error counts
+		if ctx.Err() == nil && !errors.Is(err, table.ErrChanged) {
+			err = &TableError{err}
+		}
+		return err
+	}
+	return release()
 }
 
 // first returns the first steps that may be attempted; linked ones stay

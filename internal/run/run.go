@@ -134,6 +134,13 @@ var ErrNoRun = errors.New("no such run")
 // ErrBackup says that a backup is not what was read.
 var ErrBackup = errors.New("the backup does not read back as it was written")
 
+// TableError is a target, or an export that stands for it, of which nothing
+// could be proven; nothing was written.
+type TableError struct{ Err error }
+
+func (e *TableError) Error() string { return e.Err.Error() }
+func (e *TableError) Unwrap() error { return e.Err }
+
 func refuse(code, format string, args ...any) error {
 	return &Refusal{Code: code, Text: fmt.Sprintf(format, args...)}
 }

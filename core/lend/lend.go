@@ -175,9 +175,6 @@ func (p *paper) put(edit *Edit) error {
 		if v, edited := edit.Values.Get(field); edited {
 			p.row[i] = v
 		}
-		if p.kinds[i].Kind == xlsx.AsDate {
-			p.row[i] = iso(p.Layout.Field(field), p.row[i])
-		}
 	}
 	return p.write(edit.Beside)
 }
@@ -204,7 +201,9 @@ func (c *Copy) leading(cols []int) int {
 }
 
 // column says how a field is written: as text, unless the layout knows it to
-// be a number or a date, which then are just that and look as they do there.
+// be a number, which then is just that and looks as it does there. Dates are
+// text, too: a program that saves a date as CSV writes it in an order of day
+// and month of its own, and nothing in the file says which.
 func (c *Copy) column(field string) xlsx.Column {
 	col := xlsx.Column{Locked: slices.Contains(c.Key, field)}
 	f := c.Layout.Field(field)
@@ -225,8 +224,6 @@ func (c *Copy) column(field string) xlsx.Column {
 		}
 	case layout.Integer:
 		col.Kind, col.Format = xlsx.AsNumber, "0"
-	case layout.Date:
-		col.Kind, col.Format = xlsx.AsDate, f.Forms[0].Text
 	}
 	if col.Locked && col.Kind != xlsx.AsText || c.Texts || slices.Contains(c.Key, field) {
 		col.Kind, col.Format = xlsx.AsText, ""
@@ -243,16 +240,6 @@ func locked(fields []string, columns []xlsx.Column) []string {
 		}
 	}
 	return all
-}
-
-// iso writes a date as 2026-03-11, which is how a date cell reads back.
-func iso(f *layout.Field, v record.Value) record.Value {
-	if d, ok := f.Value(v.String()); ok && !v.Blank() {
-		if day, ok := d.(*expr.Date); ok {
-			return record.Text(day.String())
-		}
-	}
-	return v
 }
 
 // takes reports whether a record is lent.

@@ -9,6 +9,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/table/xlsx"
 	"paletwin/internal/target"
 )
 
@@ -124,8 +125,8 @@ func (s *System) unwritable(field string, v record.Value, empties bool) string {
 	switch {
 	case s.Form.Rows() && w.Misread(v):
 		return fmt.Sprintf("%s: the system takes %q for its sign to empty a field", field, text)
-	case s.Form == XLSX && len(text) > maxCell:
-		return fmt.Sprintf("%s: a cell of a workbook does not hold %d bytes", field, len(text))
+	case s.Form == XLSX && xlsx.Unwritable(text) != "":
+		return field + ": " + xlsx.Unwritable(text)
 	case s.Form == SQL && strings.ContainsRune(text, 0):
 		return field + ": the value has a NUL character, which SQL does not write"
 	}
@@ -134,10 +135,6 @@ func (s *System) unwritable(field string, v record.Value, empties bool) string {
 	}
 	return ""
 }
-
-// maxCell is how many characters a cell of a workbook holds; no value of so
-// many bytes has more.
-const maxCell = 32_767
 
 // byHand is something that no load file can do.
 type byHand struct {

@@ -9,7 +9,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"unicode/utf16"
 
 	"github.com/xuri/excelize/v2"
 
@@ -124,8 +123,8 @@ const maxText = 32_767
 // refuse says why an op cannot be carried out, or "".
 func (f *forms) refuse(op *Op) string {
 	for _, c := range op.Cells {
-		if n := len(utf16.Encode([]rune(c.Value.String()))); n > maxText {
-			return fmt.Sprintf("a cell of a workbook holds %d characters, and the value has %d", maxText, n)
+		if why := Unwritable(c.Value.String()); why != "" {
+			return why
 		}
 		if op.Kind != Set {
 			continue
@@ -279,7 +278,24 @@ func (e *editor) put(row int, c Cell, form cellForm) error {
 	case typ == "n" && kind == plain && isNumber(text):
 		return e.x.SetCellDefault(sheet, at, text)
 	}
-	return e.x.SetCellStr(sheet, at, text)
+	return e.x.SetCellStr(sheet, at, escape(text))
+}
+
+// escape writes a text that looks like an escape (_xHHHH_) so that it reads back
+// as it is (ECMA-376 part 1, 22.9.2.19); unescape undoes it. The library does so
+// in cells that it streams, and not in shared strings.
+func escape(text string) string {
+	if !strings.Contains(text, "_x") {
+		return text
+	}
+	var b strings.Builder
+	for i := range len(text) {
+		if rest := text[i:]; len(rest) >= 7 && rest[:2] == "_x" && rest[6] == '_' && strings.Trim(rest[2:6], "0123456789abcdefABCDEF") == "" {
+			b.WriteString("_x005F")
+		}
+		b.WriteByte(text[i])
+	}
+	return b.String()
 }
 
 var number = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]*[1-9])?$`)

@@ -156,3 +156,30 @@ func TestRowsMoveWithTheirFormulas(t *testing.T) {
 	formula, _ := f.GetCellFormula("Sheet1", "C5")
 	assert.Equal(t, "B5*2", formula)
 }
+
+// Every text that the writer takes reads back to the letter; the others are
+// refused by the character.
+func TestTextsReadBackToTheLetter(t *testing.T) {
+	parts := []string{"_x0041_", "_x000D_", "_x005F_", "_x005F_x0041_", "_x", "_", "x0041_", "\r", "\n", "\t", "\x01", "\x1b", "\ufffe", "\uffff", "\ufffd", "😀", "é", " ", "&amp;", "<b>", "]]>", "=1+2", "'0007", "\u00a0", "\u2028", "a"}
+	rapid.Check(t, func(t *rapid.T) {
+		text := strings.Join(rapid.SliceOfN(rapid.SampledFrom(parts), 1, 6).Draw(t, "parts"), "")
+		var b bytes.Buffer
+		w := NewWriter(&b)
+		require.NoError(t, w.Write([]record.Value{record.Text("k"), record.Text("v")}))
+		err := w.Write([]record.Value{record.Text("1"), record.Text(text)})
+		if why := Unwritable(text); why != "" {
+			require.ErrorContains(t, err, why)
+			return
+		}
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		m, err := Open("t.xlsx", b.Bytes(), table.Options{})
+		require.NoError(t, err)
+		require.Equal(t, text, rows(t, m)[0][1])
+		var out bytes.Buffer
+		require.NoError(t, Edit("t.xlsx", b.Bytes(), table.Options{}, 1, []Op{{Kind: Set, Row: 2, Cells: []Cell{{0, record.Text(text)}}}}, &out))
+		m, err = Open("t.xlsx", out.Bytes(), table.Options{})
+		require.NoError(t, err)
+		require.Equal(t, []string{text, text}, rows(t, m)[0])
+	})
+}

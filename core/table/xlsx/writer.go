@@ -3,6 +3,7 @@ package xlsx
 import (
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -44,7 +45,7 @@ type Writer struct {
 type Column struct {
 	Locked bool
 	Kind   CellKind
-	Format string   // of numbers and dates: a number format, such as 0.00 or dd/mm/yyyy
+	Format string   // of numbers: a number format, such as 0.00
 	Values []string // what may be chosen; nil is anything
 }
 
@@ -54,7 +55,6 @@ type CellKind int
 const (
 	AsText CellKind = iota
 	AsNumber
-	AsDate // of dates as 2026-03-11
 )
 
 // Page is a sheet of text: lines of which the first is a heading.
@@ -98,15 +98,36 @@ func (w *Writer) fits(row []record.Value) error {
 		return fail(0, "a sheet has %d columns, and there are %d fields", maxColumns, len(row))
 	}
 	for i, v := range row {
-		if len(v.String()) <= maxText {
-			continue
-		}
-		if n := len(utf16.Encode([]rune(v.String()))); n > maxText {
-			return fail(i+1, "cell %d: a cell of a sheet holds %d characters, and the value has %d", i+1, maxText, n)
+		if why := Unwritable(v.String()); why != "" {
+			return fail(i+1, "cell %d: %s", i+1, why)
 		}
 	}
 	return nil
 }
+
+// Unwritable says why a cell of a workbook cannot hold a text, or "". XML 1.0
+// has no place for some characters, and the form in which workbooks write them
+// (_xHHHH_) is one that not all programs read.
+func Unwritable(text string) string {
+	if len(text) > maxText {
+		if n := len(utf16.Encode([]rune(text))); n > maxText {
+			return fmt.Sprintf("a cell of a workbook holds %d characters, and the value has %d", maxText, n)
+		}
+	}
+	for _, r := range text {
+		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xfffe || r == 0xffff {
+			return fmt.Sprintf("the value has the character U+%04X, which a workbook cannot hold", r)
+		}
+	}
+	if at := overlapping.FindString(text); at != "" {
+		return fmt.Sprintf("the value has %s, which a workbook cannot tell from an escaped character", at)
+	}
+	return ""
+}
+
+// overlapping are two texts that look like escapes and share an underscore; the
+// library escapes the first of them alone.
+var overlapping = regexp.MustCompile(`_x[0-9A-Fa-f]{4}_x[0-9A-Fa-f]{4}_`)
 
 // begin opens the sheet and writes the rows that were held back.
 func (w *Writer) begin() (err error) {
@@ -233,23 +254,17 @@ func (w *Writer) put(n int, row []record.Value) error {
 	return w.s.SetRow(place(0, n), cells)
 }
 
-// value is what a cell gets: a number or the days of a date where the column
-// is of such and the value reads back as what it is, else its text.
+// value is what a cell gets: a number where the column is of such and the value
+// reads back as what it is, else its text.
 func (w *Writer) value(col int, v record.Value) any {
 	if v.Blank() {
 		return nil
 	}
-	switch w.column(col).Kind {
-	case AsNumber:
-		if f, err := strconv.ParseFloat(v.String(), 64); err == nil && isNumber(withoutZeros(v.String())) && strconv.FormatFloat(f, 'f', -1, 64) == withoutZeros(v.String()) {
-			return f
-		}
-	case AsDate:
-		if n, ok := from1900.serial(v.String(), date); ok {
-			if days, err := strconv.Atoi(n); err == nil {
-				return days
-			}
-		}
+	if w.column(col).Kind != AsNumber {
+		return v.String()
+	}
+	if f, err := strconv.ParseFloat(v.String(), 64); err == nil && isNumber(withoutZeros(v.String())) && strconv.FormatFloat(f, 'f', -1, 64) == withoutZeros(v.String()) {
+		return f
 	}
 	return v.String()
 }

@@ -123,7 +123,7 @@ func checkLoads(t *testing.T, folder, form string, loads []target.Load) {
 		require.NoError(t, err)
 		switch form {
 		case "sql":
-			assert.Equal(t, l.Records, strings.Count(string(data), "SELECT changes();"))
+			assert.Equal(t, l.Records, strings.Count(string(data), "SELECT changes(),"))
 		case "json-patch":
 			assert.Equal(t, l.Records, strings.Count(string(data), "\n"))
 		default:

@@ -29,6 +29,9 @@ func TestFirstVersionStaysReadable(t *testing.T) {
 	out, code = command(t, program, dir, nil, "verify", "1", "fresh.csv")
 	assert.Zero(t, code, out)
 	out, code = command(t, program, dir, nil, "rollback", "1", "--to", "fresh.csv")
+	assert.Equal(t, 3, code, out)
+	assert.Contains(t, out, "no run of dossier 0001 went to")
+	out, code = command(t, program, dir, nil, "rollback", "1", "--to", "fresh.csv", "--other-target")
 	assert.Zero(t, code, out)
 	assert.FileExists(t, filepath.Join(dir, "dossiers/0003-rollback-of-0001/changes.aids.jsonl"))
 }

@@ -14,6 +14,7 @@ import (
 func newRestore(a *app) *cobra.Command {
 	var n int
 	var to targetFlags
+	var other bool
 	cmd := &cobra.Command{
 		Use:   "restore NNNN",
 		Short: "Make a dossier that takes the target back to a backup",
@@ -29,17 +30,18 @@ What no run of the dossier wrote was changed by others since, and is held.`,
 			if err != nil {
 				return err
 			}
-			return a.restore(cmd.Context(), t, to, n)
+			return a.restore(cmd.Context(), t, to, run.Return{Run: n, OtherTarget: other})
 		},
 	}
 	cmd.Flags().IntVar(&n, "run", 0, "the run whose backup it is (default: the first, the state before the dossier)")
+	cmd.Flags().BoolVar(&other, "other-target", false, "the target is the last run's, under another name")
 	to.flags(cmd.Flags())
 	to.currentFlag(cmd.Flags())
 	return cmd
 }
 
-func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, n int) error {
-	made, res, err := a.makeRestore(ctx, t, to, n)
+func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Return) error {
+	made, res, err := a.makeRestore(ctx, t, to, back)
 	if err != nil {
 		return err
 	}
@@ -56,7 +58,7 @@ func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, n in
 	return nil
 }
 
-func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to targetFlags, n int) (*desk.Dossier, *compare.Result, error) {
+func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Return) (*desk.Dossier, *compare.Result, error) {
 	lock, err := t.Lock()
 	if err != nil {
 		return nil, nil, err
@@ -65,11 +67,12 @@ func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to targetFlags, 
 	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
 		return nil, nil, errors.Join(err, nothingDone(t))
 	}
-	tgt, err := a.state(t, to)
+	tgt, sheet, err := a.state(t, to)
 	if err != nil {
 		return nil, nil, err
 	}
-	made, res, err := run.Restore(ctx, t, tgt, run.Return{Run: n, By: a.user, Now: a.now, Tool: Version})
+	back.Sheet, back.By, back.Now, back.Tool = sheet, a.user, a.now, Version
+	made, res, err := run.Restore(ctx, t, tgt, back)
 	if cerr := tgt.Close(); err == nil {
 		err = cerr
 	}

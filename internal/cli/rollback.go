@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -19,6 +20,7 @@ type rollbackFlags struct {
 	records []string
 	fields  []string
 	apply   bool
+	other   bool
 	targetFlags
 	yes bool
 }
@@ -46,6 +48,7 @@ func newRollback(a *app) *cobra.Command {
 	fl.BoolVar(&f.apply, "apply", false, "approve all but conflicts and carry it out at once")
 	f.targetFlags.flags(fl)
 	f.currentFlag(fl)
+	fl.BoolVar(&f.other, "other-target", false, "the target is the last run's, under another name")
 	fl.BoolVar(&f.yes, "yes", false, "do not ask")
 	return cmd
 }
@@ -57,7 +60,7 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 	if f.apply && !f.yes && !a.asks {
 		return usage("rollback --apply writes to the target and there is nobody to ask: say --yes")
 	}
-	back := run.Back{Run: f.run, Fields: f.fields, By: a.user, Now: a.now, Tool: Version}
+	back := run.Back{Run: f.run, OtherTarget: f.other, Fields: f.fields, By: a.user, Now: a.now, Tool: Version}
 	for _, text := range f.records {
 		k, err := parseKey(text, t.Set().Key)
 		if err != nil {
@@ -74,15 +77,22 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 		return err
 	}
 	n := made.Meta.Number
+	others, err := otherTargets(t, made)
+	if err != nil {
+		return err
+	}
 	if !a.json {
 		a.summary(summaryOf(made), findings)
 		if len(back.Records) > 0 {
 			a.missed(made, back.Records)
 		}
+		for _, at := range others {
+			a.hint("%s stays changed: paletwin rollback %s --to %s", a.shown(at.Target), t.Meta.Number, a.shown(at.Target))
+		}
 	}
 	if !f.apply {
 		if a.json {
-			return a.printJSON(map[string]any{"dossier": n, "path": made.Rel(made.Dir), "undoes": made.Meta.Undoes, "changes": made.Set().Changes})
+			return a.printJSON(map[string]any{"dossier": n, "path": made.Rel(made.Dir), "undoes": made.Meta.Undoes, "changes": made.Set().Changes, "stay_changed": targetNames(others)})
 		}
 		a.next("paletwin show "+n, "paletwin approve "+n+" --all && paletwin "+f.carries()+" "+n)
 		return nil
@@ -93,7 +103,7 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 	if !a.json {
 		a.out.Line("")
 	}
-	return a.apply(ctx, made, &applyFlags{targetFlags: f.targetFlags, yes: f.yes})
+	return a.apply(ctx, made, &applyFlags{targetFlags: f.targetFlags, yes: f.yes, Options: run.Options{OtherTarget: f.other}})
 }
 
 func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Back) (*desk.Dossier, error) {
@@ -105,15 +115,35 @@ func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to targetFlags,
 	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
 		return nil, errors.Join(err, nothingDone(t))
 	}
-	tgt, err := a.state(t, to)
+	tgt, sheet, err := a.state(t, to)
 	if err != nil {
 		return nil, err
 	}
+	back.Sheet = sheet
 	made, err := run.Rollback(ctx, t, tgt, back)
 	if cerr := tgt.Close(); err == nil {
 		err = cerr
 	}
 	return made, err
+}
+
+// otherTargets lists where the dossier's changes stand besides the target at
+// which one that was made undoes them.
+func otherTargets(t, made *desk.Dossier) ([]run.At, error) {
+	here, err := run.LastTarget(made)
+	if err != nil || here == nil {
+		return nil, err
+	}
+	all, _, err := run.Changed(t)
+	return slices.DeleteFunc(all, func(at run.At) bool { return at == here.At() }), err
+}
+
+func targetNames(all []run.At) []string {
+	names := []string{}
+	for _, at := range all {
+		names = append(names, at.Target)
+	}
+	return names
 }
 
 // missed says which of the named records had nothing to undo.

@@ -37,28 +37,29 @@ func (p *targetFlags) carries() string {
 	return "apply"
 }
 
-// state opens what is to be undone, or returned to a backup: the target, or
-// for a hand-off the fresh export that tells what the system has.
-func (a *app) state(t *desk.Dossier, p targetFlags) (target.Target, error) {
+// state opens what is to be undone, or returned to a backup: the target, with
+// the sheet that was named, or for a hand-off the fresh export that tells what
+// the system has.
+func (a *app) state(t *desk.Dossier, p targetFlags) (_ target.Target, sheet string, err error) {
 	last, err := run.LastTarget(t)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	if p.to != "" || last == nil || !last.Handoff {
 		if p.current != "" {
-			return nil, usage("--current is for what was handed off; this dossier's target is read directly")
+			return nil, "", usage("--current is for what was handed off; this dossier's target is read directly")
 		}
-		f, _, err := a.target(t, p)
-		return f, err
+		f, o, err := a.target(t, p)
+		return f, o.Sheet, err
 	}
 	if p.current == "" {
-		return nil, &handoff.Error{Code: handoff.NeedsCurrent, Text: "dossier " + t.Meta.Number + " was handed off, and what the system has now only a fresh export tells"}
+		return nil, "", &handoff.Error{Code: handoff.NeedsCurrent, Text: "dossier " + t.Meta.Number + " was handed off, and what the system has now only a fresh export tells"}
 	}
 	s, done, err := a.system(t, handoff.Options{Form: handoff.CSV}, p.current)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	return &closing{s, done}, nil
+	return &closing{s, done}, "", nil
 }
 
 // closing is a system whose export is let go with it.
@@ -70,10 +71,19 @@ type closing struct {
 func (c *closing) Close() error { c.done(); return nil }
 
 func (p *targetFlags) flags(fl *pflag.FlagSet) {
-	fl.StringVar(&p.to, "to", "", "the `target`: a CSV, JSON Lines or XLSX file (default: where the last run went)")
+	fl.StringVar(&p.to, "to", "", "the `target`: a CSV, JSON Lines or XLSX file, or a name from desk.yaml (default: where the last run went)")
 	fl.StringVar(&p.sheet, "sheet", "", "the `sheet` of a workbook (default: the first that is not hidden)")
 	fl.StringVar(&p.encoding, "encoding", "", "the `encoding` of a CSV file (default: found, or as the dossier knows it)")
 	fl.StringVar(&p.delimiter, "delimiter", "", "the delimiter of a CSV file: `comma`, semicolon, tab (default: found)")
+}
+
+// targetPath is the path of a target that is named, by its path or by its name
+// on the desk.
+func (a *app) targetPath(t *desk.Dossier, to string) string {
+	if named, ok := t.Desk().Settings.Targets[to]; ok {
+		return file.Path(named.To)
+	}
+	return file.Path(a.path(to))
 }
 
 // target opens the target that was named, or the last run's, and says how it
@@ -97,7 +107,12 @@ func (a *app) target(t *desk.Dossier, p targetFlags) (*file.File, table.Options,
 		}
 		p.to = last.Target
 	}
-	path := file.Path(a.path(p.to))
+	path := a.targetPath(t, p.to)
+	if there, err := run.LastRunAt(t, path); err != nil {
+		return nil, o, err
+	} else if there != nil {
+		last = there
+	}
 	if last != nil && last.Target == path {
 		o.Sheet, o.Encoding, o.Delimiter = cmp.Or(o.Sheet, last.Read.Sheet), cmp.Or(o.Encoding, last.Read.Encoding), cmp.Or(o.Delimiter, last.Read.Delimiter)
 	}

@@ -18,6 +18,7 @@ import (
 
 func newVerify(a *app) *cobra.Command {
 	var expect []string
+	var to string
 	cmd := &cobra.Command{
 		Use:   "verify NNNN [FILE]",
 		Short: "Hold a fresh read or export against what was meant",
@@ -39,15 +40,16 @@ export also tells which records were done. The result is kept in verify.json.`,
 			if len(args) == 2 {
 				fresh = args[1]
 			}
-			return a.verify(cmd.Context(), t, fresh, expect)
+			return a.verify(cmd.Context(), t, fresh, to, expect)
 		},
 	}
+	cmd.Flags().StringVar(&to, "to", "", "which `target` is proven, where runs went to several (default: the last run's)")
 	cmd.Flags().StringArrayVar(&expect, "expect", nil, "a `count` that must add up: 'EXPRESSION: NUMBER'; repeatable")
 	return cmd
 }
 
-func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh string, expect []string) error {
-	last, err := run.LastTarget(t)
+func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh, to string, expect []string) error {
+	last, err := a.lastAt(t, to)
 	if err != nil {
 		return err
 	}
@@ -61,12 +63,15 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh string, expect 
 		}
 		defer lock.Unlock()
 	}
-	img, release, err := a.fresh(ctx, t, fresh)
+	img, release, err := a.fresh(ctx, t, last, fresh)
 	if err != nil {
 		return err
 	}
 	defer release()
 	p := run.Proof{Fresh: img, Name: fresh, By: a.user, Now: a.now}
+	if to != "" {
+		p.At = new(last.At())
+	}
 	if p.Expect, err = expectations(t, img.Heading, expect); err != nil {
 		return err
 	}
@@ -89,6 +94,20 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh string, expect 
 	return nil
 }
 
+// lastAt returns the heading of the dossier's last run, or of the last that went
+// to the target that is named.
+func (a *app) lastAt(t *desk.Dossier, to string) (*run.Head, error) {
+	if to == "" {
+		return run.LastTarget(t)
+	}
+	path := a.targetPath(t, to)
+	h, err := run.LastRunAt(t, path)
+	if err == nil && h == nil {
+		return nil, &run.Refusal{Code: run.NothingDone, Text: fmt.Sprintf("no run of dossier %s went to %s", t.Meta.Number, path)}
+	}
+	return h, err
+}
+
 // expectations reads counts that must add up.
 func expectations(t *desk.Dossier, heading, said []string) ([]*run.Expect, error) {
 	var all []*run.Expect
@@ -108,7 +127,7 @@ func expectations(t *desk.Dossier, heading, said []string) ([]*run.Expect, error
 }
 
 // fresh reads the file that was named, or the last run's target.
-func (a *app) fresh(ctx context.Context, t *desk.Dossier, name string) (*table.Image, func(), error) {
+func (a *app) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, name string) (*table.Image, func(), error) {
 	if name != "" {
 		s := a.source(name)
 		s.Options.Password = a.password()
@@ -118,14 +137,12 @@ func (a *app) fresh(ctx context.Context, t *desk.Dossier, name string) (*table.I
 		}
 		return f.Image, func() { _ = f.Close() }, nil
 	}
-	last, err := run.LastTarget(t)
-	if err != nil {
-		return nil, nil, err
-	}
 	if last == nil {
 		return nil, nil, nothingDone(t)
 	}
-	f, err := t.OpenTable(last.Target, filepath.Base(last.Target), last.Read)
+	o := last.Read
+	o.Known = last.Found
+	f, err := t.OpenTable(last.Target, filepath.Base(last.Target), o)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -35,8 +35,35 @@ type Desk struct {
 
 // Settings is what desk.yaml says.
 type Settings struct {
-	Name   string `yaml:"name"`
-	Review Review `yaml:"review"`
+	Name    string            `yaml:"name"`
+	Review  Review            `yaml:"review"`
+	Targets map[string]Target `yaml:"targets"`
+}
+
+// Target is a place that has a name on the desk.
+type Target struct {
+	To    string `yaml:"to"`    // a path, from the desk's folder; absolute once the desk is open
+	Trial bool   `yaml:"trial"` // it is for trying: nothing is asked before something is done again there
+}
+
+// Trial reports whether a target, named by its path, is for trying.
+func (s *Settings) Trial(path string) bool {
+	for _, t := range s.Targets {
+		if t.Trial && (t.To == path || sameFile(t.To, path)) {
+			return true
+		}
+	}
+	return false
+}
+
+// sameFile reports whether two names are those of one file.
+func sameFile(a, b string) bool {
+	x, err := os.Stat(a)
+	if err != nil {
+		return false
+	}
+	y, err := os.Stat(b)
+	return err == nil && os.SameFile(x, y)
 }
 
 const firstSettings = `# This folder is a Pale Twin desk: it holds the dossiers of bulk updates.
@@ -49,6 +76,12 @@ name: ""
 # do; several with commas between. "by" says whose look that is: other (anyone but the one who compared), or two
 # (two people). "names: claimed" lets approve --by NAME say who decided; otherwise it is who is logged in.
 # review: {second: deletes, by: other, names: claimed}
+
+# Names for where records live, for apply --to NAME. One that is marked as a trial is for trying: an update may go there
+# first, and again, and then to the real one, without --other-target and --again.
+# targets:
+#   test: {to: test-register.csv, trial: true}
+#   register: {to: /srv/register/aids.csv}
 `
 
 // ErrUntrusted says that somebody else could have written a desk.yaml that
@@ -95,6 +128,15 @@ func load(fsys disk.FS, dir string) (*Desk, error) {
 	}
 	if err := yaml.UnmarshalWithOptions(b, &d.Settings, yaml.Strict()); err != nil && !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, strings.TrimSpace(yaml.FormatError(err, false, true)))
+	}
+	for name, x := range d.Settings.Targets {
+		if x.To == "" {
+			return nil, fmt.Errorf("%s: %w: the target %s has no \"to\"", filepath.Join(dir, SettingsName), ErrSettings, name)
+		}
+		if !filepath.IsAbs(x.To) {
+			x.To = filepath.Join(dir, x.To)
+			d.Settings.Targets[name] = x
+		}
 	}
 	if err := d.Settings.Review.check(); err != nil {
 		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"slices"
 	"time"
 
 	"paletwin/core/changeset"
@@ -105,6 +106,7 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 	if err := j.guard(last); err != nil {
 		return nil, err
 	}
+	j.Options.Again = j.Options.Again || j.Dossier.Desk().Settings.Trial(j.Target.Name())
 	if len(j.Options.System) == 0 {
 		if j.Options.System = systemFields(j.Dossier, last); len(j.Options.System) == 0 {
 			j.Options.System = j.layout.System()
@@ -143,7 +145,7 @@ func systemFields(t *desk.Dossier, last *Record) []string {
 // guard refuses a target that is not the one meant.
 func (j *Job) guard(last *Record) error {
 	name := j.Target.Name()
-	if last != nil && last.Ended == "" && !j.goesTo(last) {
+	if last != nil && last.Ended == "" && last.Head.At() != j.at() {
 		return refuse(UnfinishedThere, "run %d of this dossier was interrupted on %s, and is finished there before anything goes elsewhere", last.Head.Run, last.Head.Target)
 	}
 	if j.Options.OtherTarget {
@@ -154,8 +156,15 @@ func (j *Job) guard(last *Record) error {
 			return refuse(IsInput, "%s is a file this dossier was made from (%s)", name, in.Name)
 		}
 	}
-	if last != nil && !j.goesTo(last) {
-		return refuse(OtherTarget, "the last run of this dossier went to %s, not to %s", last.Head.Target, name)
+	other, err := j.lastElsewhere()
+	if err != nil {
+		return err
+	}
+	if other != nil && other.Dossier != j.Dossier.Meta.Number {
+		return refuse(OtherTarget, "this dossier undoes what was done to %s, not to %s", other.Target, name)
+	}
+	if other != nil {
+		return refuse(OtherTarget, "the last run of this dossier went to %s, not to %s", other.Target, name)
 	}
 	ed := j.Dossier.Meta.Edited
 	if ed == nil || last != nil {
@@ -171,9 +180,42 @@ func (j *Job) guard(last *Record) error {
 	return nil
 }
 
-// goesTo reports whether a run went to the target of this one.
-func (j *Job) goesTo(r *Record) bool {
-	return r.Head.Target == j.Target.Name() && r.Head.Read.Sheet == j.Options.Read.Sheet
+// at is where the run goes.
+func (j *Job) at() At { return At{j.Target.Name(), j.Options.Read.Sheet} }
+
+// lastElsewhere returns the last run's heading if it went to another target
+// than this one and neither is for trying, nil if none did. A dossier that
+// undoes another one belongs to the target of what it undoes.
+func (j *Job) lastElsewhere() (*Head, error) {
+	settings := &j.Dossier.Desk().Settings
+	if settings.Trial(j.Target.Name()) {
+		return nil, nil
+	}
+	runs, err := Runs(j.Dossier)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range slices.Backward(runs) {
+		r, err := ReadRun(j.Dossier, n)
+		if err != nil {
+			return nil, err
+		}
+		if settings.Trial(r.Head.Target) {
+			continue
+		}
+		if r.Head.At() != j.at() {
+			return &r.Head, nil
+		}
+		return nil, nil
+	}
+	if j.Dossier.Meta.Undoes == nil {
+		return nil, nil
+	}
+	h, err := LastTarget(j.Dossier)
+	if err != nil || h == nil || h.At() == j.at() || h.Handoff {
+		return nil, err
+	}
+	return h, nil
 }
 
 func sameFile(a, b string) bool {
@@ -192,7 +234,7 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 		return nil, err
 	}
 	defer c.Close()
-	plan, err := MakePlan(j.Dossier, c, j.Options)
+	plan, err := MakePlan(j.Dossier, c, j.at(), j.Options)
 	if err != nil {
 		return nil, err
 	}

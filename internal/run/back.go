@@ -20,17 +20,20 @@ import (
 
 // Back says what is to be undone.
 type Back struct {
-	Run     int          // 0 means all runs that are not undone yet
-	Records []record.Key // only these, if any
-	Fields  []string     // only these fields of amends, if any
-	By      string
-	Now     func() time.Time
-	Tool    string
+	Run   int    // 0 means all runs at the target that are not undone yet
+	Sheet string // of the target, as the run that wrote it was told
+	// OtherTarget says that the target is the last run's under another name.
+	OtherTarget bool
+	Records     []record.Key // only these, if any
+	Fields      []string     // only these fields of amends, if any
+	By          string
+	Now         func() time.Time
+	Tool        string
 }
 
 // LastTarget returns the heading of a dossier's last run, which says what the
-// target was; for a dossier that has not run and undoes another, that of the
-// other's. Without one it is nil.
+// target was; for a dossier that has not run and undoes runs of another, that of
+// these. Without one it is nil.
 func LastTarget(t *desk.Dossier) (*Head, error) {
 	runs, err := Runs(t)
 	if err != nil {
@@ -44,6 +47,13 @@ func LastTarget(t *desk.Dossier) (*Head, error) {
 		if err != nil {
 			return nil, err
 		}
+		if undone := t.Meta.Undoes.Runs; len(undone) > 0 {
+			r, err := ReadRun(from, undone[0])
+			if err != nil {
+				return nil, err
+			}
+			return &r.Head, nil
+		}
 		return LastTarget(from)
 	}
 	r, err := ReadRun(t, runs[len(runs)-1])
@@ -51,6 +61,25 @@ func LastTarget(t *desk.Dossier) (*Head, error) {
 		return nil, err
 	}
 	return &r.Head, nil
+}
+
+// LastRunAt returns the heading of a dossier's last run that went to a target,
+// nil if none did.
+func LastRunAt(t *desk.Dossier, target string) (*Head, error) {
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range slices.Backward(runs) {
+		r, err := ReadRun(t, n)
+		if err != nil {
+			return nil, err
+		}
+		if r.Head.Target == target {
+			return &r.Head, nil
+		}
+	}
+	return nil, nil
 }
 
 // KnownOf returns what is known of a target that a dossier goes to: as the
@@ -79,11 +108,15 @@ func KnownOf(t *desk.Dossier, last *Head, target string) (table.Found, error) {
 // Rollback makes a new dossier that undoes what runs of t really did, newest
 // first, against the target as it is now: what was changed since is held.
 func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (*desk.Dossier, error) {
-	done, err := standing(t)
+	at, err := (&wayBack{t, b.Sheet, b.OtherTarget}).at(tgt)
 	if err != nil {
 		return nil, err
 	}
-	if err := observe(ctx, t, tgt, done, b.By, b.Now); err != nil {
+	done, err := standing(t, at)
+	if err != nil {
+		return nil, err
+	}
+	if err := observe(ctx, t, tgt, at, done, b.By, b.Now); err != nil {
 		return nil, err
 	}
 	system, err := lastSystem(t)

@@ -54,6 +54,13 @@ type Head struct {
 	Found    table.Found   `json:"found,omitzero"`    // how it was; of older journals zero
 }
 
+// At names a target of a dossier: what it is called and, of a workbook, the
+// sheet. Hand-offs are one.
+type At struct{ Target, Sheet string }
+
+// At returns where the run went.
+func (h *Head) At() At { return At{h.Target, h.Read.Sheet} }
+
 // entry is a line of a journal after the first, as it is read.
 type entry struct {
 	Batch    int           `json:"batch,omitempty"`

@@ -28,11 +28,11 @@ type judged struct {
 // compare compares the last run's backup with the fresh state: what differs
 // is a step, as meant or not, or moved besides.
 func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Record, backup *table.Image, p Proof) error {
-	done, err := standing(t)
+	done, err := standing(t, last.Head.At())
 	if err != nil {
 		return err
 	}
-	ever, err := everDone(t)
+	ever, err := everDone(t, last.Head.At())
 	if err != nil {
 		return err
 	}
@@ -89,7 +89,7 @@ func (v *Verification) elsewhere(t *desk.Dossier, last *Record, done map[unit]st
 	if !last.Head.Handoff {
 		seen := map[*Step]bool{}
 		for _, d := range done {
-			if !seen[d.step] && d.target == last.Head.Target && d.run != last.Head.Run {
+			if !seen[d.step] && d.run != last.Head.Run {
 				seen[d.step] = true
 				all = append(all, &judged{Step: d.step, fields: stands(d.step.Fields, d.step.ID, done)})
 			}

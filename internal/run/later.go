@@ -8,11 +8,12 @@ import (
 	"paletwin/internal/desk"
 )
 
-// later knows what dossiers after one wrote, so that a difference which they
+// later knows what dossiers after one wrote to its target, so that a difference which they
 // made is not taken for one that nobody meant. It is read when it is first
 // asked.
 type later struct {
 	t     *desk.Dossier
+	at    At
 	read  bool
 	wrote map[place]wrote
 	err   error
@@ -60,7 +61,9 @@ func (l *later) load() error {
 				return err
 			}
 			for _, s := range r.Steps {
-				l.take(s, x.Meta.Number)
+				if r.Head.At() == l.at {
+					l.take(s, x.Meta.Number)
+				}
 			}
 		}
 	}

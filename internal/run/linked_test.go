@@ -50,7 +50,7 @@ func TestLinkedChangesAreDecidedTogether(t *testing.T) {
 	c, err := d.Changes()
 	require.NoError(t, err)
 	defer c.Close()
-	p, err := MakePlan(d, c, Options{})
+	p, err := MakePlan(d, c, At{}, Options{})
 	require.NoError(t, err)
 	assert.Len(t, p.Steps, 2, "a group leaves alone what a person decided, so both stay approved")
 }

@@ -5,6 +5,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/internal/desk"
+	"paletwin/internal/target"
 )
 
 // unit names what can be done and undone on its own: a field of an amend,
@@ -17,9 +18,8 @@ type unit struct {
 // standingUnit is a unit that was done and stands: the run that did it last,
 // and the step it belongs to.
 type standingUnit struct {
-	run    int
-	target string // where that run went
-	step   *Step
+	run  int
+	step *Step
 }
 
 // units returns the units of a step.
@@ -34,8 +34,9 @@ func (s *Step) units() []unit {
 	return u
 }
 
-// everDone returns the units that a dossier's runs did, undone since or not.
-func everDone(t *desk.Dossier) (map[unit]standingUnit, error) {
+// everDone returns the units that a dossier's runs did at a target, undone
+// since or not.
+func everDone(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
 	done := map[unit]standingUnit{}
 	runs, err := Runs(t)
 	if err != nil {
@@ -46,12 +47,15 @@ func everDone(t *desk.Dossier) (map[unit]standingUnit, error) {
 		if err != nil {
 			return nil, err
 		}
+		if r.Head.At() != at {
+			continue
+		}
 		for _, s := range r.Steps {
 			if s.Outcome != Done {
 				continue
 			}
 			for _, u := range s.units() {
-				done[u] = standingUnit{n, r.Head.Target, s}
+				done[u] = standingUnit{n, s}
 			}
 		}
 	}
@@ -62,8 +66,8 @@ func everDone(t *desk.Dossier) (map[unit]standingUnit, error) {
 // done again, and what was handed over, whatever was answered. Of a retry the
 // plan takes only what a system refused, or, where the target shows what it
 // has, did not answer: only is then that, else nil.
-func left(t *desk.Dossier, o Options) (pass func(unit) bool, only map[unit]bool, err error) {
-	done, err := everDone(t)
+func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[unit]bool, err error) {
+	done, err := everDone(t, at)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -115,10 +119,10 @@ func (s *Step) handedUnits() []unit {
 	return (&Step{ID: s.ID, Act: s.Act, Fields: s.all}).units()
 }
 
-// standing returns the units that a dossier's runs did and that no rollback
-// has undone since.
-func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
-	done, err := everDone(t)
+// standing returns the units that a dossier's runs did at a target and that no
+// rollback has undone there since.
+func standing(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
+	done, err := everDone(t, at)
 	if err != nil || len(done) == 0 {
 		return done, err
 	}
@@ -127,18 +131,108 @@ func standing(t *desk.Dossier) (map[unit]standingUnit, error) {
 		return nil, err
 	}
 	for _, b := range backs {
-		undone, err := standing(b)
+		undone, err := standingAnywhere(b)
 		if err != nil {
 			return nil, err
 		}
 		for u, d := range done {
 			back := changeset.MakeID(t.Set().Name, d.step.Key, d.step.Act.Inverse())
-			if _, ok := undone[unit{back, u.field}]; ok && slices.Contains(b.Meta.Undoes.Runs, d.run) {
+			if undone[unit{back, u.field}] && slices.Contains(b.Meta.Undoes.Runs, d.run) {
 				delete(done, u)
 			}
 		}
 	}
 	return done, nil
+}
+
+// standingAnywhere returns the units of a dossier that stand at any target. One
+// that undoes runs goes to their target, under whatever name.
+func standingAnywhere(t *desk.Dossier) (map[unit]bool, error) {
+	all, err := Targets(t)
+	if err != nil {
+		return nil, err
+	}
+	units := map[unit]bool{}
+	for _, at := range all {
+		done, err := standing(t, at)
+		if err != nil {
+			return nil, err
+		}
+		for u := range done {
+			units[u] = true
+		}
+	}
+	return units, nil
+}
+
+// at returns which of the targets of a dossier a state is of that is read of a
+// target: its own, or, where other says that it is the last one's under another
+// name, that.
+func (t *wayBack) at(tgt target.Target) (At, error) {
+	at := At{tgt.Name(), t.sheet}
+	all, err := Targets(t.of)
+	switch {
+	case err != nil || slices.Contains(all, at) || len(all) == 0:
+		return at, err
+	case t.other:
+		return all[0], nil
+	}
+	return at, refuse(OtherTarget, "no run of dossier %s went to %s; the last one went to %s", t.of.Meta.Number, at.Target, all[0].Target)
+}
+
+// wayBack is a dossier that is to be undone, as the command says where.
+type wayBack struct {
+	of    *desk.Dossier
+	sheet string
+	other bool
+}
+
+// Targets lists where a dossier's runs went, each once, the last one first.
+func Targets(t *desk.Dossier) ([]At, error) {
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, err
+	}
+	var all []At
+	for _, n := range slices.Backward(runs) {
+		r, err := ReadRun(t, n)
+		if err != nil {
+			return nil, err
+		}
+		if !slices.Contains(all, r.Head.At()) {
+			all = append(all, r.Head.At())
+		}
+	}
+	return all, nil
+}
+
+// Changed counts the steps of a dossier that stand, by target, the last one
+// first; targets at which none does are left out.
+func Changed(t *desk.Dossier) (at []At, steps []int, err error) {
+	all, err := Targets(t)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, x := range all {
+		n, err := standingSteps(t, x)
+		if err != nil {
+			return nil, nil, err
+		}
+		if n > 0 {
+			at, steps = append(at, x), append(steps, n)
+		}
+	}
+	return at, steps, nil
+}
+
+// standingSteps counts the steps that stand at a target, whole or in part.
+func standingSteps(t *desk.Dossier, at At) (int, error) {
+	done, err := standing(t, at)
+	steps := map[*Step]bool{}
+	for _, d := range done {
+		steps[d.step] = true
+	}
+	return len(steps), err
 }
 
 // takenBack returns the units that were done once and do not stand, with the

@@ -11,7 +11,7 @@ import (
 // observe finds out, for what was handed over, what was done of it: what is
 // seen done in the target is, and what is neither as before nor as meant may
 // have been, and is looked at again.
-func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[unit]standingUnit, by string, now func() time.Time) error {
+func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, done map[unit]standingUnit, by string, now func() time.Time) error {
 	h, ok := tgt.(target.Handing)
 	if !ok {
 		return nil
@@ -21,7 +21,7 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[u
 		return err
 	}
 	defer release()
-	ever, err := everDone(t)
+	ever, err := everDone(t, at)
 	if err != nil {
 		return err
 	}
@@ -30,7 +30,7 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[u
 	if err != nil {
 		return err
 	}
-	v := &Verification{set: t.Set().Name, later: &later{t: t}}
+	v := &Verification{set: t.Set().Name, later: &later{t: t, at: at}}
 	if v.layout, err = t.Layout(); err != nil {
 		return err
 	}
@@ -43,7 +43,7 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, done map[u
 		}
 		for _, u := range s.units() {
 			if _, there := done[u]; !there && undone[u] == nil {
-				done[u] = standingUnit{s.of.Head.Run, tgt.Name(), s.Step}
+				done[u] = standingUnit{s.of.Head.Run, s.Step}
 			}
 		}
 	}

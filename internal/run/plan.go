@@ -20,10 +20,10 @@ type Plan struct {
 }
 
 // MakePlan takes the approved part of a dossier's change set, without what
-// its runs have done, undone since or not, unless the options say so. Linked
-// changes are planned only if all of them are approved.
-func MakePlan(t *desk.Dossier, c *desk.Changes, o Options) (*Plan, error) {
-	pass, only, err := left(t, o)
+// its runs have done at the target, undone since or not, unless the options say
+// so. Linked changes are planned only if all of them are approved.
+func MakePlan(t *desk.Dossier, c *desk.Changes, at At, o Options) (*Plan, error) {
+	pass, only, err := left(t, at, o)
 	if err != nil {
 		return nil, err
 	}

@@ -18,10 +18,13 @@ import (
 
 // Return says to which backup to return.
 type Return struct {
-	Run  int // whose backup; 0 means the first run's, the state before the dossier
-	By   string
-	Now  func() time.Time
-	Tool string
+	Run   int // whose backup; 0 means the first run's at the target, the state before the dossier
+	Sheet string
+	// OtherTarget says that the target is the last run's under another name.
+	OtherTarget bool
+	By          string
+	Now         func() time.Time
+	Tool        string
 }
 
 // Restore makes a new dossier that takes the target from its current state
@@ -35,8 +38,14 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	if len(runs) == 0 {
 		return nil, nil, refuse(NothingDone, "dossier %s has not been carried out", t.Meta.Number)
 	}
+	at, err := (&wayBack{t, b.Sheet, b.OtherTarget}).at(tgt)
+	if err != nil {
+		return nil, nil, err
+	}
 	if b.Run == 0 {
-		b.Run = runs[0]
+		if b.Run, err = firstAt(t, runs, at); err != nil {
+			return nil, nil, err
+		}
 	}
 	r, err := ReadRun(t, b.Run)
 	if err != nil {
@@ -49,14 +58,14 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	if err := backup.Close(); err != nil {
 		return nil, nil, err
 	}
-	done, err := standing(t)
+	done, err := standing(t, at)
 	if err == nil {
-		err = observe(ctx, t, tgt, done, b.By, b.Now)
+		err = observe(ctx, t, tgt, at, done, b.By, b.Now)
 	}
 	if err != nil {
 		return nil, nil, err
 	}
-	wrote, err := written(t)
+	wrote, err := written(t, at)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -84,10 +93,25 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	return t.Desk().Compare(ctx, c)
 }
 
+// firstAt returns the first run that went to a target; where none did, the
+// first of all.
+func firstAt(t *desk.Dossier, runs []int, at At) (int, error) {
+	for _, n := range runs {
+		r, err := ReadRun(t, n)
+		if err != nil {
+			return 0, err
+		}
+		if r.Head.At() == at {
+			return n, nil
+		}
+	}
+	return runs[0], nil
+}
+
 // written returns what a dossier's runs left in the records that they wrote,
 // by field; the field "" is whether the record was left there.
-func written(t *desk.Dossier) (map[record.Key]map[string]string, error) {
-	done, err := everDone(t)
+func written(t *desk.Dossier, at At) (map[record.Key]map[string]string, error) {
+	done, err := everDone(t, at)
 	if err != nil {
 		return nil, err
 	}

@@ -14,11 +14,18 @@ import (
 
 // Status is what a dossier's runs came to, for the history.
 type Status struct {
-	Runs     []*Record
-	Steps    Steps    // what became of each record at last; done stays done
-	Standing int      // steps done and not undone
-	Undone   []string // the dossiers that undid some of it
-	Running  bool     // a process is working on it
+	Runs    []*Record
+	Steps   Steps    // what became of each record at last, summed over the targets; done stays done
+	Targets []Reach  // by target, in the order in which they were first gone to
+	Undone  []string // the dossiers that undid some of it
+	Running bool     // a process is working on it
+}
+
+// Reach is what became of records at one target.
+type Reach struct {
+	At
+	Steps    Steps
+	Standing int // steps done and not undone
 }
 
 // ReadStatus reads a dossier's runs.
@@ -28,35 +35,40 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	last := map[changeset.ID]Outcome{}
+	last := map[At]map[changeset.ID]Outcome{}
 	for _, n := range runs {
 		r, err := ReadRun(t, n)
 		if err != nil {
 			return nil, err
 		}
 		s.Runs = append(s.Runs, r)
+		at := r.Head.At()
+		if last[at] == nil {
+			last[at] = map[changeset.ID]Outcome{}
+			s.Targets = append(s.Targets, Reach{At: at})
+		}
 		for _, x := range r.Steps {
-			if last[x.ID] != Done {
-				last[x.ID] = x.Outcome
+			if last[at][x.ID] != Done {
+				last[at][x.ID] = x.Outcome
 			}
 		}
 	}
-	for _, o := range last {
-		s.Steps.count(o)
+	for i := range s.Targets {
+		x := &s.Targets[i]
+		for _, o := range last[x.At] {
+			x.Steps.count(o)
+			s.Steps.count(o)
+		}
+		if x.Steps.Done > 0 {
+			if x.Standing, err = standingSteps(t, x.At); err != nil {
+				return nil, err
+			}
+		}
 	}
 	s.Running = Working(t)
 	if s.Steps.Done == 0 {
 		return s, nil
 	}
-	done, err := standing(t)
-	if err != nil {
-		return nil, err
-	}
-	steps := map[*Step]bool{}
-	for _, d := range done {
-		steps[d.step] = true
-	}
-	s.Standing = len(steps)
 	backs, err := t.Desk().Undoing(t.Meta.Number)
 	if err != nil {
 		return nil, err
@@ -91,10 +103,21 @@ func (s *Status) String() string {
 		}
 		return "interrupted"
 	}
-	words := s.Steps.String()
+	var parts []string
+	standing := 0
+	for i := range s.Targets {
+		x := &s.Targets[i]
+		standing += x.Standing
+		words := x.Steps.String()
+		if len(s.Targets) > 1 {
+			words += " at " + filepath.Base(x.Target)
+		}
+		parts = append(parts, words)
+	}
+	words := strings.Join(parts, ", ")
 	if len(s.Undone) > 0 {
 		what := "in part"
-		if s.Standing == 0 {
+		if standing == 0 {
 			what = "whole"
 		}
 		words += fmt.Sprintf("; undone %s by %s", what, strings.Join(s.Undone, ", "))

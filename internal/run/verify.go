@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -92,6 +93,7 @@ type Proof struct {
 	Name   string       // what it is called; "" is the target itself
 	Expect []*Expect    // counts that must add up
 	By     string       // who asks
+	At     *At          // which target is proven; nil is the last run's
 	Now    func() time.Time
 }
 
@@ -107,17 +109,22 @@ func Verify(ctx context.Context, t *desk.Dossier, p Proof) (*Verification, error
 	if len(runs) == 0 {
 		return nil, refuse(NothingDone, "dossier %s has not been carried out", t.Meta.Number)
 	}
-	last, err := ReadRun(t, runs[len(runs)-1])
-	if err != nil {
-		return nil, err
+	for _, n := range slices.Backward(runs) {
+		last, err := ReadRun(t, n)
+		if err != nil {
+			return nil, err
+		}
+		if p.At == nil || last.Head.At() == *p.At {
+			return verify(ctx, t, last, p)
+		}
 	}
-	return verify(ctx, t, last, p)
+	return nil, refuse(NothingDone, "no run of dossier %s went to %s", t.Meta.Number, p.At.Target)
 }
 
 // verify is Verify with the last run at hand.
 func verify(ctx context.Context, t *desk.Dossier, last *Record, p Proof) (*Verification, error) {
 	v := &Verification{Differences: []Difference{}, System: []changeset.FieldCount{}, Made: []Made{}, Fields: []changeset.FieldCount{}, Expected: []Expected{},
-		Fresh: p.Name, When: p.Now().UTC(), set: t.Set().Name, system: last.Head.System, later: &later{t: t}}
+		Fresh: p.Name, When: p.Now().UTC(), set: t.Set().Name, system: last.Head.System, later: &later{t: t, at: last.Head.At()}}
 	var err error
 	if v.layout, err = t.Layout(); err != nil {
 		return nil, err

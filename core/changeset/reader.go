@@ -77,6 +77,10 @@ func open(data []byte) (r *Reader, body []byte, err error) {
 	if !bytes.HasPrefix(data[last:], []byte(`{"seal":"`)) || json.Unmarshal(data[last:], &r.Seal) != nil {
 		return nil, nil, ErrCut
 	}
+	// The seal's line is no part of what it seals: it stands as it was written.
+	if line, err := json.Marshal(r.Seal); err != nil || !bytes.Equal(append(line, '\n'), data[last:]) {
+		return nil, nil, ErrSeal
+	}
 	r.lines = data[len(first)+1 : last]
 	return r, data[:last], nil
 }

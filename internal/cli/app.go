@@ -256,8 +256,17 @@ func (a *app) dossier(name string) (*desk.Dossier, error) {
 		return nil, err
 	}
 	t, err := d.Dossier(name, a.user)
-	if err == nil && name == "-" {
+	if err != nil {
+		return nil, err
+	}
+	if name == "-" {
 		a.hint("%s", screen.Dim(fmt.Sprintf("dossier %s, %s", t.Meta.Number, screen.Safe(t.Meta.Title))))
+	}
+	beyond, err := t.Beyond()
+	if len(beyond) > 0 && !run.Working(t) {
+		for _, chain := range beyond {
+			a.hint("%s", beyondWords(chain))
+		}
 	}
 	return t, err
 }

@@ -239,6 +239,11 @@ func dossierJSON(t *desk.Dossier, c *desk.Changes, s *run.Status) any {
 		"decisions": acts, "runs": runs, "status": s.String(), "undone_by": orEmpty(s.Undone)}
 }
 
+// beyondWords says that a chain has a line that its head does not know.
+func beyondWords(name string) string {
+	return screen.Safe(name) + ": a command was killed just after it had written the last line; that line counts"
+}
+
 // checkHistory reads one dossier, or all, again.
 func (a *app) checkHistory(args []string) error {
 	d, err := a.desk()
@@ -262,18 +267,29 @@ func (a *app) checkHistory(args []string) error {
 		if len(bad) > 0 {
 			damaged++
 		}
+		uncovered := run.Uncovered(t)
+		var beyond []string
+		if t.Damage == nil {
+			beyond, _ = t.Beyond() // what is wrong with the heads is damage, and said
+		}
 		if a.json {
 			texts := []string{}
 			for _, err := range bad {
 				texts = append(texts, err.Error())
 			}
-			if err := a.printJSON(map[string]any{"path": t.Rel(t.Dir), "whole": len(bad) == 0, "damage": texts}); err != nil {
+			if err := a.printJSON(map[string]any{"path": t.Rel(t.Dir), "whole": len(bad) == 0, "damage": texts, "not_covered": uncovered, "beyond_head": orNone(beyond)}); err != nil {
 				return err
 			}
 			continue
 		}
 		if len(bad) == 0 {
 			a.out.Line("%s  whole", t.Rel(t.Dir))
+		}
+		if uncovered != "" {
+			a.out.Line("  %s", screen.Dim(uncovered))
+		}
+		for _, name := range beyond {
+			a.out.Line("  %s  %s", screen.Level("note"), beyondWords(name))
 		}
 		for _, err := range bad {
 			a.out.Line("%s  %s %s", t.Rel(t.Dir), screen.Level("stop"), screen.Safe(err.Error()))

@@ -53,22 +53,22 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh, to string, exp
 	if err != nil {
 		return err
 	}
+	lock, lerr := t.Lock() // the proof, and what an export shows to be done, are written down
+	defer lock.Unlock()
 	if last != nil && last.Handoff {
 		if fresh == "" {
 			return &handoff.Error{Code: handoff.NeedsFresh, Text: "dossier " + t.Meta.Number + " was handed off, and what the system has now only a fresh export tells"}
 		}
-		lock, err := t.Lock() // what the export shows to be done is written down
-		if err != nil {
-			return err
+		if lerr != nil {
+			return lerr
 		}
-		defer lock.Unlock()
 	}
 	img, release, err := a.fresh(ctx, t, last, fresh)
 	if err != nil {
 		return err
 	}
 	defer release()
-	p := run.Proof{Fresh: img, Name: fresh, By: a.user, Now: a.now}
+	p := run.Proof{Fresh: img, Name: fresh, By: a.user, Now: a.now, Unkept: lerr != nil}
 	if to != "" {
 		p.At = new(last.At())
 	}

@@ -83,7 +83,8 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	maps.Copy(m.Options, c.How)
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
 	var res *compare.Result
-	_, err := disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
+	var err error
+	_, err = disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
 		res, set.Seal, err = in.compare(ctx, c, w)
 		return err
 	})
@@ -94,7 +95,7 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 		set.Sample = &res.Sample
 	}
 	set.Records, set.Changes, set.Fields, set.Totals, set.DeletesHeld = res.Records, res.Changes, res.Changes.ByField, res.Totals, res.DeletesHeld
-	if err := keepLayout(d.FS, draft.Dir, set.Name, c.Layout); err != nil {
+	if m.Files, err = keepLayout(d.FS, draft.Dir, set.Name, c.Layout); err != nil {
 		return nil, nil, err
 	}
 	m.RecordSets = []RecordSet{set}

@@ -219,6 +219,9 @@ func (t *Draft) Keep(m *Meta) (*Dossier, error) {
 	}
 	m.Number = fmt.Sprintf("%04d", next)
 	m.Slug = slug(m.Title)
+	if err := (&heads{Chains: map[string]chainHead{}}).write(d.FS, filepath.Join(t.Dir, headName)); err != nil {
+		return nil, err
+	}
 	if err := m.write(d.FS, t.Dir); err != nil {
 		return nil, err
 	}

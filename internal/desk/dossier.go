@@ -39,9 +39,12 @@ type Meta struct {
 	DeleteList *Input         `json:"delete_list,omitempty"`
 	Options    map[string]any `json:"options"`
 	Findings   string         `json:"findings_sha256"`
-	Undoes     *Undoes        `json:"undoes,omitempty"`
-	Round      int            `json:"round,omitempty"` // how often it was compared anew
-	Digest     string         `json:"digest"`          // SHA-256 of this file with digest empty
+	// Files are the digests of the copies of the layout and its lists, and of the
+	// change sets that this one took the place of, by name.
+	Files  map[string]string `json:"files,omitempty"`
+	Undoes *Undoes           `json:"undoes,omitempty"`
+	Round  int               `json:"round,omitempty"` // how often it was compared anew
+	Digest string            `json:"digest"`          // SHA-256 of this file with digest empty
 }
 
 // RecordSet is one record set of a dossier and what comparing it found.
@@ -99,7 +102,7 @@ func (m *Meta) digest() (string, error) {
 }
 
 func (m *Meta) write(fsys disk.FS, dir string) (err error) {
-	m.Form, m.Version = "dossier", 1
+	m.Form, m.Version = "dossier", covered
 	if m.Digest, err = m.digest(); err != nil {
 		return err
 	}
@@ -136,8 +139,8 @@ func (d *Desk) open(name string) (*Dossier, error) {
 	if err := json.Unmarshal(b, m); err != nil || m.Form != "dossier" {
 		return nil, &DamageError{file, errors.New("the file is not a dossier's description, or is cut short")}
 	}
-	if m.Version > 1 {
-		return nil, &DamageError{file, errors.New("the dossier was made by a newer version of paletwin")}
+	if m.Version > covered {
+		return nil, &DamageError{file, errNewer}
 	}
 	if want, err := m.digest(); err != nil || want != m.Digest {
 		return nil, &DamageError{file, ErrAltered}
@@ -216,7 +219,7 @@ func (t *Dossier) changesUnchecked() (*Changes, error) {
 		return nil, &DamageError{file, err}
 	}
 	r, err := changeset.ParseUnchecked(m.Data)
-	if err == nil && r.Seal.Seal != t.Set().Seal {
+	if err == nil && (r.Seal.Seal != t.Set().Seal || r.Seal.Counts != t.Set().Changes.Counts) {
 		err = changeset.ErrSeal
 	}
 	if err != nil {
@@ -234,7 +237,7 @@ func (t *Dossier) changesUnchecked() (*Changes, error) {
 const decisionsName = "decisions.jsonl"
 
 func (t *Dossier) ledger() (*changeset.Ledger, error) {
-	b, err := disk.ReadFile(t.desk.FS, t.Path(decisionsName))
+	b, err := t.ReadChain(decisionsName)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
@@ -249,7 +252,7 @@ func (t *Dossier) ledger() (*changeset.Ledger, error) {
 // are to follow.
 func (t *Dossier) append(l *changeset.Ledger, a *changeset.DecisionAct, more bool) error {
 	line := a.AppendLine(nil, l.Last())
-	if err := disk.Append(t.desk.FS, t.Path(decisionsName), int64(l.Size()), line); err != nil {
+	if err := t.AppendTo(decisionsName, int64(l.Size()), line); err != nil {
 		return err
 	}
 	if more {
@@ -349,11 +352,22 @@ func openBytes(shown string, data []byte, o table.Options) (*table.Image, error)
 	return open.Open(shown, data, o)
 }
 
-// OpenInput opens one of the dossier's inputs.
+// OpenInput opens one of the dossier's inputs and checks its digest.
 func (t *Dossier) OpenInput(in *Input) (*Table, error) {
 	o := in.Options
 	o.Known = in.Found
-	return t.OpenTable(t.Path(in.File), in.Name, o)
+	k, err := t.OpenTable(t.Path(in.File), in.Name, o)
+	if err != nil {
+		return nil, err
+	}
+	if sum, err := k.SHA256(); err != nil || sum != in.SHA256 {
+		_ = k.Close() // only read
+		if err == nil {
+			err = &DamageError{t.Path(in.File), ErrAltered}
+		}
+		return nil, err
+	}
+	return k, nil
 }
 
 // OpenTable opens a file as a table, as OpenTable does, with the desk's
@@ -404,10 +418,23 @@ func (t *Dossier) Replace(draft *Draft, m *Meta) error {
 		switch {
 		case to == name:
 			to = fmt.Sprintf("%s%d.jsonl", stem, m.Round)
-		case to != decisionsName && !strings.HasPrefix(to, stem):
+		case to != decisionsName && to != headName && !strings.HasPrefix(to, stem):
 			continue
 		}
 		if err := disk.Copy(fsys, t.Path(e.Name()), filepath.Join(draft.Dir, to)); err != nil {
+			return err
+		}
+		if strings.HasPrefix(to, stem) && strings.HasSuffix(to, ".jsonl") {
+			if m.Files == nil {
+				m.Files = map[string]string{}
+			}
+			if m.Files[to], err = disk.Sum(fsys, filepath.Join(draft.Dir, to)); err != nil {
+				return err
+			}
+		}
+	}
+	if !t.Covered() {
+		if err := t.coverNow(draft.Dir); err != nil {
 			return err
 		}
 	}
@@ -427,6 +454,26 @@ func (t *Dossier) Replace(draft *Draft, m *Meta) error {
 	t.Meta = m
 	t.desk.undoing = undoing{}
 	return fsys.RemoveAll(aside)
+}
+
+// coverNow writes the heads of a dossier of before there were any into a draft
+// that takes its place.
+func (t *Dossier) coverNow(dir string) error {
+	h, _, err := t.heads()
+	if err != nil {
+		return err
+	}
+	switch data, err := t.ReadChain(decisionsName); {
+	case err == nil && len(data) > 0:
+		h.Chains[decisionsName] = chainHead{Size: int64(len(data)), First: LineDigest(data[:bytes.IndexByte(data, '\n')]), Last: LineDigest(lastLine(data))}
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return err
+	}
+	file := filepath.Join(dir, headName)
+	if err := t.desk.FS.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return h.write(t.desk.FS, file)
 }
 
 // replaced starts the name of a dossier's folder while a new one takes its

@@ -1,6 +1,8 @@
 package desk
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"io"
 	"io/fs"
@@ -127,7 +129,7 @@ func (s *lists) List(name string) (*table.Image, error) {
 type keptLists struct{ t *Dossier }
 
 func (k keptLists) List(name string) (*table.Image, error) {
-	b, err := disk.ReadFile(k.t.desk.FS, k.t.Path(listName(name)))
+	b, err := k.t.readKept(listName(name))
 	if err != nil {
 		return nil, err
 	}
@@ -140,16 +142,49 @@ func listName(name string) string { return "list." + slug(strings.TrimSuffix(nam
 // LayoutName is what the layout of a record set is called in a dossier.
 func LayoutName(set string) string { return "layout." + slug(set) + ".yaml" }
 
-// keepLayout copies a layout and its lists into a draft.
-func keepLayout(fsys disk.FS, dir, set string, l *Layout) error {
+// keepLayout copies a layout and its lists into a draft, and returns the copies'
+// digests by name.
+func keepLayout(fsys disk.FS, dir, set string, l *Layout) (map[string]string, error) {
 	if l == nil {
-		return nil
+		return nil, nil
 	}
-	if err := disk.Copy(fsys, l.Path, filepath.Join(dir, LayoutName(set))); err != nil {
-		return err
-	}
+	from := map[string]string{LayoutName(set): l.Path}
 	for name, path := range l.lists {
-		if err := disk.Copy(fsys, path, filepath.Join(dir, listName(name))); err != nil {
+		from[listName(name)] = path
+	}
+	sums := make(map[string]string, len(from))
+	for name, path := range from {
+		to := filepath.Join(dir, name)
+		err := disk.Copy(fsys, path, to)
+		if err == nil {
+			sums[name], err = disk.Sum(fsys, to)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return sums, nil
+}
+
+// readKept reads a copy of a layout or a list and checks its digest.
+func (t *Dossier) readKept(name string) ([]byte, error) {
+	b, err := disk.ReadFile(t.desk.FS, t.Path(name))
+	want, known := t.Meta.Files[name]
+	switch sum := sha256.Sum256(b); {
+	case errors.Is(err, fs.ErrNotExist) && known:
+		return nil, &DamageError{t.Path(name), errMissing}
+	case err != nil:
+		return nil, err
+	case (known || t.Covered()) && hex.EncodeToString(sum[:]) != want:
+		return nil, &DamageError{t.Path(name), ErrAltered}
+	}
+	return b, nil
+}
+
+// CheckKept compares the files that dossier.json has digests of with these.
+func (t *Dossier) CheckKept() error {
+	for name := range t.Meta.Files {
+		if _, err := t.readKept(name); err != nil {
 			return err
 		}
 	}
@@ -163,7 +198,7 @@ func (t *Dossier) Layout() (*layout.Layout, error) {
 		return t.layout, nil
 	}
 	file := t.Path(LayoutName(t.Set().Name))
-	b, err := disk.ReadFile(t.desk.FS, file)
+	b, err := t.readKept(LayoutName(t.Set().Name))
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && t.Meta.Undoes != nil:
 		from, ferr := t.desk.Dossier(t.Meta.Undoes.Dossier, "")
@@ -175,7 +210,10 @@ func (t *Dossier) Layout() (*layout.Layout, error) {
 		err = nil
 	case err == nil:
 		if t.layout, err = layout.Parse(t.Rel(file), b, keptLists{t}); err != nil {
-			err = &DamageError{file, err}
+			var damage *DamageError
+			if !errors.As(err, &damage) { // of a list
+				err = &DamageError{file, err}
+			}
 		}
 	}
 	t.layouted = err == nil

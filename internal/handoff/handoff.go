@@ -117,6 +117,7 @@ type System struct {
 	run      int
 	intoSaid bool // and not taken from the record set's name
 	loads    []target.Load
+	beside   []target.Load
 	words    map[string]*layout.Wording
 	whole    map[record.Key]record.Record // of the shape that needs them
 	enc      encoder
@@ -232,6 +233,9 @@ func (s *System) Run(n int) { s.run = n }
 
 // Loads lists the files that Write made.
 func (s *System) Loads() []target.Load { return s.loads }
+
+// Beside lists the other files that Write made.
+func (s *System) Beside() []target.Load { return s.beside }
 
 // Refresh does nothing: the export stays what it is.
 func (s *System) Refresh(context.Context) error { return nil }

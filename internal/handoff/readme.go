@@ -13,12 +13,11 @@ import (
 
 // readMe says in which order to load what, what each file should report, and
 // what to do then.
-func (s *System) readMe(name string, byHand int) error {
-	_, err := disk.WriteFile(s.FS, name, 0o600, func(w io.Writer) error {
+func (s *System) readMe(name string, byHand int) (disk.Written, error) {
+	return disk.WriteFile(s.FS, name, 0o600, func(w io.Writer) error {
 		_, err := io.WriteString(w, s.readMeText(byHand))
 		return err
 	})
-	return err
 }
 
 func (s *System) readMeText(byHand int) string {

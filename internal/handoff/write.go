@@ -64,12 +64,19 @@ func (s *System) write(ctx context.Context, stage string, steps []target.Step) e
 	}
 	s.loads = append(made[0], made[1]...)
 	s.ByHand = len(byHand)
-	if err := s.writeByHand(filepath.Join(stage, Back, ByHandName), byHand); err != nil {
+	s.beside = nil
+	if len(byHand) > 0 {
+		w, err := s.writeByHand(filepath.Join(stage, Back, ByHandName), byHand)
+		if err != nil {
+			return err
+		}
+		s.beside = append(s.beside, target.Load{Name: Back + "/" + ByHandName, Records: len(byHand), SHA256: w.SHA256})
+	}
+	w, err := s.readMe(filepath.Join(stage, ReadMe), len(byHand))
+	if err != nil {
 		return err
 	}
-	if err := s.readMe(filepath.Join(stage, ReadMe), len(byHand)); err != nil {
-		return err
-	}
+	s.beside = append(s.beside, target.Load{Name: ReadMe, SHA256: w.SHA256})
 	for _, d := range []string{Forward, Back, ""} {
 		if err := s.FS.SyncDir(filepath.Join(stage, d)); err != nil {
 			return err
@@ -230,11 +237,8 @@ func (l *load) name() string {
 }
 
 // writeByHand lists what no load file can undo.
-func (s *System) writeByHand(name string, all []byHand) error {
-	if len(all) == 0 {
-		return nil
-	}
-	_, err := disk.WriteFile(s.FS, name, 0o600, func(w io.Writer) error {
+func (s *System) writeByHand(name string, all []byHand) (disk.Written, error) {
+	return disk.WriteFile(s.FS, name, 0o600, func(w io.Writer) error {
 		cw := csv.NewWriter(w)
 		if err := cw.Write(append(append([]string(nil), s.Key...), "field", "set to", "why by hand")); err != nil {
 			return err
@@ -247,5 +251,4 @@ func (s *System) writeByHand(name string, all []byHand) error {
 		cw.Flush()
 		return cw.Error()
 	})
-	return err
 }

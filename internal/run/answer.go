@@ -238,11 +238,10 @@ func (s *Step) weigh() {
 // learn appends outcomes to a run that has ended, and writes its outcome.csv
 // anew.
 func (r *Record) learn(t *desk.Dossier, steps []*Step, a *Answer) error {
-	jr := &journal{t.FS(), filepath.Join(r.Dir, journalName), r.size}
-	if err := jr.append(answered(r.batch, steps, a)); err != nil {
+	line, err := answered(r.batch, steps, a)
+	if err := r.append(t, line, err); err != nil {
 		return err
 	}
-	r.size = jr.size
 	r.Heard = append(r.Heard, *a)
 	for _, s := range steps {
 		s.settleFields()

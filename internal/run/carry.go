@@ -19,7 +19,7 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 	if h, ok := j.Target.(target.Handing); ok {
 		h.Run(r.Head.Run)
 	}
-	jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
+	jr := r.journal(j.Dossier)
 	forms, err := forms(j.Dossier)
 	if err != nil {
 		return nil, err
@@ -85,7 +85,7 @@ func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, forms
 		for _, s := range part {
 			s.Outcome, s.When = Unknown, j.Now()
 		}
-		return jr.append(outcomes(n, part, h.Loads()))
+		return jr.append(outcomes(n, part, h))
 	}
 	if err := j.readBack(ctx, part, results); err != nil {
 		return err
@@ -159,11 +159,18 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 	if rep.Stopped {
 		how = "stopped"
 	}
+	var skipped []*Step
 	for _, s := range r.Steps {
 		if s.Outcome == "" {
 			s.Outcome, s.Reason, s.When = Skipped, "the run ended after too many refusals", j.Now()
+			skipped = append(skipped, s)
 		}
 		rep.partly(s)
+	}
+	if len(skipped) > 0 {
+		if err := jr.append(outcomes(r.batch, skipped, nil)); err != nil {
+			return nil, err
+		}
 	}
 	rep.Steps, rep.Attempted, rep.Outcome = r.Counts(), r.Steps, filepath.Join(r.Dir, outcomeName)
 	if err := j.close(jr, r, how); err != nil {
@@ -178,6 +185,7 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 	if err != nil {
 		return nil, err
 	}
+	r.size, r.last = jr.size, jr.last
 	rep.Verify, err = verify(ctx, j.Dossier, r, Proof{Fresh: img, Now: j.Now})
 	return rep, errors.Join(err, release())
 }
@@ -244,11 +252,10 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		return s.Outcome != ""
 	})
 	if len(known) > 0 {
-		jr := &journal{j.Dossier.FS(), filepath.Join(r.Dir, journalName), r.size}
-		if err := jr.append(outcomes(r.batch, known, nil)); err != nil {
+		line, err := outcomes(r.batch, known, nil)
+		if err := r.append(j.Dossier, line, err); err != nil {
 			return nil, err
 		}
-		r.size = jr.size
 	}
 	return j.carryOut(ctx, r, rep, write)
 }

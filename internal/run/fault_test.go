@@ -33,7 +33,7 @@ func fresh(t *testing.T, template string, fsys disk.FS) (*bench, *desk.Dossier) 
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, os.DirFS(template)))
 	require.NoError(t, os.Chmod(filepath.Join(dir, desk.SettingsName), 0o600))
-	b := &bench{t, fsys, dir, filepath.Join(dir, "register.csv"), nil}
+	b := &bench{t, fsys, dir, filepath.Join(dir, "register.csv"), nil, ""}
 	b.reopen()
 	d, err := b.desk.Dossier("1", "")
 	require.NoError(t, err)

@@ -31,9 +31,10 @@ const (
 	verifyName   = "verify.json"
 )
 
-// handoffVersion is the version of a hand-off's journal, which says what was
-// learnt after its end; that of other runs is 1.
-const handoffVersion = 2
+// journalVersion is the version of a journal. From 3 on each line holds the
+// digest of the line before, and the proofs that were made are in it; before,
+// hand-offs had 2 and other runs 1.
+const journalVersion = 3
 
 // Head is the first line of a journal.
 type Head struct {
@@ -67,7 +68,10 @@ type entry struct {
 	Intend   []stepLine    `json:"intend,omitempty"`
 	Outcomes []stepLine    `json:"outcomes,omitempty"`
 	Loads    []target.Load `json:"loads,omitempty"`  // of a hand-off: its files
+	Beside   []target.Load `json:"beside,omitempty"` // what stands beside these
 	Answer   *Answer       `json:"answer,omitempty"` // where the outcomes were learnt from
+	Proof    string        `json:"proof,omitempty"`  // SHA-256 of the verify.json that is about to be kept
+	Previous string        `json:"previous,omitempty"`
 	End      string        `json:"end,omitempty"`
 	When     *time.Time    `json:"when,omitempty"`
 }
@@ -172,17 +176,20 @@ var errCut = errors.New("the file is cut short: its seal is missing")
 
 // Record is a run as its folder tells it.
 type Record struct {
-	Head  Head
-	Dir   string
-	Steps []*Step // all, in order; those with an outcome of their own first
-	Loads []target.Load
-	Heard []Answer // of a hand-off: what was learnt, and from where
-	Ended string   // "complete", "stopped", or "" if it was interrupted
-	When  time.Time
-	size  int64                 // of the journal's whole lines
-	fresh bool                  // this process wrote its backup and read it back
-	batch int                   // the last batch's number
-	open  map[changeset.ID]bool // steps of a batch whose outcomes are missing
+	Head   Head
+	Dir    string
+	Steps  []*Step // all, in order; those with an outcome of their own first
+	Loads  []target.Load
+	Beside []target.Load
+	Heard  []Answer // of a hand-off: what was learnt, and from where
+	Proofs []string // SHA-256 of each verify.json that was kept, the last one last
+	Ended  string   // "complete", "stopped", or "" if it was interrupted
+	When   time.Time
+	size   int64                 // of the journal's whole lines
+	last   string                // the digest of the last of them
+	fresh  bool                  // this process wrote its backup and read it back
+	batch  int                   // the last batch's number
+	open   map[changeset.ID]bool // steps of a batch whose outcomes are missing
 }
 
 // Counts returns how many steps had each outcome.
@@ -194,13 +201,11 @@ func (r *Record) Counts() (n Steps) {
 }
 
 // Runs lists the numbers of a dossier's runs that began, in order. A folder
-// without a journal is a run that never began.
+// without a journal is a run that never began, unless the dossier knows that
+// there was one.
 func Runs(t *desk.Dossier) ([]int, error) {
 	entries, err := t.FS().ReadDir(t.Path("runs"))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
 	var all []int
@@ -209,13 +214,28 @@ func Runs(t *desk.Dossier) ([]int, error) {
 		if err != nil {
 			continue
 		}
-		if _, err := t.FS().Stat(t.Path("runs", e.Name(), journalName)); err == nil {
+		if _, err := t.FS().Stat(t.Path(chainOf(n))); err == nil {
 			all = append(all, n)
+		}
+	}
+	chains, err := t.Chains()
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range chains {
+		var n int
+		if _, err := fmt.Sscanf(name, "runs/%d/", &n); err == nil && name == chainOf(n) && !slices.Contains(all, n) {
+			return nil, &desk.DamageError{File: t.Path(name), Err: errGone}
 		}
 	}
 	slices.Sort(all)
 	return all, nil
 }
+
+var errGone = errors.New("the file is missing")
+
+// chainOf is the name of a run's journal in the dossier.
+func chainOf(n int) string { return fmt.Sprintf("runs/%d/%s", n, journalName) }
 
 // Dir returns the folder of a run.
 func Dir(t *desk.Dossier, n int) string { return t.Path("runs", strconv.Itoa(n)) }
@@ -224,7 +244,7 @@ func Dir(t *desk.Dossier, n int) string { return t.Path("runs", strconv.Itoa(n))
 func ReadRun(t *desk.Dossier, n int) (*Record, error) {
 	r := &Record{Dir: Dir(t, n), open: map[changeset.ID]bool{}}
 	file := filepath.Join(r.Dir, journalName)
-	journal, err := disk.ReadFile(t.FS(), file)
+	journal, err := t.ReadChain(chainOf(n))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("run %d of %s: %w", n, t.Meta.Number, ErrNoRun)
 	}
@@ -262,15 +282,20 @@ func (r *Record) read(journal []byte, planned []*Step) error {
 			if err := json.Unmarshal(line, &r.Head); err != nil || r.Head.Form != "journal" {
 				return errors.New("the file is no journal")
 			}
-			if r.Head.Version > handoffVersion {
+			if r.Head.Version > journalVersion {
 				return errors.New("the run was made by a newer version of paletwin")
 			}
+			r.last = desk.LineDigest(line)
 			continue
 		}
 		var e entry
 		if err := json.Unmarshal(line, &e); err != nil {
 			return fmt.Errorf("line %d: %w", n+1, err)
 		}
+		if r.Head.Version >= 3 && e.Previous != r.last {
+			return fmt.Errorf("line %d does not follow from the one before it", n+1)
+		}
+		r.last = desk.LineDigest(line)
 		if err := r.take(&e, byID); err != nil {
 			return fmt.Errorf("line %d: %w", n+1, err)
 		}
@@ -295,7 +320,10 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		}
 	}
 	if len(e.Loads) > 0 {
-		r.Loads = e.Loads
+		r.Loads, r.Beside = e.Loads, e.Beside
+	}
+	if e.Proof != "" {
+		r.Proofs = append(r.Proofs, e.Proof)
 	}
 	if e.Answer != nil {
 		r.Heard = append(r.Heard, *e.Answer)

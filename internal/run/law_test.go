@@ -33,10 +33,11 @@ type bench struct {
 	dir      string
 	register string
 	desk     *desk.Desk
+	went     string // where the runs of a desk that was copied went
 }
 
 func newBench(t require.TestingT, dir string, fsys disk.FS, register []byte) *bench {
-	b := &bench{t, fsys, dir, filepath.Join(dir, "register.csv"), nil}
+	b := &bench{t, fsys, dir, filepath.Join(dir, "register.csv"), nil, ""}
 	require.NoError(t, os.WriteFile(b.register, register, 0o644))
 	b.reopen()
 	return b

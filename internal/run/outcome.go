@@ -14,26 +14,28 @@ import (
 
 // writeOutcome writes outcome.csv: a row a record, with exact values.
 func writeOutcome(t *desk.Dossier, file string, steps []*Step) error {
-	_, err := disk.WriteFile(t.FS(), filepath.Clean(file), 0o600, func(w io.Writer) error {
-		out := bufio.NewWriterSize(w, 1<<16)
-		row := cell(nil, "act")
-		for _, k := range t.Set().Key {
-			row = cell(row, k)
-		}
-		for _, h := range []string{"changes", "outcome", "reason", "time", "id"} {
-			row = cell(row, h)
-		}
-		for i := 0; ; i++ {
-			if _, err := out.Write(append(row, '\n')); err != nil {
-				return err
-			}
-			if i == len(steps) {
-				return out.Flush()
-			}
-			row = steps[i].appendOutcome(row[:0])
-		}
-	})
+	_, err := disk.WriteFile(t.FS(), filepath.Clean(file), 0o600, func(w io.Writer) error { return appendOutcomes(w, t.Set().Key, steps) })
 	return err
+}
+
+func appendOutcomes(w io.Writer, key []string, steps []*Step) error {
+	out := bufio.NewWriterSize(w, 1<<16)
+	row := cell(nil, "act")
+	for _, k := range key {
+		row = cell(row, k)
+	}
+	for _, h := range []string{"changes", "outcome", "reason", "time", "id"} {
+		row = cell(row, h)
+	}
+	for i := 0; ; i++ {
+		if _, err := out.Write(append(row, '\n')); err != nil {
+			return err
+		}
+		if i == len(steps) {
+			return out.Flush()
+		}
+		row = steps[i].appendOutcome(row[:0])
+	}
 }
 
 // cell appends a cell to a row of CSV.

@@ -25,11 +25,9 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 		return nil, err
 	}
 	j.Progress("backing up", 0, 0)
-	head := Head{Form: "journal", Version: 1, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
+	head := Head{Form: "journal", Version: journalVersion, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
 		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read.Kept(), Found: j.found}
-	if _, head.Handoff = j.Target.(target.Handing); head.Handoff {
-		head.Version = handoffVersion
-	}
+	_, head.Handoff = j.Target.(target.Handing)
 	if err := j.backup(ctx, dir, &head); err != nil {
 		return nil, err
 	}
@@ -46,9 +44,12 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 			settled = append(settled, s)
 		}
 	}
-	w, err := beginJournal(fsys, filepath.Join(dir, journalName), &head, settled)
-	r.size = w.Size
-	return r, err
+	jr, err := beginJournal(j.Dossier, r, settled)
+	if err != nil {
+		return nil, err
+	}
+	r.size, r.last = jr.size, jr.last
+	return r, nil
 }
 
 func mkdirs(fsys disk.FS, dirs ...string) error {

@@ -125,60 +125,6 @@ func (s *Status) String() string {
 	return words
 }
 
-// Check reads everything of a dossier again and compares it with its
-// digests, seals and chains. All damage that was found comes back.
-func Check(t *desk.Dossier) []error {
-	if t.Damage != nil {
-		return []error{t.Damage}
-	}
-	var bad []error
-	note := func(err error) {
-		if err != nil {
-			bad = append(bad, err)
-		}
-	}
-	for _, in := range t.Inputs() {
-		note(t.CheckInput(in))
-	}
-	c, err := t.Changes()
-	note(err)
-	if err == nil {
-		note(c.Close())
-	}
-	_, err = t.Findings()
-	note(err)
-	runs, err := Runs(t)
-	note(err)
-	for _, n := range runs {
-		note(checkRun(t, n))
-	}
-	return bad
-}
-
-func checkRun(t *desk.Dossier, n int) error {
-	r, err := ReadRun(t, n)
-	if err != nil {
-		return err
-	}
-	for _, f := range []struct{ name, sum string }{{r.Head.Backup, r.Head.SHA256}, {rollbackName, r.Head.Rollback}} {
-		file := filepath.Join(r.Dir, f.name)
-		sum, err := disk.Sum(t.FS(), file)
-		if err == nil && sum != f.sum {
-			err = desk.ErrAltered
-		}
-		if err != nil {
-			return &desk.DamageError{File: file, Err: err}
-		}
-	}
-	if r.Ended == "" {
-		return nil
-	}
-	if _, err := t.FS().Stat(filepath.Join(r.Dir, outcomeName)); err != nil {
-		return &desk.DamageError{File: filepath.Join(r.Dir, outcomeName), Err: errors.New("the file is missing")}
-	}
-	return nil
-}
-
 // Conflicts returns what the target had, field by field, in the records that
 // the last run left alone because they had moved.
 func Conflicts(t *desk.Dossier) (map[changeset.ID]record.Record, error) {

@@ -1,9 +1,13 @@
 package run
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"path/filepath"
 	"slices"
@@ -94,6 +98,7 @@ type Proof struct {
 	Expect []*Expect    // counts that must add up
 	By     string       // who asks
 	At     *At          // which target is proven; nil is the last run's
+	Unkept bool         // nothing is written down, since somebody else works on the dossier
 	Now    func() time.Time
 }
 
@@ -148,13 +153,29 @@ func verify(ctx context.Context, t *desk.Dossier, last *Record, p Proof) (*Verif
 		}
 		v.Expected = append(v.Expected, Expected{e.Source, e.Want, found})
 	}
-	_, err = disk.WriteFile(t.FS(), filepath.Join(last.Dir, verifyName), 0o600, func(w io.Writer) error {
-		e := json.NewEncoder(w)
-		e.SetIndent("", "  ")
-		e.SetEscapeHTML(false)
-		return e.Encode(v)
-	})
-	return v, err
+	if p.Unkept {
+		return v, nil
+	}
+	return v, v.keep(t, last)
+}
+
+// keep writes verify.json, once the run's journal has its digest.
+func (v *Verification) keep(t *desk.Dossier, r *Record) error {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	if r.Head.Version >= 3 {
+		sum := sha256.Sum256(b.Bytes())
+		if err := r.append(t, fmt.Appendf(nil, "{\"proof\":%q}\n", hex.EncodeToString(sum[:])), nil); err != nil {
+			return err
+		}
+	}
+	_, err := disk.WriteFile(t.FS(), filepath.Join(r.Dir, verifyName), 0o600, func(w io.Writer) error { _, err := w.Write(b.Bytes()); return err })
+	return err
 }
 
 // lastRead returns the run whose backup is the target as it was read last. A

@@ -2,17 +2,21 @@ package run
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 )
@@ -181,8 +185,8 @@ func batch(n int, what string, steps []*Step, write func(*Step, *line), more map
 		l = append(l, '[')
 	}
 	l = append(l, ']')
-	for name, v := range more {
-		b, err := json.Marshal(v)
+	for _, name := range slices.Sorted(maps.Keys(more)) {
+		b, err := json.Marshal(more[name])
 		if err != nil {
 			return nil, err
 		}
@@ -197,11 +201,12 @@ func intents(n int, steps []*Step) ([]byte, error) {
 	return batch(n, "intend", steps, (*Step).intent, nil)
 }
 
-// outcomes is the line after a batch; of a hand-off it names the load files.
-func outcomes(n int, steps []*Step, loads []target.Load) ([]byte, error) {
+// outcomes is the line after a batch; of a hand-off it names the files that were
+// made.
+func outcomes(n int, steps []*Step, h target.Handing) ([]byte, error) {
 	var more map[string]any
-	if len(loads) > 0 {
-		more = map[string]any{"loads": loads}
+	if h != nil {
+		more = map[string]any{"loads": h.Loads(), "beside": h.Beside()}
 	}
 	return batch(n, "outcomes", steps, (*Step).outcome, more)
 }
@@ -244,35 +249,73 @@ func writeRollback(fsys disk.FS, dir string, head any, steps []*Step) (disk.Writ
 
 // beginJournal writes a journal's heading, and the outcomes that are known,
 // whole or not at all: with them the run has begun.
-func beginJournal(fsys disk.FS, name string, head *Head, known []*Step) (disk.Written, error) {
-	return disk.WriteFile(fsys, name, 0o600, func(w io.Writer) error {
-		e := json.NewEncoder(w)
-		e.SetEscapeHTML(false)
-		if err := e.Encode(head); err != nil || len(known) == 0 {
-			return err
+func beginJournal(t *desk.Dossier, r *Record, known []*Step) (*journal, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(&r.Head); err != nil {
+		return nil, err
+	}
+	j := &journal{t: t, name: chainOf(r.Head.Run), version: r.Head.Version, size: int64(b.Len()), last: desk.LineDigest(b.Bytes())}
+	first := bytes.Clone(b.Bytes())
+	last := first
+	if len(known) > 0 {
+		line, err := batch(0, "outcomes", known, (*Step).known, nil)
+		if err != nil {
+			return nil, err
 		}
-		b, err := batch(0, "outcomes", known, (*Step).known, nil)
-		if err == nil {
-			_, err = w.Write(b)
-		}
-		return err
-	})
+		last = j.link(line)
+		b.Write(last)
+	}
+	j.size, j.last = int64(b.Len()), desk.LineDigest(last)
+	_, err := disk.WriteFile(t.FS(), t.Path(j.name), 0o600, func(w io.Writer) error { _, err := w.Write(b.Bytes()); return err })
+	if err != nil {
+		return nil, err
+	}
+	return j, t.SetHead(j.name, j.size, first, last)
 }
 
 // journal appends to a run's journal.
 type journal struct {
-	fsys disk.FS
-	name string
-	size int64
+	t       *desk.Dossier
+	name    string // in the dossier
+	version int
+	size    int64  // of its whole lines
+	last    string // the digest of the last of them
+}
+
+// journal returns what appends to the run's journal.
+func (r *Record) journal(t *desk.Dossier) *journal {
+	return &journal{t, chainOf(r.Head.Run), r.Head.Version, r.size, r.last}
+}
+
+// link puts the digest of the line before into a line.
+func (j *journal) link(line []byte) []byte {
+	if j.version < 3 {
+		return line
+	}
+	line = bytes.TrimSuffix(line, []byte("}\n"))
+	return fmt.Appendf(line, ",\"previous\":%q}\n", j.last)
 }
 
 // append writes a line behind the others; what made it may have failed.
 func (j *journal) append(line []byte, err error) error {
-	if err == nil {
-		err = disk.Append(j.fsys, j.name, j.size, line)
+	if err != nil {
+		return err
 	}
-	if err == nil {
-		j.size += int64(len(line))
+	line = j.link(line)
+	if err := j.t.AppendTo(j.name, j.size, line); err != nil {
+		return err
 	}
+	j.size += int64(len(line))
+	j.last = desk.LineDigest(line)
+	return nil
+}
+
+// append writes a line behind the others of a run that was read.
+func (r *Record) append(t *desk.Dossier, line []byte, err error) error {
+	j := r.journal(t)
+	err = j.append(line, err)
+	r.size, r.last = j.size, j.last
 	return err
 }

@@ -121,6 +121,9 @@ type Handing interface {
 	// Loads lists the files that Write made, in the order in which they are to
 	// be loaded, those that undo it after the others.
 	Loads() []Load
+	// Beside lists what Write made besides: how to load the files, and what no
+	// file can undo.
+	Beside() []Load
 	// From is what the export is called that says what the system has.
 	From() string
 	// Kept names a file that holds the state as Backup would write it, with its

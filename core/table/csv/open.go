@@ -67,22 +67,23 @@ func readHeading(name string, data []byte, encoding string, o table.Options) (*t
 // headingBy finds the heading with the delimiter that is given, or that is
 // known and parts the heading, or that is found.
 func headingBy(m *table.Image, pos int, o table.Options) (*Scanner, error) {
-	for _, comma := range []string{o.Delimiter, o.Known.Delimiter, string(delimiter(m.Data[pos:min(len(m.Data), sniffed)]))} {
-		if comma == "" {
-			continue
-		}
+	by := func(comma string) (*Scanner, error) {
 		m.Comma = comma[0]
 		s := NewScanner(m.Data, pos, m.Comma)
 		s.File = m.Name
-		notes := m.Notes
-		err := findHeading(s, m, o.HeadingRow)
-		if o.Delimiter == "" && comma == o.Known.Delimiter && (err != nil || len(Split(nil, s.Raw(), m.Comma)) < 2) {
-			m.Notes, m.Found.HeadingRow = notes, 0
-			continue
-		}
-		return s, err
+		return s, findHeading(s, m, o.HeadingRow)
 	}
-	return nil, nil // not reached: there is always one that is found
+	if o.Delimiter != "" {
+		return by(o.Delimiter)
+	}
+	if o.Known.Delimiter != "" {
+		notes := m.Notes
+		if s, err := by(o.Known.Delimiter); err == nil && len(Split(nil, s.Raw(), m.Comma)) > 1 {
+			return s, nil
+		}
+		m.Notes, m.Found.HeadingRow = notes, 0
+	}
+	return by(string(delimiter(m.Data[pos:min(len(m.Data), sniffed)])))
 }
 
 // findHeading moves the scanner to the row of headings: the one given, or the

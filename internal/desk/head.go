@@ -1,0 +1,234 @@
+package desk
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+
+	"paletwin/internal/disk"
+)
+
+// Files of a dossier that only grow are chains: each line holds the digest of
+// the line before. What a chain cannot tell is whether its last lines are
+// missing or altered: that, head.json knows, which is written after each line
+// that was appended and synced. A file that is shorter than its head is
+// damaged; one whole line behind it is one after which a command was killed,
+// and counts.
+
+const headName = "head.json"
+
+// covered is the version of dossiers from which on chains have heads and copies
+// of layouts have digests.
+const covered = 2
+
+// chainHead is where a chain ends.
+type chainHead struct {
+	Size  int64  `json:"size"`            // of all whole lines, in bytes
+	First string `json:"first,omitempty"` // SHA-256 of the first line, without its line end; of older files unknown
+	Last  string `json:"last"`            // and of the last
+}
+
+// heads is head.json.
+type heads struct {
+	Form    string               `json:"paletwin"`
+	Version int                  `json:"version"`
+	Chains  map[string]chainHead `json:"chains"` // by name in the dossier, with slashes
+	Digest  string               `json:"digest"` // SHA-256 of this file with digest empty
+}
+
+// LineDigest returns the digest of a line of a chain, without its line end.
+func LineDigest(line []byte) string {
+	sum := sha256.Sum256(bytes.TrimSuffix(line, []byte{'\n'}))
+	return "sha256:" + hex.EncodeToString(sum[:])
+}
+
+func (h *heads) digest() (string, error) {
+	c := *h
+	c.Digest = ""
+	b, err := json.Marshal(&c)
+	sum := sha256.Sum256(b)
+	return "sha256:" + hex.EncodeToString(sum[:]), err
+}
+
+func (h *heads) write(fsys disk.FS, file string) (err error) {
+	h.Form, h.Version = "head", 1
+	if h.Digest, err = h.digest(); err != nil {
+		return err
+	}
+	b, err := json.Marshal(h)
+	if err != nil {
+		return err
+	}
+	_, err = disk.WriteFile(fsys, file, 0o600, func(w io.Writer) error {
+		_, err := w.Write(append(b, '\n'))
+		return err
+	})
+	return err
+}
+
+// Covered reports whether the dossier's chains have heads. Those of before
+// version 2 have none, but for what was appended later.
+func (t *Dossier) Covered() bool { return t.Meta.Version >= covered }
+
+// heads reads head.json; raw are its bytes.
+func (t *Dossier) heads() (h *heads, raw []byte, err error) {
+	h = &heads{Chains: map[string]chainHead{}}
+	file := t.Path(headName)
+	raw, err = disk.ReadFile(t.desk.FS, file)
+	if errors.Is(err, fs.ErrNotExist) {
+		if t.Covered() {
+			return nil, nil, &DamageError{file, errMissing}
+		}
+		return h, nil, nil
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := json.Unmarshal(raw, h); err != nil || h.Form != "head" || h.Chains == nil {
+		return nil, nil, &DamageError{file, errors.New("the file is not a dossier's heads, or is cut short")}
+	}
+	if h.Version > 1 {
+		return nil, nil, &DamageError{file, errNewer}
+	}
+	if want, err := h.digest(); err != nil || want != h.Digest {
+		return nil, nil, &DamageError{file, ErrAltered}
+	}
+	return h, raw, nil
+}
+
+var (
+	errMissing = errors.New("the file is missing")
+	errNewer   = errors.New("it was made by a newer version of paletwin")
+)
+
+// SetHead notes where a chain ends: its size with all whole lines, and the last
+// of them; and, where first is not nil, how it begins. The caller holds the
+// dossier's lock.
+func (t *Dossier) SetHead(name string, size int64, first, last []byte) error {
+	h, _, err := t.heads()
+	if err != nil {
+		return err
+	}
+	end := chainHead{Size: size, First: h.Chains[name].First, Last: LineDigest(last)}
+	if first != nil {
+		end.First = LineDigest(first)
+	}
+	h.Chains[name] = end
+	return h.write(t.desk.FS, t.Path(headName))
+}
+
+// AppendTo appends a line to a chain behind size bytes of whole lines, synced,
+// and notes the chain's new end. The caller holds the dossier's lock.
+func (t *Dossier) AppendTo(name string, size int64, line []byte) error {
+	if err := disk.Append(t.desk.FS, t.Path(name), size, line); err != nil {
+		return err
+	}
+	var first []byte
+	if size == 0 {
+		first = line
+	}
+	return t.SetHead(name, size+int64(len(line)), first, line)
+}
+
+// ReadChain reads the whole lines of a chain and holds them against its head;
+// what a kill left of a line is passed over. It may be appended to meanwhile.
+// Errors are fs.ErrNotExist where it was never begun, and *DamageError.
+func (t *Dossier) ReadChain(name string) ([]byte, error) {
+	for {
+		h, before, err := t.heads()
+		if err != nil {
+			return nil, err
+		}
+		data, err := disk.ReadFile(t.desk.FS, t.Path(name))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		there := err == nil
+		if _, after, err := t.heads(); err != nil {
+			return nil, err
+		} else if !bytes.Equal(before, after) {
+			continue // it was appended to while it was read
+		}
+		end, known := h.Chains[name]
+		switch {
+		case !there && known && end.Size > 0:
+			return nil, &DamageError{t.Path(name), errMissing}
+		case !there:
+			return nil, &fs.PathError{Op: "open", Path: t.Path(name), Err: fs.ErrNotExist}
+		}
+		data = data[:bytes.LastIndexByte(data, '\n')+1]
+		if known || t.Covered() {
+			if err := end.check(data, known); err != nil {
+				return nil, &DamageError{t.Path(name), err}
+			}
+		}
+		return data, nil
+	}
+}
+
+// begun is how many lines a chain is begun with before its head knows it.
+const begun = 2
+
+// check holds whole lines against the head.
+func (c chainHead) check(data []byte, known bool) error {
+	beyond := 1
+	if !known {
+		beyond = begun
+	}
+	switch {
+	case int64(len(data)) < c.Size:
+		return fmt.Errorf("the file is shorter than it was: %d bytes are missing at its end", c.Size-int64(len(data)))
+	case c.Size > 0 && (LineDigest(lastLine(data[:c.Size])) != c.Last || c.First != "" && LineDigest(data[:bytes.IndexByte(data, '\n')]) != c.First):
+		return ErrAltered
+	case bytes.Count(data[c.Size:], []byte{'\n'}) > beyond:
+		return errors.New("the file has more lines than were written to it")
+	}
+	return nil
+}
+
+// lastLine returns the last of whole lines.
+func lastLine(data []byte) []byte {
+	data = bytes.TrimSuffix(data, []byte{'\n'})
+	return data[bytes.LastIndexByte(data, '\n')+1:]
+}
+
+// Chains lists the chains that the dossier's heads know.
+func (t *Dossier) Chains() ([]string, error) {
+	h, _, err := t.heads()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for name := range h.Chains {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names, nil
+}
+
+// Beyond lists the chains with a line behind their head: a command was killed
+// when it had written it, and before it could say so. The line counts.
+func (t *Dossier) Beyond() ([]string, error) {
+	h, _, err := t.heads()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for name, end := range h.Chains {
+		if info, err := t.desk.FS.Stat(t.Path(name)); err != nil || info.Size() <= end.Size {
+			continue
+		}
+		data, err := disk.ReadFile(t.desk.FS, t.Path(name))
+		if err == nil && int64(bytes.LastIndexByte(data, '\n')+1) > end.Size {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names, nil
+}

@@ -44,7 +44,7 @@ func TestDemoFilesKeepToTheSchemas(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	for pattern, name := range map[string]string{
 		"changes.*.jsonl": "change-set", "decisions.jsonl": "decision", "findings.jsonl": "finding",
-		"runs/*/rollback.jsonl": "rollback", "runs/*/journal.jsonl": "journal", "dossier.json": "dossier",
+		"runs/*/rollback.jsonl": "rollback", "runs/*/journal.jsonl": "journal", "dossier.json": "dossier", "head.json": "head",
 	} {
 		files, err := filepath.Glob(filepath.Join(dir, "dossiers/*", pattern))
 		require.NoError(t, err)
@@ -69,7 +69,7 @@ func TestFormatExamplesKeepToTheSchemas(t *testing.T) {
 	examples := 0
 	for section := range strings.SplitSeq(string(b), "\n## ") {
 		name, _, _ := strings.Cut(section, "\n")
-		name = map[string]string{"changes.&lt;set&gt;.jsonl": "change-set", "findings.jsonl": "finding", "decisions.jsonl": "decision", "rollback.jsonl": "rollback", "journal.jsonl": "journal"}[name]
+		name = map[string]string{"changes.&lt;set&gt;.jsonl": "change-set", "findings.jsonl": "finding", "decisions.jsonl": "decision", "rollback.jsonl": "rollback", "journal.jsonl": "journal", "head.json": "head"}[name]
 		if name == "" {
 			continue
 		}
@@ -78,7 +78,7 @@ func TestFormatExamplesKeepToTheSchemas(t *testing.T) {
 			examples++
 		}
 	}
-	assert.Equal(t, 6, examples)
+	assert.Equal(t, 7, examples)
 }
 
 // Every code is documented with its level and meaning, and no other is.

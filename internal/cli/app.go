@@ -22,6 +22,7 @@ import (
 
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
+	"paletwin/internal/run"
 	screen "paletwin/internal/term"
 )
 

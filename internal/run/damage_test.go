@@ -2,10 +2,14 @@ package run
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -190,4 +194,57 @@ func damageEverywhere(t *testing.T, from *bench, name string) {
 	require.NoError(t, os.WriteFile(file, whole, 0o600))
 	goOn, noticed := look()
 	assert.False(t, goOn || noticed, "put back, it is whole")
+}
+
+// older makes of a dossier one as the first version wrote it: no heads, and a
+// journal whose lines do not know each other.
+func older(t *testing.T, d *desk.Dossier) {
+	require.NoError(t, os.Remove(d.Path("head.json")))
+	m := *d.Meta
+	m.Version, m.Files, m.Digest = 1, nil, ""
+	b, err := json.Marshal(&m)
+	require.NoError(t, err)
+	sum := sha256.Sum256(b)
+	m.Digest = "sha256:" + hex.EncodeToString(sum[:])
+	b, err = json.Marshal(&m)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(d.Path("dossier.json"), b, 0o600))
+	journals, err := filepath.Glob(d.Path("runs/*/journal.jsonl"))
+	require.NoError(t, err)
+	for _, file := range journals {
+		b, err := os.ReadFile(file)
+		require.NoError(t, err)
+		text := regexp.MustCompile(`,"previous":"[^"]*"`).ReplaceAllString(string(b), "")
+		text = regexp.MustCompile(`(?m)^\{"proof".*\n`).ReplaceAllString(text, "")
+		text = strings.Replace(text, `"version":3`, `"version":1`, 1)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	}
+}
+
+// An unfinished run of the first version, wherever it was interrupted, is
+// finished as it was begun, and is never called damaged.
+func TestUnfinishedRunsOfTheFirstVersionAreFinished(t *testing.T) {
+	start := template(t)
+	open := 0
+	for n := 1; ; n++ {
+		f := &faulty.FS{FS: faulty.NoSync{}, Mode: faulty.Fail}
+		b, d := fresh(t, start, f)
+		f.At = f.Count() + n
+		_, err := b.apply(d, Options{})
+		if !f.Hit() {
+			require.NoError(t, err)
+			break
+		}
+		if _, err := os.Stat(d.Path("runs/1/journal.jsonl")); err == nil {
+			open++
+		}
+		older(t, d)
+		b.fs = faulty.NoSync{}
+		b.reopen()
+		d, err = b.desk.Dossier("1", "")
+		require.NoError(t, err)
+		require.Empty(t, Check(d), "at %d", n)
+		recover(t, b)
+	}
+	assert.Positive(t, open)
 }

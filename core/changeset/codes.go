@@ -98,7 +98,7 @@ var (
 	ValueUnique    = Code{"value-unique", Stop, OfField, "several records would have one value in a field where each has its own"}
 	BrokenRule     = Code{"rule", Stop, OfField, "a rule of the layout would not hold; the rule says how much it weighs"}
 	LimitMove      = Code{"limit-move", Warn, OfField, "a number moves further than the layout lets it move without a second look; the change is held"}
-	OverLimit      = Code{"limit", Warn, OfFile, "more records change than the layout lets change without a second look; the changes are held"}
+	OverLimit      = Code{"limit", Warn, OfFile, "more records change than the layout, or the routine, lets change without a second look; the changes are held"}
 	Unchecked      = Code{"value-before", Warn, OfField, "a value that the copy does not change is not as the layout says (--check-all)"}
 
 	Wear        = Code{"wear", Note, OfField, "a program wrote values of a column in another form when it saved the copy; nobody edited them, and the snapshot's stand"}

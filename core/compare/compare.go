@@ -48,6 +48,8 @@ type Options struct {
 	Missing       string              // Held, Asked or Ignore; "" is Held
 	Blank         string              // Held, Clear or Ignore; "" is Held
 	Allow         []changeset.Act     // the acts that may be proposed; nil allows all
+	Limits        *layout.Limits      // beside the layout's, or nil
+	LimitsOf      string              // whose these are: "the routine autumn-fees"
 	Untouched     []string            // fields that are not compared, of records that both have
 	OtherRegister bool                // go on where the copy is no copy of the snapshot
 	AllMissing    bool                // deletes that were asked for stay open, however many they are

@@ -259,14 +259,24 @@ func (c *comparison) markWhole(b *batch, ch *changeset.Change, p layout.Problem,
 }
 
 // judgeLimits decides before the first change is made which acts go over the
-// layout's limits, and reads the values of unique fields.
+// limits, the layout's and the derivation's, and reads the values of unique
+// fields.
 func (c *comparison) judgeLimits(ctx context.Context) error {
-	if c.l == nil {
-		return nil
+	if c.l != nil {
+		if err := table.Guard(func() error { return c.countValues(ctx) }); err != nil {
+			return err
+		}
+		if err := c.judgeLimit(ctx, &c.l.Limits, "the layout"); err != nil {
+			return err
+		}
 	}
-	if err := table.Guard(func() error { return c.countValues(ctx) }); err != nil {
-		return err
+	if c.o.Limits != nil {
+		return c.judgeLimit(ctx, c.o.Limits, c.o.LimitsOf)
 	}
+	return nil
+}
+
+func (c *comparison) judgeLimit(ctx context.Context, l *layout.Limits, whose string) error {
 	all := c.snap.len()
 	deletes := 0
 	for _, m := range c.mate {
@@ -275,13 +285,13 @@ func (c *comparison) judgeLimits(ctx context.Context) error {
 		}
 	}
 	amends := 0
-	if c.copy != nil && c.l.Limits.Amend.Set {
+	if c.copy != nil && l.Amend.Set {
 		for i, m := range c.mate {
 			if m >= mateRow && !c.equal.has(uint32(i)) {
 				amends++
 			}
 		}
-		if c.l.Limits.Amend.Over(amends, all) { // more at first sight, so count them
+		if l.Amend.Over(amends, all) { // more at first sight, so count them
 			n, err := c.countAmends(ctx)
 			if err != nil {
 				return err
@@ -293,10 +303,10 @@ func (c *comparison) judgeLimits(ctx context.Context) error {
 		act   changeset.Act
 		limit *layout.Limit
 		n     int
-	}{{changeset.Amend, &c.l.Limits.Amend, amends}, {changeset.Add, &c.l.Limits.Add, len(c.adds)}, {changeset.Delete, &c.l.Limits.Delete, deletes}} {
+	}{{changeset.Amend, &l.Amend, amends}, {changeset.Add, &l.Add, len(c.adds)}, {changeset.Delete, &l.Delete, deletes}} {
 		if c.o.allows(x.act) && x.limit.Over(x.n, all) {
 			c.over[x.act] = true
-			f := changeset.OverLimit.Finding("the copy would %s %s, and the layout allows %s; they are held", x.act, count(x.n, "record"), x.limit.Text)
+			f := changeset.OverLimit.Finding("the copy would %s %s, and %s allows %s; they are held", x.act, count(x.n, "record"), whose, x.limit.Text)
 			f.Count = x.n
 			c.find(f, "", "")
 		}

@@ -132,6 +132,9 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 	if f.out != "" {
 		return a.deriveTo(ctx, c, f)
 	}
+	if routine != nil {
+		c.Options.Limits, c.Options.LimitsOf = &routine.Limits, "the routine "+f.routine
+	}
 	first := d.New()
 	t, res, err := d.Compare(ctx, c)
 	if err != nil {
@@ -146,8 +149,15 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 			return err
 		}
 	}
+	code := 0
+	if f.within && approved.Changes < res.Changes.Changes() {
+		code = exitLook // nobody is there to look, and something has to be looked at
+	}
 	if a.json {
-		return a.printJSON(compareJSON(t, res))
+		if err := a.printJSON(compareJSON(t, res)); err != nil {
+			return err
+		}
+		return exit(code)
 	}
 	a.summary(summaryOf(t), res.Findings)
 	if res.Changes.Changes() == 0 {
@@ -157,10 +167,14 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 	if approved.Changes > 0 {
 		a.out.Line("")
 		a.sayDecided(t, &desk.Order{Decision: changeset.Approve}, approved)
-		return nil
+		return exit(code)
+	}
+	if f.within {
+		a.out.Line("")
+		a.out.Line("nothing approved: what is beyond the routine's limits, or has none, waits for a decision")
 	}
 	a.next("paletwin show "+t.Meta.Number, "paletwin approve "+t.Meta.Number+" --all")
-	return nil
+	return exit(code)
 }
 
 // check says what of the command line cannot be.
@@ -338,32 +352,21 @@ func (f *deriveFlags) recall(r *desk.Routine) error {
 	return nil
 }
 
-// approveWithin approves the acts that stay within a routine's limits, and
-// holds the others.
+// approveWithin approves the acts for which a routine has limits. What goes
+// over them is held by the comparison, and a group leaves it alone.
 func (a *app) approveWithin(t *desk.Dossier, r *desk.Routine) (changeset.Touched, error) {
-	var all changeset.Touched
-	n := t.Set().Changes.Counts
-	records := t.Set().Records.Snapshot
+	var acts []changeset.Act
 	for _, x := range []struct {
 		act   changeset.Act
-		count int
 		limit layout.Limit
-	}{{changeset.Amend, n.Amend, r.Limits.Amend}, {changeset.Add, n.Add, r.Limits.Add}, {changeset.Delete, n.Delete, r.Limits.Delete}} {
-		if x.count == 0 {
-			continue
-		}
-		o := &desk.Order{Decision: changeset.Approve, Filter: changeset.Filter{Acts: []changeset.Act{x.act}}, By: a.user, When: a.now(),
-			Note: "within the routine's limits", How: "derive --approve-within-limits"}
-		if !x.limit.Set || x.limit.Over(x.count, records) {
-			o.Decision, o.Note = changeset.Hold, "beyond the routine's limits"
-		}
-		touched, err := t.Decide(o)
-		if err != nil {
-			return all, err
-		}
-		if o.Decision == changeset.Approve {
-			all.Add(touched)
+	}{{changeset.Amend, r.Limits.Amend}, {changeset.Add, r.Limits.Add}, {changeset.Delete, r.Limits.Delete}} {
+		if x.limit.Set {
+			acts = append(acts, x.act)
 		}
 	}
-	return all, nil
+	if len(acts) == 0 {
+		return changeset.Touched{}, nil
+	}
+	return t.Decide(&desk.Order{Decision: changeset.Approve, Filter: changeset.Filter{Acts: acts}, By: a.user, When: a.now(),
+		Note: "within the routine's limits", How: "derive --approve-within-limits"})
 }

@@ -4,8 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -87,12 +85,12 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 		defer spill.Close()
 		c.Options.Spill = spill.Bytes
 	}
-	if f.noDossier {
-		return a.compareOnly(ctx, c)
-	}
 	d, err := a.desk()
 	if err != nil {
 		return err
+	}
+	if f.noDossier {
+		return a.preview(ctx, d, c)
 	}
 	if f.into != "" {
 		unlock, err := a.compareInto(c, f.into)
@@ -294,58 +292,11 @@ func (a *app) chooseKey(ctx context.Context, snapshot, edited *table.Image) ([]s
 	return nil, r
 }
 
-// compareOnly compares without a dossier.
-func (a *app) compareOnly(ctx context.Context, c *desk.Comparison) error {
-	if c.Layout != nil {
-		rename := func(m *table.Image) { c.Layout.Rename(m) }
-		c.Options.Layout, c.Snapshot.Options.Rename = c.Layout.Layout, rename
-		if c.Edited != nil {
-			c.Edited.Options.Rename = rename
-		}
-	}
-	snapshot, err := a.open(&c.Snapshot)
+// preview compares without making a dossier.
+func (a *app) preview(ctx context.Context, d *desk.Desk, c *desk.Comparison) error {
+	res, err := d.Preview(ctx, c)
 	if err != nil {
 		return err
-	}
-	defer snapshot.Close()
-	type opened struct {
-		from  *desk.Source
-		table *desk.Table
-	}
-	read := []opened{{&c.Snapshot, snapshot}}
-	var edited *table.Image
-	if c.Edited != nil {
-		t, err := a.open(c.Edited)
-		if err != nil {
-			return err
-		}
-		defer t.Close()
-		read = append(read, opened{c.Edited, t})
-		edited = t.Image
-	}
-	if len(c.Options.Key) == 0 {
-		if c.Options.Key, err = a.chooseKey(ctx, snapshot.Image, edited); err != nil {
-			return err
-		}
-	}
-	if c.DeleteList != nil {
-		b, err := disk.ReadFile(a.fs, c.DeleteList.Path)
-		if err != nil {
-			return err
-		}
-		if c.Options.DeleteList, err = compare.ReadKeyList(c.DeleteList.Name, b, c.Options.Key); err != nil {
-			return err
-		}
-	}
-	c.Options.Digest = snapshot.SHA256
-	res, err := compare.Run(ctx, snapshot.Image, edited, c.Options, nil)
-	if err != nil {
-		return err
-	}
-	for _, r := range read {
-		if r.from.Path != "" && !r.table.Unchanged(a.fs, r.from.Path) {
-			return &fs.PathError{Op: "read", Path: r.from.Path, Err: disk.ErrChanged}
-		}
 	}
 	if a.json {
 		return a.printJSON(compareJSON(nil, res))
@@ -356,24 +307,7 @@ func (a *app) compareOnly(ctx context.Context, c *desk.Comparison) error {
 }
 
 // open opens a source without keeping it.
-func (a *app) open(s *desk.Source) (*desk.Table, error) {
-	path := s.Path
-	if path == "" {
-		tmp, err := os.CreateTemp("", "paletwin-")
-		if err != nil {
-			return nil, err
-		}
-		defer os.Remove(tmp.Name()) // once mapped, its name is not needed
-		if _, err := tmp.ReadFrom(s.Stream); err != nil {
-			return nil, err
-		}
-		if err := tmp.Close(); err != nil {
-			return nil, err
-		}
-		path = tmp.Name()
-	}
-	return desk.OpenTable(a.fs, path, s.Name, s.Options)
-}
+func (a *app) open(s *desk.Source) (*desk.Table, error) { return desk.OpenSource(a.fs, s) }
 
 // compareJSON is what compare prints for machines.
 func compareJSON(t *desk.Dossier, res *compare.Result) any {

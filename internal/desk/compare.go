@@ -6,8 +6,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"io"
+	"io/fs"
 	"maps"
+	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -149,13 +152,67 @@ func orDefault(s string) string {
 	return s
 }
 
+// Preview compares two files and keeps nothing of them. It is the comparison
+// that Compare makes, on the files where they are.
+func (d *Desk) Preview(ctx context.Context, c *Comparison) (*compare.Result, error) {
+	in := &inputs{fsys: d.FS}
+	if c.Layout != nil {
+		c.Options.Layout = c.Layout.Layout
+		in.rename = func(m *table.Image) { c.Layout.Rename(m) }
+	}
+	defer in.close()
+	if err := in.take(ctx, c); err != nil {
+		return nil, err
+	}
+	if err := c.settle(ctx, in); err != nil {
+		return nil, err
+	}
+	sum := sync.OnceValues(in.snapshot.SHA256)
+	if c.Options.Slips == compare.SlipsHold || c.Options.Slips == compare.SlipsWarn {
+		d.lookBack(c, func() string { s, _ := sum(); return s }) // a file that cannot be read fails the comparison
+	}
+	o := c.Options
+	o.Digest = sum
+	res, err := compare.Run(ctx, in.snapshot.image(), in.edited.image(), o, nil)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range []*kept{in.snapshot, in.edited} {
+		if k != nil && k.input.Path != "" && !k.Unchanged(d.FS, k.input.Path) {
+			return nil, &fs.PathError{Op: "read", Path: k.input.Path, Err: disk.ErrChanged}
+		}
+	}
+	return res, nil
+}
+
+// OpenSource opens a source without keeping it.
+func OpenSource(fsys disk.FS, s *Source) (*Table, error) {
+	if s.Path != "" {
+		return OpenTable(fsys, s.Path, s.Name, s.Options)
+	}
+	tmp, err := os.CreateTemp("", "paletwin-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(tmp.Name()) // once mapped, its name is not needed
+	if _, err := tmp.ReadFrom(s.Stream); err != nil {
+		_ = tmp.Close() // the first error counts
+		return nil, err
+	}
+	if err := tmp.Close(); err != nil {
+		return nil, err
+	}
+	return OpenTable(fsys, tmp.Name(), s.Name, s.Options)
+}
+
 // inputs are the files of a comparison, kept in the draft.
 type inputs struct {
 	fsys     disk.FS
-	dir      string
+	dir      string // the draft's; "" keeps nothing
 	snapshot *kept
 	edited   *kept
 	list     *Input
+	listed   []byte // the list's bytes
 	rename   func(*table.Image)
 	hashed   chan struct{} // closed when the inputs' digests are there
 }
@@ -211,11 +268,26 @@ func (in *inputs) take(ctx context.Context, c *Comparison) (err error) {
 		}
 	}
 	if c.DeleteList != nil {
-		if in.list, err = in.keep(c.DeleteList, "delete-list"); err != nil {
-			return err
-		}
+		return in.takeList(c.DeleteList)
 	}
 	return nil
+}
+
+// takeList reads the list of records to delete, and keeps it.
+func (in *inputs) takeList(s *Source) (err error) {
+	if in.dir != "" {
+		if in.list, err = in.keep(s, "delete-list"); err == nil {
+			in.listed, err = disk.ReadFile(in.fsys, filepath.Join(in.dir, in.list.File))
+		}
+		return err
+	}
+	in.list = &Input{Name: s.Name, Path: s.Path}
+	if s.Path != "" {
+		in.listed, err = disk.ReadFile(in.fsys, s.Path)
+	} else {
+		in.listed, err = io.ReadAll(s.Stream)
+	}
+	return err
 }
 
 // derive has the edited state written, and opens it.
@@ -238,13 +310,22 @@ func (in *inputs) derive(ctx context.Context, c *Comparison) error {
 }
 
 func (in *inputs) open(s *Source, stem string) (*kept, error) {
-	input, err := in.keep(s, stem)
-	if err != nil {
-		return nil, err
-	}
 	o := s.Options
 	if o.Rename == nil {
 		o.Rename = in.rename
+	}
+	if in.dir == "" {
+		from := *s
+		from.Options = o
+		t, err := OpenSource(in.fsys, &from)
+		if err != nil {
+			return nil, err
+		}
+		return &kept{t, &Input{Name: s.Name, Path: s.Path}}, nil
+	}
+	input, err := in.keep(s, stem)
+	if err != nil {
+		return nil, err
 	}
 	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), s.Name, o)
 	if err != nil {
@@ -282,10 +363,7 @@ func (c *Comparison) settle(ctx context.Context, in *inputs) (err error) {
 	if in.list == nil {
 		return nil
 	}
-	b, err := disk.ReadFile(in.fsys, filepath.Join(in.dir, in.list.File))
-	if err != nil {
-		return err
-	}
+	b := in.listed
 	if c.Options.DeleteList, err = compare.ReadKeyList(c.DeleteList.Name, b, c.Options.Key); err != nil {
 		return err
 	}

@@ -80,6 +80,7 @@ func many(t *testing.T) string {
 // python3's csv and with LibreOffice, where these are.
 func TestHandoffOfManyRecords(t *testing.T) {
 	dir := many(t)
+	require.NoError(t, os.CopyFS(filepath.Join(dir, "kept"), os.DirFS(filepath.Join(dir, "dossiers/0001-many"))))
 	for _, form := range []string{"csv", "xlsx", "jsonl", "sql", "json-patch"} {
 		for _, shape := range []string{"grouped", "sparse", "per-field", "full"} {
 			more := []string{"--shape", shape}
@@ -92,9 +93,9 @@ func TestHandoffOfManyRecords(t *testing.T) {
 				continue // they have no shapes
 			}
 			t.Run(form+" "+shape, func(t *testing.T) {
-				for _, d := range []string{"runs", "load"} {
-					require.NoError(t, os.RemoveAll(filepath.Join(dir, "dossiers/0001-many", d)))
-				}
+				dossier := filepath.Join(dir, "dossiers/0001-many")
+				require.NoError(t, os.RemoveAll(dossier))
+				require.NoError(t, os.CopyFS(dossier, os.DirFS(filepath.Join(dir, "kept"))))
 				out, code := command(t, program, dir, nil, append([]string{"handoff", "1", "--current", "aids.csv", "--form", form, "--max-records", "2000", "--json"}, more...)...)
 				require.Zero(t, code, out)
 				var said struct {

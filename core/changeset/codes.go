@@ -128,6 +128,7 @@ var (
 	KeyShifted     = Code{"key-shifted", Warn, OfRecord, "keys moved from record to record; the changes are held, and decided together"}
 	SwappedPair    = Code{"swapped-pair", Warn, OfField, "two records have each other's value; the changes are held"}
 	NearMiss       = Code{"near-miss", Warn, OfField, "a new value is one letter from one that occurs often; the change is held"}
+	Invisible      = Code{"invisible", Warn, OfField, "a value has something that cannot be seen: a character without a glyph, or a letter of another script that looks like those around it"}
 	StaleValue     = Code{"stale-value", Warn, OfField, "an edit puts back what the snapshot of an earlier dossier had; the change is held"}
 	WrongFile      = Code{"wrong-file", Warn, OfFile, "what the copy does not change fits the snapshot of another dossier better; all changes are held"}
 	SlipsPart      = Code{"slips-part", Note, OfFile, "there are so many changes that slips were looked for in the first of them only"}
@@ -150,6 +151,6 @@ func Codes() []Code {
 		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
 		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
-		KeyEdited, KeyShifted, SwappedPair, NearMiss, StaleValue, WrongFile, SlipsPart,
+		KeyEdited, KeyShifted, SwappedPair, NearMiss, Invisible, StaleValue, WrongFile, SlipsPart,
 		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, ConflictThen, ByOthers}
 }

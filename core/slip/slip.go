@@ -90,6 +90,9 @@ func Judge(in *Input) ([]Found, error) {
 			slices.SortFunc(c.cells, byRow)
 		}
 	}
+	for _, c := range j.columns {
+		j.invisible(c)
+	}
 	j.rows()
 	j.stale()
 	j.keys()

@@ -7,7 +7,35 @@ import (
 	"unicode"
 
 	"paletwin/core/changeset"
+	"paletwin/core/glyph"
 )
+
+// invisible finds changes in something that nobody can see, and new records
+// with it.
+func (j *judge) invisible(c *column) {
+	f := Found{Code: changeset.Invisible, Field: c.field}
+	shown := ""
+	for _, i := range c.free() {
+		if x := &j.Cells[i]; glyph.Differs(x.From, x.To) {
+			if shown == "" {
+				shown = say(x.From) + " → " + say(glyph.Visible(x.To))
+			}
+			f.Cells, f.Rows = append(f.Cells, i), append(f.Rows, x.Row)
+		}
+	}
+	for _, r := range j.Adds {
+		if v := r.Values[c.field]; glyph.Unseen(v) {
+			if shown == "" {
+				shown = say(glyph.Visible(v))
+			}
+			f.Adds, f.Rows = append(f.Adds, r.Row), append(f.Rows, r.Row)
+		}
+	}
+	if len(f.Rows) > 0 {
+		f.Text = fmt.Sprintf("%s: something in it cannot be seen (%s)", shown, count(len(f.Rows), "cell"))
+		j.add(f)
+	}
+}
 
 // formula is what a spreadsheet takes for one, and people do not write.
 var formula = regexp.MustCompile(`^[=+@]\s*[A-Za-z(+$\-0-9."'].*`)

@@ -12,6 +12,8 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
+
+	"paletwin/core/glyph"
 )
 
 // Screen is an output for people.
@@ -82,8 +84,10 @@ func render(st lipgloss.Style, s string) string {
 }
 
 // Safe makes text from data fit to be shown: control characters, those that
-// turn the direction of text, and line breaks become visible signs.
+// turn the direction of text, line breaks, and what has no glyph or looks like
+// another letter become visible signs.
 func Safe(s string) string {
+	s = glyph.Visible(s)
 	if !strings.ContainsFunc(s, hidden) {
 		return s
 	}
@@ -98,7 +102,7 @@ func Safe(s string) string {
 			b.WriteRune(0x2400 + r)
 		case r == 0x7f:
 			b.WriteRune('␡')
-		case hidden(r):
+		case unicode.IsControl(r):
 			fmt.Fprintf(&b, "<U+%04X>", r)
 		default:
 			b.WriteRune(r)
@@ -107,10 +111,9 @@ func Safe(s string) string {
 	return b.String()
 }
 
-// hidden reports whether a rune must not reach a terminal as it stands.
-func hidden(r rune) bool {
-	return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\ufeff' || r == '\u2028' || r == '\u2029'
-}
+// hidden reports whether a rune must not reach a terminal as it stands, of
+// those that glyph leaves in a text.
+func hidden(r rune) bool { return unicode.IsControl(r) }
 
 // Cut shortens text to the given width, in the middle.
 func Cut(s string, width int) string {

@@ -13,8 +13,10 @@ type Filter struct {
 	Fields    []string   // of amends; an add or delete has none of them
 	Decisions []Decision // of units
 	Findings  []string   // codes that hold or stop the unit, or are noted of it
-	Keys      []string   // records, as Key.Encoding gives them
-	Where     Where      // or nil
+	Keys      []string   // records, as Key.Encoding gives them, of One's keys where it is not nil
+	// One, if not nil, gives the key that all forms of a record's key share.
+	One   func(record.Key) record.Key
+	Where Where // or nil
 }
 
 // Where selects changes by what their records hold. It is asked by several
@@ -30,13 +32,20 @@ func (f *Filter) Change(c *Change) bool {
 	if len(f.Acts) > 0 && !slices.Contains(f.Acts, c.Act) {
 		return false
 	}
-	if len(f.Keys) > 0 && !slices.Contains(f.Keys, c.Key.Encoding()) {
+	if len(f.Keys) > 0 && !slices.Contains(f.Keys, f.one(c.Key).Encoding()) {
 		return false
 	}
 	if len(f.Fields) > 0 && !slices.ContainsFunc(c.Fields, func(fc FieldChange) bool { return slices.Contains(f.Fields, fc.Field) }) {
 		return false
 	}
 	return f.Where == nil || f.Where.Holds(c)
+}
+
+func (f *Filter) one(k record.Key) record.Key {
+	if f.One == nil {
+		return k
+	}
+	return f.One(k)
 }
 
 // Unit reports whether the filter selects a unit of a change that Change

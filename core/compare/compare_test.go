@@ -179,7 +179,7 @@ func TestTheComparisonAddsUpUnderEveryOption(t *testing.T) {
 			Blank:   rapid.SampledFrom([]string{Held, Clear, Ignore}).Draw(t, "blank"),
 			Allow:   rapid.SampledFrom([][]changeset.Act{nil, {changeset.Amend}, {changeset.Add, changeset.Delete}}).Draw(t, "allow")}
 		if rapid.Bool().Draw(t, "list") {
-			list, err := ReadKeyList("list.csv", []byte("k,l\n1,a\n2,a\n3,a\n1,a\n99,z\n"), o.Key)
+			list, err := ReadKeyList("list.csv", []byte("k,l\n1,a\n2,a\n3,a\n1,a\n99,z\n"), o.Key, nil)
 			require.NoError(t, err)
 			o.DeleteList = list
 		}

@@ -55,14 +55,14 @@ func (c *comparison) useLayout() {
 		c.always[f] = l.Fields[i].Translate != nil && l.Fields[i].Translate.Always
 		c.blank[f] = cmp.Or(c.o.Blank, l.Fields[i].Blank, l.Blank)
 	}
+	if l.KeyForm != (layout.KeyForm{}) {
+		c.snap.form = l.KeyForm.Form
+	}
 	if c.o.SameOnly {
 		return
 	}
 	c.l = l
 	c.o.Missing = cmp.Or(c.o.Missing, l.Missing)
-	if l.KeyForm != (layout.KeyForm{}) {
-		c.snap.form = l.KeyForm.Form
-	}
 }
 
 // ignoreColumns leaves out what the layout says holds no field.

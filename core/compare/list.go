@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
+	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -14,19 +15,28 @@ import (
 // KeyList is a list of records by key, as a file gives it.
 type KeyList struct {
 	Name   string // the file's
+	layout *layout.Layout
 	keys   []record.Key
-	row    map[record.Key]int // the first row with the key
+	row    map[record.Key]int // the first row that names the record, by its one key
 	repeat []int              // the rows with a key that stood before
 }
 
+// NewKeyList returns an empty list. A layout, if there is one, says which keys
+// name one record.
+func NewKeyList(name string, l *layout.Layout) *KeyList {
+	return &KeyList{Name: name, layout: l, row: map[record.Key]int{}}
+}
+
 // ReadKeyList reads a list of keys: a CSV file with a column for each key
-// field, or, for a key of one field, a bare list with a key a line.
-func ReadKeyList(name string, data []byte, key []string) (*KeyList, error) {
-	l := &KeyList{Name: name, row: map[record.Key]int{}}
+// field, under its name or an alias of the layout, or, for a key of one field, a
+// bare list with a key a line.
+func ReadKeyList(name string, data []byte, key []string, known *layout.Layout) (*KeyList, error) {
+	l := NewKeyList(name, known)
 	if err := csv.CheckText(name, data, 0, len(data)); err != nil {
 		return nil, err
 	}
 	if m, err := csv.Open(name, data); err == nil {
+		known.Rename(m)
 		if !slices.ContainsFunc(key, func(k string) bool { return m.Column(k) < 0 }) {
 			return l, l.readTable(m, key)
 		}
@@ -65,26 +75,22 @@ func (l *KeyList) readTable(m *table.Image, key []string) error {
 }
 
 func (l *KeyList) add(k record.Key, row int) {
-	if _, there := l.row[k]; there {
+	one := l.layout.OneKey(k)
+	if _, there := l.row[one]; there {
 		l.repeat = append(l.repeat, row)
 		return
 	}
-	l.row[k] = row
+	l.row[one] = row
 	l.keys = append(l.keys, k)
 }
 
 // Named gives a list a record by hand.
-func (l *KeyList) Named(k record.Key) {
-	if l.row == nil {
-		l.row = map[record.Key]int{}
-	}
-	l.add(k, 0)
-}
+func (l *KeyList) Named(k record.Key) { l.add(k, 0) }
 
 // Has reports whether a record is on the list, and Row on which row of it.
-func (l *KeyList) Has(k record.Key) bool { _, ok := l.row[k]; return ok }
+func (l *KeyList) Has(k record.Key) bool { _, ok := l.row[l.layout.OneKey(k)]; return ok }
 
-func (l *KeyList) Row(k record.Key) int { return l.row[k] }
+func (l *KeyList) Row(k record.Key) int { return l.row[l.layout.OneKey(k)] }
 
 // Keys are the records in the list's order; Repeats the rows of those that
 // stood before.
@@ -102,19 +108,19 @@ func (c *comparison) takeList() {
 	found := map[record.Key]bool{}
 	for i := range uint32(len(c.mate)) {
 		k := c.snap.key(i)
-		if _, listed := l.row[k]; !listed {
+		if !l.Has(k) {
 			continue
 		}
-		found[k] = true
+		found[l.layout.OneKey(k)] = true
 		if c.mate[i] == mateNone {
 			c.mate[i] = mateListed
 		}
 	}
 	for _, k := range l.keys {
-		if !found[k] {
+		if !found[l.layout.OneKey(k)] {
 			f := changeset.ListedUnknown.Finding("%s is on the delete list and not in the snapshot", k)
 			f.Key = k.String()
-			c.findRows(f, l.Name, []int{l.row[k]})
+			c.findRows(f, l.Name, []int{l.Row(k)})
 		}
 	}
 	if len(l.repeat) > 0 {
@@ -129,6 +135,5 @@ func (c *comparison) listed(k record.Key) bool {
 	if c.o.DeleteList == nil {
 		return false
 	}
-	_, ok := c.o.DeleteList.row[k]
-	return ok
+	return c.o.DeleteList.Has(k)
 }

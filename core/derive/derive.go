@@ -345,10 +345,10 @@ func (x *deriver) takes(cells [][]byte, key record.Key, row int, o *made) (bool,
 		if !x.Keys.Has(key) {
 			return false, nil
 		}
-		o.seen = append(o.seen, key)
+		o.seen = append(o.seen, x.Layout.OneKey(key))
 	}
 	if x.From != nil {
-		if _, there := x.From.Values[key]; !there {
+		if _, there := x.From.Values[x.Layout.OneKey(key)]; !there {
 			return false, nil
 		}
 		o.laid = append(o.laid, key)
@@ -425,7 +425,7 @@ func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, row int, o *ma
 		}
 	}
 	if x.From != nil {
-		for i, v := range x.From.Values[key] {
+		for i, v := range x.From.Values[x.Layout.OneKey(key)] {
 			if v != "" {
 				s := v
 				if f := x.Layout.Field(x.From.Fields[i]); f != nil {
@@ -515,7 +515,7 @@ func (x *deriver) report(res *Result, failures []failure, seen, laid map[record.
 	}
 	if x.Keys != nil {
 		for _, k := range x.Keys.Keys() {
-			if !seen[k] {
+			if !seen[x.Layout.OneKey(k)] {
 				add(unknown(k, x.List, x.Keys.Row(k)))
 			}
 		}

@@ -95,6 +95,20 @@ func (l Leniency) form(s string) string {
 	return s
 }
 
+// OneKey returns the key that all forms of a record's key have in common: two
+// keys name one record if, and only if, theirs are equal. It is no key to be
+// written. Without a layout, and without a form of keys, it is the key.
+func (l *Layout) OneKey(k record.Key) record.Key {
+	if l == nil || l.KeyForm == (KeyForm{}) {
+		return k
+	}
+	parts := k.Parts()
+	for i, p := range parts {
+		parts[i] = l.KeyForm.Form(p)
+	}
+	return record.NewKey(parts...)
+}
+
 // Form returns a key's part as it is compared.
 func (k KeyForm) Form(part string) string {
 	part = k.Write(part)

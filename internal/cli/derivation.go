@@ -52,7 +52,7 @@ func (a *app) compileDerivation(c *desk.Comparison, snapshot *table.Image, f *de
 	}
 	if f.setFrom != "" {
 		err = a.beside(f.setFrom, rename, func(m *table.Image) (err error) {
-			x.From, err = derive.ReadOverlay(m, c.Options.Key, snapshot)
+			x.From, err = derive.ReadOverlay(m, c.Options.Key, snapshot, x.Layout)
 			return err
 		})
 		if err != nil {
@@ -163,13 +163,13 @@ func (a *app) selectRecords(x *derive.Derivation, f *deriveFlags) error {
 	if f.records == "" && len(f.record) == 0 {
 		return nil
 	}
-	list := &compare.KeyList{Name: "the command line"}
+	list := compare.NewKeyList("the command line", x.Layout)
 	if f.records != "" {
 		b, name, err := a.readAll(f.records)
 		if err != nil {
 			return err
 		}
-		if list, err = compare.ReadKeyList(name, b, x.Key); err != nil {
+		if list, err = compare.ReadKeyList(name, b, x.Key, x.Layout); err != nil {
 			return err
 		}
 	}

@@ -153,16 +153,20 @@ func (a *app) missed(made *desk.Dossier, named []record.Key) {
 		return
 	}
 	defer c.Close()
+	l, err := made.Layout()
+	if err != nil {
+		return
+	}
 	there := map[record.Key]bool{}
 	for ch, err := range c.Changes() {
 		if err != nil {
 			return
 		}
-		there[ch.Key] = true
+		there[l.OneKey(ch.Key)] = true
 	}
 	var none []string
 	for _, k := range named {
-		if !there[k] {
+		if !there[l.OneKey(k)] {
 			none = append(none, k.String())
 		}
 	}

@@ -54,17 +54,21 @@ func (s *selection) filter(t *desk.Dossier, c *desk.Changes) (changeset.Filter, 
 			return f, usage("there is no finding code %q; show --findings lists those of the dossier", code)
 		}
 	}
+	l, err := t.Layout()
+	if err != nil {
+		return f, err
+	}
+	f.One = l.OneKey
 	for _, text := range s.records {
 		k, err := parseKey(text, t.Set().Key)
 		if err != nil {
 			return f, err
 		}
-		f.Keys = append(f.Keys, k.Encoding())
+		f.Keys = append(f.Keys, l.OneKey(k).Encoding())
 	}
 	if s.where == "" {
 		return f, nil
 	}
-	var err error
 	f.Where, err = t.Where(s.where, c)
 	return f, err
 }

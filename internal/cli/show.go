@@ -244,7 +244,7 @@ func (a *app) recognise(t *desk.Dossier, shown []*picked) (map[record.Key]record
 			keys = append(keys, p.Key)
 		}
 	}
-	return csv.Lookup(snapshot.Image, t.Set().Key, keys)
+	return csv.Lookup(snapshot.Image, t.Set().Key, keys, nil)
 }
 
 // about writes a few words of a record that is not its key: the first field

@@ -26,7 +26,7 @@ func (a *app) showRecords(t *desk.Dossier, c *desk.Changes, f *changeset.Filter)
 	for _, enc := range f.Keys {
 		keys = append(keys, record.KeyOf([]byte(enc)))
 	}
-	known, err := csv.Lookup(snapshot.Image, t.Set().Key, keys)
+	known, err := csv.Lookup(snapshot.Image, t.Set().Key, keys, nil)
 	if err != nil {
 		return err
 	}

@@ -119,7 +119,11 @@ func (a *app) target(t *desk.Dossier, p targetFlags) (*file.File, table.Options,
 	if o.Known, err = run.KnownOf(t, last, path); err != nil {
 		return nil, o, err
 	}
-	o.Password = a.password()
+	l, err := t.Layout()
+	if err != nil {
+		return nil, o, err
+	}
+	o.Password, o.Rename = a.password(), func(m *table.Image) { l.Rename(m) }
 	f, err := file.Open(a.fs, path, t.Set().Key, o)
 	if errors.Is(err, fs.ErrPermission) {
 		return nil, o, &fs.PathError{Op: "lock", Path: filepath.Dir(path), Err: fs.ErrPermission}

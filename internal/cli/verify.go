@@ -130,7 +130,11 @@ func expectations(t *desk.Dossier, heading, said []string) ([]*run.Expect, error
 func (a *app) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, name string) (*table.Image, func(), error) {
 	if name != "" {
 		s := a.source(name)
-		s.Options.Password = a.password()
+		l, err := t.Layout()
+		if err != nil {
+			return nil, nil, err
+		}
+		s.Options.Password, s.Options.Rename = a.password(), func(m *table.Image) { l.Rename(m) }
 		f, err := a.open(&s)
 		if err != nil {
 			return nil, nil, err

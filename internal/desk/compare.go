@@ -364,7 +364,7 @@ func (c *Comparison) settle(ctx context.Context, in *inputs) (err error) {
 		return nil
 	}
 	b := in.listed
-	if c.Options.DeleteList, err = compare.ReadKeyList(c.DeleteList.Name, b, c.Options.Key); err != nil {
+	if c.Options.DeleteList, err = compare.ReadKeyList(c.DeleteList.Name, b, c.Options.Key, c.Options.Layout); err != nil {
 		return err
 	}
 	sum := sha256.Sum256(b)

@@ -95,7 +95,7 @@ func (t *Dossier) before(c *Changes, w *where) (map[record.Key]record.Record, er
 		return nil, err
 	}
 	defer snapshot.Close()
-	return csv.LookupFields(snapshot.Image, t.Set().Key, keys, names)
+	return csv.LookupFields(snapshot.Image, t.Set().Key, keys, nil, names)
 }
 
 // Holds reports whether the expression holds for a change. One that needs a

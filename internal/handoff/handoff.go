@@ -186,7 +186,7 @@ func (s *System) Fields() []string { return s.Export.Image.Heading }
 
 // Current looks the records up in the export.
 func (s *System) Current(_ context.Context, keys []record.Key) ([]target.State, error) {
-	found, count, err := csv.LookupAll(s.Export.Image, s.Key, keys)
+	found, count, err := csv.LookupAll(s.Export.Image, s.Key, keys, s.Layout.OneKey)
 	if err != nil {
 		return nil, err
 	}

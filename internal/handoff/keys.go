@@ -16,7 +16,7 @@ func Recognise(rows []Row, l *layout.Layout, known []record.Key) {
 	loose := make(map[record.Key]record.Key, len(known))
 	for _, k := range known {
 		exact[k] = true
-		form := looseKey(l, k)
+		form := l.OneKey(k)
 		if other, twice := loose[form]; twice && other != k {
 			loose[form] = record.Key{}
 			continue
@@ -27,16 +27,8 @@ func Recognise(rows []Row, l *layout.Layout, known []record.Key) {
 		if exact[rows[i].Key] {
 			continue
 		}
-		if k := loose[looseKey(l, rows[i].Key)]; !k.IsZero() {
+		if k := loose[l.OneKey(rows[i].Key)]; !k.IsZero() {
 			rows[i].Key = k
 		}
 	}
-}
-
-func looseKey(l *layout.Layout, k record.Key) record.Key {
-	parts := k.Parts()
-	for i, p := range parts {
-		parts[i] = l.KeyForm.Form(p)
-	}
-	return record.NewKey(parts...)
 }

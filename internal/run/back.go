@@ -24,11 +24,13 @@ type Back struct {
 	Sheet string // of the target, as the run that wrote it was told
 	// OtherTarget says that the target is the last run's under another name.
 	OtherTarget bool
-	Records     []record.Key // only these, if any
-	Fields      []string     // only these fields of amends, if any
-	By          string
-	Now         func() time.Time
-	Tool        string
+
+	layout  *layout.Layout // which says what keys name one record
+	Records []record.Key   // only these, if any
+	Fields  []string       // only these fields of amends, if any
+	By      string
+	Now     func() time.Time
+	Tool    string
 }
 
 // LastTarget returns the heading of a dossier's last run, which says what the
@@ -127,6 +129,7 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	if err != nil {
 		return nil, err
 	}
+	b.layout = l
 	changes, runs := b.inverse(t.Set().Name, done)
 	if len(changes) == 0 {
 		return nil, refuse(NothingDone, "dossier %s has nothing that could be undone%s", t.Meta.Number, b.narrowed())
@@ -240,7 +243,7 @@ func (b *Back) asked(done map[unit]standingUnit) map[unit]bool {
 	}
 	units, links, fields := map[unit]bool{}, map[string]bool{}, map[within]bool{}
 	for u, d := range done {
-		if b.Run > 0 && d.run != b.Run || len(b.Records) > 0 && !slices.Contains(b.Records, d.step.Key) || len(b.Fields) > 0 && !slices.Contains(b.Fields, u.field) {
+		if b.Run > 0 && d.run != b.Run || len(b.Records) > 0 && !b.names(d.step.Key) || len(b.Fields) > 0 && !slices.Contains(b.Fields, u.field) {
 			continue
 		}
 		units[u], links[d.step.Linked], fields[within{u.id, d.step.linkOf(u.field)}] = true, true, true
@@ -252,6 +255,12 @@ func (b *Back) asked(done map[unit]standingUnit) map[unit]bool {
 		}
 	}
 	return units
+}
+
+// names reports whether a record is one of those that are asked for.
+func (b *Back) names(k record.Key) bool {
+	one := b.layout.OneKey(k)
+	return slices.ContainsFunc(b.Records, func(r record.Key) bool { return b.layout.OneKey(r) == one })
 }
 
 // linkOf returns what links a field of the step with others of its record.

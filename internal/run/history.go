@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/internal/desk"
 )
@@ -91,11 +92,43 @@ func (q *Question) ask(t *desk.Dossier) ([]Event, error) {
 		return nil, nil
 	}
 	c, lines, err := t.Find(key)
-	if c == nil {
+	if err != nil {
 		return nil, err
+	}
+	if c == nil {
+		if c, lines, err = otherForms(t, key); c == nil {
+			return nil, err
+		}
 	}
 	defer c.Close()
 	return q.events(t, c, lines)
+}
+
+// otherForms finds the changes of a record whose key stands in the change set in
+// another form than the one that is asked about; nil where there are none.
+func otherForms(t *desk.Dossier, key record.Key) (*desk.Changes, []changeset.Line, error) {
+	l, err := t.Layout()
+	if err != nil || l == nil || l.KeyForm == (layout.KeyForm{}) {
+		return nil, nil, err
+	}
+	c, err := t.Changes()
+	if err != nil {
+		return nil, nil, err
+	}
+	var lines []changeset.Line
+	for line := range c.Lines() {
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil {
+			return nil, nil, errors.Join(err, c.Close())
+		}
+		if l.OneKey(ch.Key) == l.OneKey(key) {
+			lines = append(lines, line)
+		}
+	}
+	if len(lines) == 0 {
+		return nil, nil, c.Close()
+	}
+	return c, lines, nil
 }
 
 // askAll reads a whole change set, unless its description says that nothing

@@ -152,7 +152,7 @@ func (v *Verification) lookUp(t *desk.Dossier, steps []*judged, p Proof) error {
 	for i, s := range steps {
 		want[i] = s.Key
 	}
-	found, err := csv.Lookup(p.Fresh, t.Set().Key, want)
+	found, err := csv.Lookup(p.Fresh, t.Set().Key, want, v.layout.OneKey)
 	if err != nil {
 		return err
 	}

@@ -31,22 +31,34 @@ func Record(m *table.Image, raw []byte) record.Record {
 	return r
 }
 
-// Lookup reads the records with the given keys in one walk over the table.
-// Those that are not there are left out; of those that are there twice, the
-// first is given.
-func Lookup(m *table.Image, key []string, want []record.Key) (map[record.Key]record.Record, error) {
-	return LookupFields(m, key, want, nil)
+// OneKey gives the key that all forms of a record's key have in common, as the
+// layout's OneKey does; nil stands for keys that have one form.
+type OneKey func(record.Key) record.Key
+
+func (one OneKey) of(enc []byte) string {
+	if one == nil {
+		return string(enc)
+	}
+	return one(record.KeyOf(enc)).Encoding()
+}
+
+// Lookup reads the records with the given keys in one walk over the table, in
+// whatever form these stand there, and gives them by the keys that were asked
+// for. Those that are not there are left out; of those that are there twice,
+// the first is given.
+func Lookup(m *table.Image, key []string, want []record.Key, one OneKey) (map[record.Key]record.Record, error) {
+	return LookupFields(m, key, want, one, nil)
 }
 
 // LookupFields is Lookup for the named fields alone; nil is all.
-func LookupFields(m *table.Image, key []string, want []record.Key, fields []string) (map[record.Key]record.Record, error) {
+func LookupFields(m *table.Image, key []string, want []record.Key, one OneKey, fields []string) (map[record.Key]record.Record, error) {
 	cols, err := keyColumns(m, key)
 	if err != nil {
 		return nil, err
 	}
-	wanted := make(map[string]bool, len(want))
+	wanted := make(map[string]record.Key, len(want))
 	for _, k := range want {
-		wanted[k.Encoding()] = true
+		wanted[one.of([]byte(k.Encoding()))] = k
 	}
 	found := make(map[record.Key]record.Record, len(want))
 	err = table.Guard(func() error {
@@ -57,9 +69,10 @@ func LookupFields(m *table.Image, key []string, want []record.Key, fields []stri
 				return err
 			}
 			enc = AppendKey(enc[:0], sc.Raw(), cols, m.Comma)
-			if wanted[string(enc)] {
-				delete(wanted, string(enc))
-				found[record.KeyOf(enc)] = some(m, sc.Raw(), fields)
+			at := one.of(enc)
+			if k, ok := wanted[at]; ok {
+				delete(wanted, at)
+				found[k] = some(m, sc.Raw(), fields)
 			}
 		}
 		return nil
@@ -101,14 +114,15 @@ func Text(m *table.Image, cells [][]byte, col int) string {
 // LookupAll reads the records with the given keys in the order of the keys,
 // and how often each is there: 0, 1 or more. Of those that are there twice,
 // the first is given.
-func LookupAll(m *table.Image, key []string, want []record.Key) (found []record.Record, count []int, err error) {
+func LookupAll(m *table.Image, key []string, want []record.Key, one OneKey) (found []record.Record, count []int, err error) {
 	cols, err := keyColumns(m, key)
 	if err != nil {
 		return nil, nil, err
 	}
 	places := make(map[string][]int, len(want))
 	for i, k := range want {
-		places[k.Encoding()] = append(places[k.Encoding()], i)
+		at := one.of([]byte(k.Encoding()))
+		places[at] = append(places[at], i)
 	}
 	found, count = make([]record.Record, len(want)), make([]int, len(want))
 	err = table.Guard(func() error {
@@ -119,14 +133,15 @@ func LookupAll(m *table.Image, key []string, want []record.Key) (found []record.
 				return err
 			}
 			enc = AppendKey(enc[:0], sc.Raw(), cols, m.Comma)
-			for n, i := range places[string(enc)] {
+			at := one.of(enc)
+			for n, i := range places[at] {
 				if count[i]++; count[i] > 1 {
 					continue
 				}
 				if n == 0 {
 					found[i] = Record(m, sc.Raw())
 				} else {
-					found[i] = found[places[string(enc)][0]]
+					found[i] = found[places[at][0]]
 				}
 			}
 		}

@@ -135,7 +135,7 @@ func (f *File) Refresh(ctx context.Context) error {
 		if f.img, err = open.Open(filepath.Base(f.path), m.Data, o); err != nil {
 			return err
 		}
-		if f.read.Rename != nil && f.img.Found.Format != "jsonl" { // whose members are written by their names
+		if f.read.Rename != nil {
 			f.read.Rename(f.img)
 		}
 		f.form, err = f.formOf()

@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 
+	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/jsonl"
@@ -16,6 +17,37 @@ import (
 type jsonRows struct {
 	*File
 	types jsonl.Types
+}
+
+// field is the field of a member, and member the member of a field: where a
+// layout knows the member by an alias, they have two names.
+func (j *jsonRows) field(member string) string {
+	for _, r := range j.img.Renamed {
+		if r.Heading == member {
+			return j.img.Heading[r.Column]
+		}
+	}
+	return member
+}
+
+func (j *jsonRows) member(field string) string {
+	for _, r := range j.img.Renamed {
+		if j.img.Heading[r.Column] == field {
+			return r.Heading
+		}
+	}
+	return field
+}
+
+// read reads a line as a record of the fields.
+func (j *jsonRows) read(raw []byte) (record.Record, error) {
+	r, err := jsonl.Record(raw)
+	if len(j.img.Renamed) > 0 {
+		for i := range r {
+			r[i].Name = j.field(r[i].Name)
+		}
+	}
+	return r, err
 }
 
 // sampled is how many rows show the types of the fields' values.
@@ -81,7 +113,7 @@ func (j *jsonRows) each(ctx context.Context, row func(key []byte, r span) error)
 	return table.Guard(func() error {
 		var key []byte
 		return j.walk(ctx, func(raw []byte, at span) error {
-			r, err := jsonl.Record(raw)
+			r, err := j.read(raw)
 			if err != nil {
 				return err
 			}
@@ -96,7 +128,7 @@ func (j *jsonRows) each(ctx context.Context, row func(key []byte, r span) error)
 }
 
 func (j *jsonRows) record(raw []byte) record.Record {
-	r, err := jsonl.Record(raw)
+	r, err := j.read(raw)
 	if err != nil {
 		return nil // a row kept from another file, which fits no record
 	}
@@ -108,19 +140,37 @@ func (j *jsonRows) record(raw []byte) record.Record {
 func (j *jsonRows) amended(s *target.Step, raw []byte) []byte {
 	set := make(record.Record, len(s.Fields))
 	for i, fc := range s.Fields {
-		set[i] = record.Field{Name: fc.Field, Value: fc.To}
+		set[i] = record.Field{Name: j.member(fc.Field), Value: fc.To}
 	}
 	line, err := jsonl.Set(raw, set, j.types)
 	if err != nil {
 		return raw // not reached: each has read the line
 	}
-	if s.Form.Kept && slices.Equal(j.record([]byte(s.Form.Row)), j.record(line)) {
+	if s.Form.Kept && j.says(s, line) {
 		return []byte(s.Form.Row)
 	}
 	return line
 }
 
-func (j *jsonRows) added(r record.Record) []byte { return jsonl.AppendRecord(nil, r, j.types) }
+// says reports whether the line that was kept says what a new one says: the
+// same of all fields, where of those that the step writes an absent one is as
+// good as an empty one.
+func (j *jsonRows) says(s *target.Step, line []byte) bool {
+	kept, now := j.record([]byte(s.Form.Row)), j.record(line)
+	written := func(f record.Field) bool {
+		return f.Value.Blank() && slices.ContainsFunc(s.Fields, func(c changeset.FieldChange) bool { return c.Field == f.Name })
+	}
+	kept, now = slices.DeleteFunc(kept, written), slices.DeleteFunc(now, written)
+	return len(kept) > 0 && slices.Equal(kept, now)
+}
+
+func (j *jsonRows) added(r record.Record) []byte {
+	named := r.Clone()
+	for i := range named {
+		named[i].Name = j.member(named[i].Name)
+	}
+	return jsonl.AppendRecord(nil, named, j.types)
+}
 
 func (j *jsonRows) least() int { return 1 }
 

@@ -5,9 +5,11 @@ package main
 import (
 	"encoding/csv"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -340,4 +342,85 @@ func TestDetached(t *testing.T) {
 	aids, err := os.ReadFile(filepath.Join(dir, "aids.csv"))
 	require.NoError(t, err)
 	assert.Equal(t, string(aids), register(t, dir))
+}
+
+// Every command is killed before file operations at random. Whatever it was
+// about: the register is whole, no dossier is called damaged, and the same
+// command does what it is for when it is given again.
+func TestRandomKillsOfEveryCommand(t *testing.T) {
+	bin := faultyProgram(t)
+	seed := uint64(time.Now().UnixNano())
+	if n, err := strconv.ParseUint(os.Getenv("PALETWIN_SEED"), 10, 64); err == nil {
+		seed = n
+	}
+	t.Logf("PALETWIN_SEED=%d", seed)
+	r := rand.New(rand.NewPCG(seed, 2))
+	start := t.TempDir()
+	office(t, start)
+	require.NoError(t, os.WriteFile(filepath.Join(start, "result.csv"), []byte("k,result\n1,ok\n3,error\n5,ok\n6,ok\n"), 0o644))
+	apply := []string{"apply", "1", "--to", "register.csv", "--yes"}
+	handoff := []string{"handoff", "1", "--current", "register.csv", "--leave-open"}
+	killed := 0
+	for _, c := range []struct {
+		name   string
+		before [][]string
+		args   []string
+		ends   []int
+	}{
+		{"compare", nil, []string{"compare", "aids.csv", "edited.csv", "--key", "k"}, []int{0}},
+		{"compare into", nil, []string{"compare", "aids.csv", "edited.csv", "--key", "k", "--into", "1"}, []int{0}},
+		{"derive", nil, []string{"derive", "aids.csv", "--key", "k", "--set", `v = "z"`}, []int{0}},
+		{"derive to a file", nil, []string{"derive", "aids.csv", "--key", "k", "--set", `v = "z"`, "-o", "out.csv"}, []int{0, 2}},
+		{"lend", nil, []string{"lend", "aids.csv", "--key", "k", "-o", "lent.xlsx"}, []int{0, 2}},
+		{"layout draft", nil, []string{"layout", "draft", "aids.csv"}, []int{0, 2}},
+		{"approve", nil, []string{"approve", "1", "--act", "add"}, []int{0}},
+		{"reject", nil, []string{"reject", "1", "--act", "delete", "--held"}, []int{0}},
+		{"review sheet", nil, []string{"review", "sheet", "1", "-o", "sheet.xlsx"}, []int{0, 2}},
+		{"apply a trial", nil, []string{"apply", "1", "--to", "register.csv", "--yes", "--first", "2"}, []int{0}},
+		{"apply", nil, apply, []int{0}},
+		{"verify", [][]string{apply}, []string{"verify", "1"}, []int{0}},
+		{"rollback", [][]string{apply}, []string{"rollback", "1"}, []int{0}},
+		{"rollback and apply", [][]string{apply}, []string{"rollback", "1", "--apply", "--yes"}, []int{0, 3}},
+		{"restore", [][]string{apply}, []string{"restore", "1"}, []int{0}},
+		{"hand off", nil, handoff, []int{0}},
+		{"collect", [][]string{handoff}, []string{"handoff", "collect", "1", "result.csv"}, []int{4}},
+		{"history", [][]string{apply}, []string{"history", "--record", "1"}, []int{0}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			for range 4 {
+				dir := t.TempDir()
+				again(t, start, dir)
+				for _, args := range c.before {
+					out, code := command(t, program, dir, nil, args...)
+					require.Zero(t, code, out)
+				}
+				n := 1 + r.IntN(1+r.IntN(70))
+				out, code := command(t, bin, dir, []string{fmt.Sprintf("PALETWIN_KILL_AT=%d", n)}, c.args...)
+				if code != -1 {
+					require.Contains(t, c.ends, code, "%d: %s", n, out)
+				} else {
+					killed++
+				}
+				require.Contains(t, []string{oldRegister, newRegister, "k,v,w\n1,A,x\n2,b,x\n3,\"C\",x\n\n4,d,x\n5,e,x\n"}, register(t, dir), "at %d", n)
+				out, check := command(t, program, dir, nil, "history", "--check")
+				require.Zero(t, check, "at %d: %s", n, out)
+				out, code = command(t, program, dir, nil, c.args...)
+				require.Contains(t, c.ends, code, "at %d, again: %s", n, out)
+				out, check = command(t, program, dir, nil, "history", "--check")
+				require.Zero(t, check, "at %d, again: %s", n, out)
+				out, code = command(t, program, dir, nil, "history")
+				require.Zero(t, code, "at %d: %s", n, out)
+				switch c.name {
+				case "apply":
+					require.Equal(t, newRegister, register(t, dir))
+				case "rollback and apply":
+					if code == 0 {
+						require.Equal(t, oldRegister, register(t, dir), "at %d", n)
+					}
+				}
+			}
+		})
+	}
+	t.Logf("killed %d times", killed)
+	assert.Greater(t, killed, 25)
 }

@@ -62,6 +62,7 @@ type Job struct {
 
 	layout *layout.Layout
 	found  table.Found // how the target was found to be
+	fields []string    // of the dossier's snapshot
 }
 
 // Report is what an apply did.
@@ -234,6 +235,7 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 		return nil, err
 	}
 	defer c.Close()
+	j.fields = c.Header.Fields
 	plan, err := MakePlan(j.Dossier, c, j.at(), j.Options)
 	if err != nil {
 		return nil, err

@@ -333,6 +333,13 @@ func (s *Step) undo(c *changeset.Change, fields map[string]bool) {
 		}
 		c.Record = append(c.Record, f)
 	}
+	if s.Act == changeset.Add {
+		for _, f := range s.Read {
+			if _, there := s.Record.Get(f.Name); !there {
+				c.Record = append(c.Record, f) // the target's own
+			}
+		}
+	}
 }
 
 // compareKeys orders changes by their keys' parts, and then by act.
@@ -367,7 +374,7 @@ func holdMoved(c *changeset.Change, now *target.State, l *layout.Layout, system 
 			}
 		}
 	case c.Act == changeset.Delete:
-		for _, u := range unlikes(c.Record, now.Record, l, system) {
+		for _, u := range append(unlikes(c.Record, now.Record, l, system), filled(c.Record, now.Record, nil, system)...) {
 			c.Held = code
 			moved = append(moved, u.field+" is now "+quote(u.real)+", the run left "+quote(u.wanted))
 		}

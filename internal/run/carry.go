@@ -125,6 +125,11 @@ func (s *Step) noteRead(now *target.State) {
 		return
 	}
 	wanted := s.Record
+	if s.Act == changeset.Add {
+		for _, u := range filled(s.Record, now.Record, nil, nil) {
+			s.Read.Set(u.field, u.real) // the target completed the record
+		}
+	}
 	if s.Act == changeset.Amend {
 		wanted = nil
 		for _, f := range s.Fields {

@@ -96,6 +96,7 @@ type stepLine struct {
 	After   []string           `json:"after,omitempty"`
 	Gap     string             `json:"gap,omitempty"`
 	End     string             `json:"end,omitempty"`
+	Lead    string             `json:"lead,omitempty"`
 	When    *time.Time         `json:"when,omitempty"`
 }
 
@@ -122,7 +123,7 @@ func (l *stepLine) step() (*Step, error) {
 		s.Record = append(s.Record, record.Field{Name: f.Field, Value: changeset.ValueOf(f.From)})
 	}
 	if l.Row != nil {
-		s.Form = target.Form{Row: *l.Row, After: record.NewKey(l.After...), Gap: l.Gap, End: l.End, Kept: true}
+		s.Form = target.Form{Row: *l.Row, After: record.NewKey(l.After...), Gap: l.Gap, End: l.End, Lead: l.Lead, Kept: true}
 	}
 	return s, nil
 }

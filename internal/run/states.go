@@ -104,6 +104,19 @@ func unlikes(wanted, real record.Record, l *layout.Layout, system []string) []un
 	return all
 }
 
+// filled lists the fields that a record has and an earlier look at all of it had
+// not, of those that were looked at; nil is any.
+func filled(then, real record.Record, looked []string, system []string) []unlike {
+	var all []unlike
+	get := then.Finder()
+	for _, f := range real {
+		if _, had := get(f.Name); !had && !f.Value.Blank() && !slices.Contains(system, f.Name) && (looked == nil || slices.Contains(looked, f.Name)) {
+			all = append(all, unlike{f.Name, record.Value{}, f.Value})
+		}
+	}
+	return all
+}
+
 func (j *Job) judgeAdd(s *Step, now *target.State) {
 	if now.Count == 0 {
 		return
@@ -127,7 +140,7 @@ func (j *Job) judgeDelete(s *Step, now *target.State) {
 		return
 	}
 	var moved []string
-	for _, u := range unlikes(s.Record, now.Record, j.layout, j.Options.System) {
+	for _, u := range append(unlikes(s.Record, now.Record, j.layout, j.Options.System), filled(s.Record, now.Record, j.fields, j.Options.System)...) {
 		if !j.decided(s, u.field, u.real) {
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", u.field, quote(u.real), quote(u.wanted)))
 			s.Seen.Set(u.field, u.real)

@@ -114,6 +114,7 @@ func (s *Step) rollback(l *line) {
 		}
 		l.text("gap", s.Form.Gap)
 		l.text("end", s.Form.End)
+		l.text("lead", s.Form.Lead)
 	}
 	*l = append(*l, '}')
 }

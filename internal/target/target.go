@@ -68,6 +68,7 @@ type Form struct {
 	After record.Key // the key of the record before; no parts if it is the first
 	Gap   string     // what stands between that record's line and the row: blank rows
 	End   string     // the row's line end; "" if it ended the file without one
+	Lead  string     // the line end before the row, where that one would be the file's last
 	Age   int        // of forms kept at different times, the lower is the older
 	Kept  bool       // whether the form is given
 }

@@ -40,7 +40,7 @@ func toUTF8(name string, data []byte, given, known string) ([]byte, string, erro
 			}
 		}
 		return toUTF8(name, data, "", "")
-	case validStart(head), bytes.IndexByte(head, 0) >= 0, !like1252(head):
+	case validStart(head, len(head) < len(data)), bytes.IndexByte(head, 0) >= 0, !like1252(head):
 		return data, "utf-8", nil
 	default:
 		e, found = charmap.Windows1252, "windows-1252"
@@ -107,9 +107,12 @@ func Encoder(f table.Found) *encoding.Encoder {
 	return named(f.Encoding).NewEncoder()
 }
 
-// validStart reports whether the first bytes of a file are UTF-8; the last
-// character may be cut.
-func validStart(head []byte) bool {
+// validStart reports whether the first bytes of a file are UTF-8; where more
+// follow, the last character may be cut.
+func validStart(head []byte, more bool) bool {
+	if !more {
+		return utf8.Valid(head)
+	}
 	for cut := 0; cut < utf8.UTFMax && cut <= len(head); cut++ {
 		if utf8.Valid(head[:len(head)-cut]) {
 			return true

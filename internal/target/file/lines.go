@@ -45,6 +45,7 @@ type span struct{ start, end, next int }
 func (l *lines) current(ctx context.Context, at map[string]int, states []target.State) error {
 	text, end := l.rows.text() // end of the record before, with its line end
 	var before []byte
+	lead := lineEnd(text[:end])
 	return l.rows.each(ctx, func(key []byte, r span) error {
 		if i, wanted := at[string(key)]; wanted {
 			s := &states[i]
@@ -52,11 +53,25 @@ func (l *lines) current(ctx context.Context, at map[string]int, states []target.
 				raw := text[r.start:r.end]
 				s.Record = l.rows.record(raw)
 				s.Form = target.Form{Row: string(raw), After: record.KeyOf(before), Gap: string(text[end:r.start]), Kept: true, End: string(text[r.end:r.next])}
+				if r.end == r.next && r.start == end {
+					s.Form.Lead = lead
+				}
 			}
 		}
-		before, end = append(before[:0], key...), r.next
+		before, end, lead = append(before[:0], key...), r.next, string(text[r.end:r.next])
 		return nil
 	})
+}
+
+// lineEnd is the line end at the end of a text, "" if it has none.
+func lineEnd(text []byte) string {
+	switch {
+	case bytes.HasSuffix(text, []byte("\r\n")):
+		return "\r\n"
+	case bytes.HasSuffix(text, []byte("\n")):
+		return "\n"
+	}
+	return ""
 }
 
 func (l *lines) write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error {
@@ -225,7 +240,7 @@ func (w *writer) comeBack(key string) {
 		if bytes.HasPrefix(w.text[base:], []byte(gap)) {
 			w.copyTo(base + len(gap))
 		}
-		w.out.row([]byte(w.steps[i].Form.Row), []byte(w.steps[i].Form.End))
+		w.out.row([]byte(w.steps[i].Form.Row), []byte(w.steps[i].Form.End), []byte(w.steps[i].Form.Lead))
 		w.comeBack(w.steps[i].Key.Encoding())
 	}
 }
@@ -238,7 +253,7 @@ func (w *writer) append() {
 		}
 	}
 	for _, i := range w.appends {
-		w.out.row(w.rows.added(w.steps[i].Record), w.out.newline)
+		w.out.row(w.rows.added(w.steps[i].Record), w.out.newline, nil)
 	}
 }
 
@@ -265,21 +280,21 @@ func (l *output) put(b []byte) {
 func (l *output) write(b []byte) {
 	l.put(l.held)
 	l.held, l.last, l.keep = nil, false, false
-	switch n := len(b); {
-	case bytes.HasSuffix(b, []byte("\r\n")):
-		b, l.held = b[:n-2], []byte("\r\n")
-	case bytes.HasSuffix(b, []byte("\n")):
-		b, l.held = b[:n-1], []byte("\n")
+	if end := lineEnd(b); end != "" {
+		b, l.held = b[:len(b)-len(end)], []byte(end)
 	}
 	l.bare = l.held == nil
 	l.put(b)
 }
 
 // row writes a row on a line of its own, with its line end; an empty one
-// makes it the last line if nothing follows.
-func (l *output) row(b, end []byte) {
+// makes it the last line if nothing follows. Where what stands before has no
+// line end, it gets the one that is known, or the file's.
+func (l *output) row(b, end, lead []byte) {
 	if l.bare {
-		l.held = l.newline
+		if l.held = lead; len(lead) == 0 {
+			l.held = l.newline
+		}
 	}
 	l.write(b)
 	l.held, l.bare, l.last = end, len(end) == 0, len(end) == 0

@@ -330,3 +330,26 @@ func order(t *testing.T, f target.Target) []string {
 	}
 	return keys
 }
+
+// A record that once ended the file without a line end comes back before what
+// others have put at its end since: both stand on lines of their own.
+func TestALastRecordComesBackBeforeAnother(t *testing.T) {
+	for name, c := range map[string]struct{ was, now, want string }{
+		"r.csv":   {"k,v\n1,a\n2,b", "k,v\n1,a\n3,theirs\n", "k,v\n1,a\n2,b\n3,theirs\n"},
+		"r.jsonl": {`{"k":1,"v":"a"}` + "\n" + `{"k":2,"v":"b"}`, `{"k":1,"v":"a"}` + "\n" + `{"k":3,"v":"theirs"}`, `{"k":1,"v":"a"}` + "\n" + `{"k":2,"v":"b"}` + "\n" + `{"k":3,"v":"theirs"}`},
+	} {
+		path := write(t, name, []byte(c.was))
+		f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+		require.NoError(t, err)
+		s, err := f.Current(context.Background(), []record.Key{record.NewKey("2")})
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+		require.NoError(t, os.WriteFile(path, []byte(c.now), 0o644))
+		f, err = file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+		require.NoError(t, err)
+		_, err = f.Write(context.Background(), []target.Step{{Act: changeset.Add, Key: record.NewKey("2"), Record: s[0].Record, Form: s[0].Form}})
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+		assert.Equal(t, c.want, string(slurp(t, path)), name)
+	}
+}

@@ -276,8 +276,12 @@ func (l *output) put(b []byte) {
 	}
 }
 
-// write writes bytes as they stand.
+// write writes bytes as they stand. A row that once ended the file, and that
+// others have put something behind since, is a line of its own now.
 func (l *output) write(b []byte) {
+	if l.last && len(b) > 0 && len(l.held) == 0 {
+		l.held = l.newline
+	}
 	l.put(l.held)
 	l.held, l.last, l.keep = nil, false, false
 	if end := lineEnd(b); end != "" {

@@ -25,13 +25,14 @@ func TestAnOpenRunStaysOnItsTarget(t *testing.T) {
 		f := &faulty.FS{FS: faulty.NoSync{}, Mode: faulty.Fail}
 		b, d := fresh(t, start, f)
 		f.At = f.Count() + n
-		_, err := b.apply(d, Options{})
+		_, failed := b.apply(d, Options{})
 		if !f.Hit() {
+			require.NoError(t, failed)
 			break
 		}
 		b.fs = faulty.NoSync{}
 		b.reopen()
-		d, err = b.desk.Dossier("1", "")
+		d, err := b.desk.Dossier("1", "")
 		require.NoError(t, err)
 		runs, err := Runs(d)
 		require.NoError(t, err)

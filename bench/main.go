@@ -200,6 +200,19 @@ func (b *bench) dossier() {
 		b.paletwin("compare", register, edited, "--key", "asset_no"), []string{b.bin("stdlib"), register, edited})
 }
 
+// asItIs keeps the dossier as it is now, and returns what brings it back: a
+// dossier knows what belongs to it, so one of its files cannot be taken away.
+func (b *bench) asItIs(dossier string) (again func()) {
+	kept := b.path("kept")
+	must(os.RemoveAll(kept))
+	run("cp", "-a", dossier, kept)
+	return func() {
+		must(os.RemoveAll(dossier))
+		run("cp", "-a", kept, dossier)
+		must(exec.Command("sync").Run())
+	}
+}
+
 // runsFigures measures runs and decisions.
 func (b *bench) runsFigures() {
 	register, edited, target := b.data(b.records, "register.csv"), b.data(b.records, "same.csv"), b.path("target.csv")
@@ -220,7 +233,7 @@ func (b *bench) runsFigures() {
 	found, err := filepath.Glob(filepath.Join(b.desk(), "dossiers/0001-*"))
 	must(err)
 	changes := filepath.Join(found[0], "changes.register.jsonl")
-	forget := func() { must(os.RemoveAll(filepath.Join(found[0], "decisions.jsonl"))) }
+	forget := b.asItIs(found[0])
 	read := []string{b.bin("changes"), changes}
 	b.pair("approve all of as many changes as records, against reading the change set", b.records, forget, b.paletwin("approve", "1", "--all"), read)
 	id := firstID(changes)
@@ -241,12 +254,7 @@ func (b *bench) handoff() {
 	run(b.paletwin("approve", "1", "--all")...)
 	found, err := filepath.Glob(filepath.Join(b.desk(), "dossiers/0001-*"))
 	must(err)
-	forget := func() {
-		for _, made := range []string{"runs", "load"} {
-			must(os.RemoveAll(filepath.Join(found[0], made)))
-		}
-		must(exec.Command("sync").Run())
-	}
+	forget := b.asItIs(found[0])
 	b.pair("handoff of 100,000 amends (backup, rollback file, journal, load files forward and back), against reading the change set", amends, forget,
 		b.paletwin("handoff", "1"), []string{b.bin("changes"), "-decode", filepath.Join(found[0], "changes.register.jsonl"), filepath.Join(found[0], "decisions.jsonl")})
 	b.clean()

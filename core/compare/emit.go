@@ -315,8 +315,10 @@ func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 		}
 		from, _ := csv.Value(c.snap.img, was)
 		to, there := csv.Value(c.copy.img, is)
-		if !there || from.Blank() && to.Blank() || from == to && !c.always[f] {
-			continue // a field that the copy's record does not have is left untouched
+		// A field that the copy's record does not have is left untouched; where
+		// two states of one set are compared, it was taken away.
+		if !there && !c.o.SameOnly || from.Blank() && to.Blank() || from == to && !c.always[f] {
+			continue
 		}
 		fc := changeset.FieldChange{Field: name, From: from, To: to}
 		if c.o.Wear && !c.readWorn(b, f, i, j, &fc) {

@@ -353,3 +353,53 @@ func TestALastRecordComesBackBeforeAnother(t *testing.T) {
 		assert.Equal(t, c.want, string(slurp(t, path)), name)
 	}
 }
+
+// A cell that was a number, a truth value or a date is one again when it comes
+// back, whatever it was made in between.
+func TestCellsComeBackInTheirTypes(t *testing.T) {
+	x := excelize.NewFile()
+	require.NoError(t, x.SetSheetRow("Sheet1", "A1", &[]any{"k", "v", "w", "d"}))
+	require.NoError(t, x.SetSheetRow("Sheet1", "A2", &[]any{"1", 42, true, 46092}))
+	style, err := x.NewStyle(&excelize.Style{NumFmt: 14})
+	require.NoError(t, err)
+	require.NoError(t, x.SetCellStyle("Sheet1", "D2", "D2", style))
+	var b bytes.Buffer
+	require.NoError(t, x.Write(&b))
+	require.NoError(t, x.Close())
+	path := write(t, "r.xlsx", b.Bytes())
+	types := func() (all []excelize.CellType) {
+		x, err := excelize.OpenFile(path)
+		require.NoError(t, err)
+		defer x.Close()
+		for _, at := range []string{"B2", "C2", "D2"} {
+			typ, err := x.GetCellType("Sheet1", at)
+			require.NoError(t, err)
+			all = append(all, typ)
+		}
+		return all
+	}
+	before := types()
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	require.NoError(t, err)
+	defer f.Close()
+	s, err := f.Current(context.Background(), []record.Key{record.NewKey("1")})
+	require.NoError(t, err)
+	was := map[string]string{}
+	forward := target.Step{Act: changeset.Amend, Key: record.NewKey("1")}
+	back := target.Step{Act: changeset.Amend, Key: record.NewKey("1"), Form: s[0].Form}
+	for _, field := range []string{"v", "w", "d"} {
+		v, _ := s[0].Record.Get(field)
+		was[field] = v.String()
+		forward.Fields = append(forward.Fields, changeset.FieldChange{Field: field, From: v, To: record.Text("text " + field)})
+		back.Fields = append(back.Fields, changeset.FieldChange{Field: field, From: record.Text("text " + field), To: v})
+	}
+	for _, step := range []target.Step{forward, back} {
+		res, err := f.Write(context.Background(), []target.Step{step})
+		require.NoError(t, err)
+		require.Equal(t, []target.Result{{}}, res)
+		if step.Fields[0].From.String() == was["v"] {
+			assert.NotEqual(t, before, types())
+		}
+	}
+	assert.Equal(t, before, types())
+}

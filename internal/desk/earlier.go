@@ -29,9 +29,10 @@ func (d *Desk) others(c *Comparison) ([]*Dossier, error) {
 	}), nil
 }
 
-// lookBack lets a comparison ask what other dossiers' snapshots had. own gives
-// the snapshot's own digest.
-func (d *Desk) lookBack(c *Comparison, own func() string) {
+// lookBack lets a comparison of a snapshot ask what other dossiers' snapshots
+// had. own gives the snapshot's digest; a file of another size is not asked for.
+func (d *Desk) lookBack(c *Comparison, snapshot *Table, own func() string) {
+	same := func(in *Input) bool { return in.Size == int64(len(snapshot.m.Data)) && in.SHA256 == own() }
 	c.Options.Others = func() ([]compare.Other, error) {
 		all, err := d.others(c)
 		if err != nil {
@@ -39,7 +40,7 @@ func (d *Desk) lookBack(c *Comparison, own func() string) {
 		}
 		var others []compare.Other
 		for _, t := range all {
-			if s := t.Set().Sample; s != nil && t.Meta.Snapshot.SHA256 != own() {
+			if s := t.Set().Sample; s != nil && !same(t.Meta.Snapshot) {
 				others = append(others, compare.Other{Name: t.called(), Sample: *s})
 			}
 		}
@@ -51,12 +52,12 @@ func (d *Desk) lookBack(c *Comparison, own func() string) {
 			return nil, err
 		}
 		var past []compare.Earlier
-		seen := map[string]bool{own(): true}
+		seen := map[string]bool{}
 		for _, t := range all {
 			if len(past) == mostEarlier {
 				break
 			}
-			if sum := t.Meta.Snapshot.SHA256; !seen[sum] {
+			if sum := t.Meta.Snapshot.SHA256; !seen[sum] && !same(t.Meta.Snapshot) {
 				seen[sum] = true
 				if e, err := t.had(ctx, fields, keys); err == nil {
 					past = append(past, e)

@@ -156,7 +156,13 @@ func chain(previous []byte) string {
 	if previous == nil {
 		return ""
 	}
-	sum := sha256.Sum256(previous)
+	return Checksum(previous)
+}
+
+// Checksum returns the SHA-256 of bytes as the files of a dossier have it of
+// themselves and of lines: "sha256:" and hexadecimal.
+func Checksum(b []byte) string {
+	sum := sha256.Sum256(b)
 	return "sha256:" + hex.EncodeToString(sum[:])
 }
 

@@ -59,9 +59,7 @@ func (f *Field) Canonical(text string) string {
 		return ""
 	}
 	switch f.Kind {
-	case Text:
-		return "=" + f.Compare.form(text)
-	case Choice, Reference:
+	case Text, Choice, Reference:
 		return "=" + f.Compare.form(text)
 	}
 	v, ok := f.Value(text)
@@ -78,6 +76,20 @@ func (f *Field) Canonical(text string) string {
 		return fmt.Sprintf("#%s %t", t.UTC().Format(time.RFC3339Nano), zoned)
 	}
 	return fmt.Sprintf("#%v", v.Value())
+}
+
+// UniqueValue is a value that one record at most may have in a unique field, in
+// the form that all its forms have in common.
+type UniqueValue struct{ Field, Canonical string }
+
+// Unique returns a value of a field as no two records may have it, and whether
+// the field is unique and the value none that is blank.
+func (l *Layout) Unique(field string, v record.Value) (UniqueValue, bool) {
+	f := l.Field(field)
+	if f == nil || !f.Unique || v.Blank() {
+		return UniqueValue{}, false
+	}
+	return UniqueValue{field, f.Canonical(v.String())}, true
 }
 
 // form is a text without the differences that are none.

@@ -68,15 +68,8 @@ func (d *Desk) Compare(ctx context.Context, c *Comparison) (*Dossier, *compare.R
 
 func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*Dossier, *compare.Result, error) {
 	in := &inputs{fsys: d.FS, dir: draft.Dir, hashed: make(chan struct{})}
-	if c.Layout != nil {
-		c.Options.Layout = c.Layout.Layout
-		in.rename = func(m *table.Image) { c.Layout.Rename(m) }
-	}
 	defer in.close()
-	if err := in.take(ctx, c); err != nil {
-		return nil, nil, err
-	}
-	if err := c.settle(ctx, in); err != nil {
+	if err := in.ready(ctx, c); err != nil {
 		return nil, nil, err
 	}
 	if c.Options.Slips == compare.SlipsHold || c.Options.Slips == compare.SlipsWarn {
@@ -86,8 +79,7 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	maps.Copy(m.Options, c.How)
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
 	var res *compare.Result
-	var err error
-	_, err = disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
+	_, err := disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
 		res, set.Seal, err = in.compare(ctx, c, w)
 		return err
 	})
@@ -156,15 +148,8 @@ func orDefault(s string) string {
 // that Compare makes, on the files where they are.
 func (d *Desk) Preview(ctx context.Context, c *Comparison) (*compare.Result, error) {
 	in := &inputs{fsys: d.FS}
-	if c.Layout != nil {
-		c.Options.Layout = c.Layout.Layout
-		in.rename = func(m *table.Image) { c.Layout.Rename(m) }
-	}
 	defer in.close()
-	if err := in.take(ctx, c); err != nil {
-		return nil, err
-	}
-	if err := c.settle(ctx, in); err != nil {
+	if err := in.ready(ctx, c); err != nil {
 		return nil, err
 	}
 	sum := sync.OnceValues(in.snapshot.SHA256)
@@ -215,6 +200,18 @@ type inputs struct {
 	listed   []byte // the list's bytes
 	rename   func(*table.Image)
 	hashed   chan struct{} // closed when the inputs' digests are there
+}
+
+// ready opens what a comparison compares, and settles its options.
+func (in *inputs) ready(ctx context.Context, c *Comparison) error {
+	if c.Layout != nil {
+		c.Options.Layout = c.Layout.Layout
+		in.rename = func(m *table.Image) { c.Layout.Rename(m) }
+	}
+	if err := in.take(ctx, c); err != nil {
+		return err
+	}
+	return c.settle(ctx, in)
 }
 
 // snapshotDigest waits for the snapshot's digest.

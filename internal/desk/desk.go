@@ -49,21 +49,11 @@ type Target struct {
 // Trial reports whether a target, named by its path, is for trying.
 func (s *Settings) Trial(path string) bool {
 	for _, t := range s.Targets {
-		if t.Trial && (t.To == path || sameFile(t.To, path)) {
+		if t.Trial && (t.To == path || disk.SameFile(t.To, path)) {
 			return true
 		}
 	}
 	return false
-}
-
-// sameFile reports whether two names are those of one file.
-func sameFile(a, b string) bool {
-	x, err := os.Stat(a)
-	if err != nil {
-		return false
-	}
-	y, err := os.Stat(b)
-	return err == nil && os.SameFile(x, y)
 }
 
 const firstSettings = `# This folder is a Pale Twin desk: it holds the dossiers of bulk updates.

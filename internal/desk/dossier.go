@@ -97,8 +97,7 @@ func (m *Meta) digest() (string, error) {
 	c := *m
 	c.Digest = ""
 	b, err := json.Marshal(&c)
-	sum := sha256.Sum256(b)
-	return "sha256:" + hex.EncodeToString(sum[:]), err
+	return changeset.Checksum(b), err
 }
 
 func (m *Meta) write(fsys disk.FS, dir string) (err error) {
@@ -110,11 +109,7 @@ func (m *Meta) write(fsys disk.FS, dir string) (err error) {
 	if err != nil {
 		return err
 	}
-	_, err = disk.WriteFile(fsys, filepath.Join(dir, "dossier.json"), 0o600, func(w io.Writer) error {
-		_, err := w.Write(append(b, '\n'))
-		return err
-	})
-	return err
+	return disk.WriteBytes(fsys, filepath.Join(dir, "dossier.json"), append(b, '\n'))
 }
 
 // Dossier is the folder of one bulk update.

@@ -2,15 +2,13 @@ package desk
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"slices"
 
+	"paletwin/core/changeset"
 	"paletwin/internal/disk"
 )
 
@@ -44,16 +42,14 @@ type heads struct {
 
 // LineDigest returns the digest of a line of a chain, without its line end.
 func LineDigest(line []byte) string {
-	sum := sha256.Sum256(bytes.TrimSuffix(line, []byte{'\n'}))
-	return "sha256:" + hex.EncodeToString(sum[:])
+	return changeset.Checksum(bytes.TrimSuffix(line, []byte{'\n'}))
 }
 
 func (h *heads) digest() (string, error) {
 	c := *h
 	c.Digest = ""
 	b, err := json.Marshal(&c)
-	sum := sha256.Sum256(b)
-	return "sha256:" + hex.EncodeToString(sum[:]), err
+	return changeset.Checksum(b), err
 }
 
 func (h *heads) write(fsys disk.FS, file string) (err error) {
@@ -65,11 +61,7 @@ func (h *heads) write(fsys disk.FS, file string) (err error) {
 	if err != nil {
 		return err
 	}
-	_, err = disk.WriteFile(fsys, file, 0o600, func(w io.Writer) error {
-		_, err := w.Write(append(b, '\n'))
-		return err
-	})
-	return err
+	return disk.WriteBytes(fsys, file, append(b, '\n'))
 }
 
 // Covered reports whether the dossier's chains have heads. Those of before
@@ -83,7 +75,7 @@ func (t *Dossier) heads() (h *heads, raw []byte, err error) {
 	raw, err = disk.ReadFile(t.desk.FS, file)
 	if errors.Is(err, fs.ErrNotExist) {
 		if t.Covered() {
-			return nil, nil, &DamageError{file, errMissing}
+			return nil, nil, &DamageError{file, ErrMissing}
 		}
 		return h, nil, nil
 	}
@@ -102,10 +94,10 @@ func (t *Dossier) heads() (h *heads, raw []byte, err error) {
 	return h, raw, nil
 }
 
-var (
-	errMissing = errors.New("the file is missing")
-	errNewer   = errors.New("it was made by a newer version of paletwin")
-)
+// ErrMissing says that a file which a dossier had is not there.
+var ErrMissing = errors.New("the file is missing")
+
+var errNewer = errors.New("it was made by a newer version of paletwin")
 
 // SetHead notes where a chain ends: its size with all whole lines, and the last
 // of them; and, where first is not nil, how it begins. The caller holds the
@@ -158,7 +150,7 @@ func (t *Dossier) ReadChain(name string) ([]byte, error) {
 		end, known := h.Chains[name]
 		switch {
 		case !there && known && end.Size > 0:
-			return nil, &DamageError{t.Path(name), errMissing}
+			return nil, &DamageError{t.Path(name), ErrMissing}
 		case !there:
 			return nil, &fs.PathError{Op: "open", Path: t.Path(name), Err: fs.ErrNotExist}
 		}

@@ -172,7 +172,7 @@ func (t *Dossier) readKept(name string) ([]byte, error) {
 	want, known := t.Meta.Files[name]
 	switch sum := sha256.Sum256(b); {
 	case errors.Is(err, fs.ErrNotExist) && known:
-		return nil, &DamageError{t.Path(name), errMissing}
+		return nil, &DamageError{t.Path(name), ErrMissing}
 	case err != nil:
 		return nil, err
 	case (known || t.Covered()) && hex.EncodeToString(sum[:]) != want:

@@ -287,3 +287,20 @@ var ErrChanged = errors.New("the file changed while it was read")
 func Same(a, b fs.FileInfo) bool {
 	return os.SameFile(a, b) && a.Size() == b.Size() && a.ModTime().Equal(b.ModTime())
 }
+
+// SameFile reports whether two names are those of one file that is there.
+func SameFile(a, b string) bool {
+	x, err := os.Stat(a)
+	if err != nil {
+		return false
+	}
+	y, err := os.Stat(b)
+	return err == nil && os.SameFile(x, y)
+}
+
+// WriteBytes writes a file of the user's own, whole or not at all, as WriteFile
+// does.
+func WriteBytes(fsys FS, file string, b []byte) error {
+	_, err := WriteFile(fsys, file, 0o600, func(w io.Writer) error { _, err := w.Write(b); return err })
+	return err
+}

@@ -71,15 +71,8 @@ func (s *System) lay(steps []*target.Step) []load {
 // reused says which acts give up a unique value that another step takes, so
 // that they have to come before it.
 func (s *System) reused(steps []*target.Step) map[changeset.Act]bool {
-	type value struct{ field, canonical string }
-	at := func(field string, v record.Value) (value, bool) {
-		f := s.Layout.Field(field)
-		if f == nil || !f.Unique || v.Blank() {
-			return value{}, false
-		}
-		return value{field, f.Canonical(v.String())}, true
-	}
-	freed := map[value]changeset.Act{}
+	at := s.Layout.Unique
+	freed := map[layout.UniqueValue]changeset.Act{}
 	for _, st := range steps {
 		for _, f := range st.Fields {
 			if v, ok := at(f.Field, f.From); ok {

@@ -99,19 +99,15 @@ func (j *Job) checkUnique(ctx context.Context, steps []*Step) error {
 	return err
 }
 
-// fieldValue is a value of a unique field, in the form that all its forms share.
-type fieldValue struct{ field, value string }
-
 // wanted lists the values that steps give to unique fields; a step whose value
 // an earlier one gives is refused.
-func (j *Job) wanted(steps []*Step) map[fieldValue]*Step {
-	w := map[fieldValue]*Step{}
+func (j *Job) wanted(steps []*Step) map[layout.UniqueValue]*Step {
+	w := map[layout.UniqueValue]*Step{}
 	take := func(s *Step, name string, v record.Value) {
-		f := j.layout.Field(name)
-		if f == nil || !f.Unique || v.Blank() || s.Outcome != "" {
+		at, unique := j.layout.Unique(name, v)
+		if !unique || s.Outcome != "" {
 			return
 		}
-		at := fieldValue{name, f.Canonical(v.String())}
 		if w[at] != nil {
 			s.refuse([]layout.Problem{{Field: name, Level: "stop", Text: fmt.Sprintf("%s gets the value %q, too", w[at].Key, v)}})
 			return
@@ -133,7 +129,7 @@ func (j *Job) wanted(steps []*Step) map[fieldValue]*Step {
 
 // findOthers walks the target for records that have a value that is wanted,
 // and keep it.
-func (j *Job) findOthers(img *table.Image, w map[fieldValue]*Step, steps []*Step) error {
+func (j *Job) findOthers(img *table.Image, w map[layout.UniqueValue]*Step, steps []*Step) error {
 	leaves := map[record.Key]*Step{}
 	for _, s := range steps {
 		if s.Outcome == "" {
@@ -159,7 +155,8 @@ func (j *Job) findOthers(img *table.Image, w map[fieldValue]*Step, steps []*Step
 		for col, name := range unique {
 			cell, _ := csv.Cell(sc.Raw(), col, img.Comma)
 			v, _ := csv.Value(img, cell)
-			s := w[fieldValue{name, j.layout.Field(name).Canonical(v.String())}]
+			at, _ := j.layout.Unique(name, v)
+			s := w[at]
 			if s == nil {
 				continue
 			}

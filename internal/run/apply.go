@@ -3,8 +3,6 @@ package run
 import (
 	"context"
 	"errors"
-	"os"
-	"slices"
 	"time"
 
 	"paletwin/core/changeset"
@@ -153,7 +151,7 @@ func (j *Job) guard(last *Record) error {
 		return nil
 	}
 	for _, in := range j.Dossier.Inputs() {
-		if in.Path != "" && sameFile(in.Path, name) {
+		if in.Path != "" && disk.SameFile(in.Path, name) {
 			return refuse(IsInput, "%s is a file this dossier was made from (%s)", name, in.Name)
 		}
 	}
@@ -192,22 +190,15 @@ func (j *Job) lastElsewhere() (*Head, error) {
 	if settings.Trial(j.Target.Name()) {
 		return nil, nil
 	}
-	runs, err := Runs(j.Dossier)
+	r, err := newest(j.Dossier, func(h *Head) bool { return !settings.Trial(h.Target) })
 	if err != nil {
 		return nil, err
 	}
-	for _, n := range slices.Backward(runs) {
-		r, err := ReadRun(j.Dossier, n)
-		if err != nil {
-			return nil, err
+	if r != nil {
+		if r.Head.At() == j.at() {
+			return nil, nil
 		}
-		if settings.Trial(r.Head.Target) {
-			continue
-		}
-		if r.Head.At() != j.at() {
-			return &r.Head, nil
-		}
-		return nil, nil
+		return &r.Head, nil
 	}
 	if j.Dossier.Meta.Undoes == nil {
 		return nil, nil
@@ -217,15 +208,6 @@ func (j *Job) lastElsewhere() (*Head, error) {
 		return nil, err
 	}
 	return h, nil
-}
-
-func sameFile(a, b string) bool {
-	ai, err := os.Stat(a)
-	if err != nil {
-		return false
-	}
-	bi, err := os.Stat(b)
-	return err == nil && os.SameFile(ai, bi)
 }
 
 // begin plans run n, prepares it and carries it out.

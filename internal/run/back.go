@@ -68,20 +68,11 @@ func LastTarget(t *desk.Dossier) (*Head, error) {
 // LastRunAt returns the heading of a dossier's last run that went to a target,
 // nil if none did.
 func LastRunAt(t *desk.Dossier, target string) (*Head, error) {
-	runs, err := Runs(t)
-	if err != nil {
+	r, err := newest(t, func(h *Head) bool { return h.Target == target })
+	if r == nil {
 		return nil, err
 	}
-	for _, n := range slices.Backward(runs) {
-		r, err := ReadRun(t, n)
-		if err != nil {
-			return nil, err
-		}
-		if r.Head.Target == target {
-			return &r.Head, nil
-		}
-	}
-	return nil, nil
+	return &r.Head, nil
 }
 
 // KnownOf returns what is known of a target that a dossier goes to: as the

@@ -102,7 +102,7 @@ func (r *Record) checkOutcome(t *desk.Dossier) error {
 	file := filepath.Join(r.Dir, outcomeName)
 	have, err := disk.ReadFile(t.FS(), file)
 	if errors.Is(err, fs.ErrNotExist) {
-		err = errGone
+		err = desk.ErrMissing
 	}
 	if err == nil && r.Head.Version >= 3 {
 		var want bytes.Buffer

@@ -226,25 +226,17 @@ func older(t *testing.T, d *desk.Dossier) {
 func TestUnfinishedRunsOfTheFirstVersionAreFinished(t *testing.T) {
 	start := template(t)
 	open := 0
-	for n := 1; ; n++ {
-		f := &faulty.FS{FS: faulty.NoSync{}, Mode: faulty.Fail}
-		b, d := fresh(t, start, f)
-		f.At = f.Count() + n
-		_, err := b.apply(d, Options{})
-		if !f.Hit() {
-			require.NoError(t, err)
-			break
-		}
+	eachFault(t, start, faulty.Fail, func(n int, _ *faulty.FS, b *bench, d *desk.Dossier) {
 		if _, err := os.Stat(d.Path("runs/1/journal.jsonl")); err == nil {
 			open++
 		}
 		older(t, d)
 		b.fs = faulty.NoSync{}
 		b.reopen()
-		d, err = b.desk.Dossier("1", "")
+		d, err := b.desk.Dossier("1", "")
 		require.NoError(t, err)
 		require.Empty(t, Check(d), "at %d", n)
 		recover(t, b)
-	}
+	})
 	assert.Positive(t, open)
 }

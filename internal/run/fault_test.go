@@ -40,6 +40,22 @@ func fresh(t *testing.T, template string, fsys disk.FS) (*bench, *desk.Dossier) 
 	return b, d
 }
 
+// eachFault lets the first, the second, the third … file operation of an apply
+// fail, until one goes through, and calls after behind each.
+func eachFault(t *testing.T, start string, mode faulty.Mode, after func(n int, f *faulty.FS, b *bench, d *desk.Dossier)) {
+	for n := 1; ; n++ {
+		f := &faulty.FS{FS: faulty.NoSync{}, Mode: mode}
+		b, d := fresh(t, start, f)
+		f.At = f.Count() + n
+		_, err := b.apply(d, Options{})
+		if !f.Hit() {
+			require.NoError(t, err)
+			return
+		}
+		after(n, f, b, d)
+	}
+}
+
 // TestFaultAtEveryOperation lets the first, the second, the third … file
 // operation of an apply fail, in every way, until one goes through. After
 // each the register is whole, old or new; apply again completes; nothing is
@@ -48,15 +64,7 @@ func TestFaultAtEveryOperation(t *testing.T) {
 	start := template(t)
 	covered := 0
 	for _, mode := range []faulty.Mode{faulty.Fail, faulty.Short, faulty.Full, faulty.Late} {
-		for n := 1; ; n++ {
-			f := &faulty.FS{FS: faulty.NoSync{}, Mode: mode}
-			b, d := fresh(t, start, f)
-			f.At = f.Count() + n
-			_, err := b.apply(d, Options{})
-			if !f.Hit() {
-				require.NoError(t, err)
-				break
-			}
+		eachFault(t, start, mode, func(n int, f *faulty.FS, b *bench, _ *desk.Dossier) {
 			covered++
 			now := b.bytes()
 			require.Contains(t, []string{oldRegister, newRegister}, now, "%s at %d: %s", mode, n, f.Log[len(f.Log)-1])
@@ -64,7 +72,7 @@ func TestFaultAtEveryOperation(t *testing.T) {
 			if t.Failed() {
 				t.Fatalf("%s at operation %d: %s", mode, n, f.Log[f.At-1])
 			}
-		}
+		})
 	}
 	t.Logf("%d points covered", covered)
 	assert.Greater(t, covered, 200)

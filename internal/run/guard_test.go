@@ -11,6 +11,7 @@ import (
 
 	"paletwin/core/compare"
 	"paletwin/core/table"
+	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/disk/faulty"
 	"paletwin/internal/target/file"
@@ -21,15 +22,7 @@ import (
 func TestAnOpenRunStaysOnItsTarget(t *testing.T) {
 	start := template(t)
 	open := 0
-	for n := 1; ; n++ {
-		f := &faulty.FS{FS: faulty.NoSync{}, Mode: faulty.Fail}
-		b, d := fresh(t, start, f)
-		f.At = f.Count() + n
-		_, failed := b.apply(d, Options{})
-		if !f.Hit() {
-			require.NoError(t, failed)
-			break
-		}
+	eachFault(t, start, faulty.Fail, func(_ int, _ *faulty.FS, b *bench, _ *desk.Dossier) {
 		b.fs = faulty.NoSync{}
 		b.reopen()
 		d, err := b.desk.Dossier("1", "")
@@ -37,10 +30,10 @@ func TestAnOpenRunStaysOnItsTarget(t *testing.T) {
 		runs, err := Runs(d)
 		require.NoError(t, err)
 		if len(runs) == 0 {
-			continue
+			return
 		}
 		if r, err := ReadRun(d, 1); err != nil || r.Ended != "" {
-			continue
+			return
 		}
 		open++
 		other := *b
@@ -52,7 +45,7 @@ func TestAnOpenRunStaysOnItsTarget(t *testing.T) {
 		assert.Equal(t, UnfinishedThere, refused.Code)
 		assert.Equal(t, oldRegister, other.bytes())
 		recover(t, b)
-	}
+	})
 	assert.Positive(t, open)
 }
 

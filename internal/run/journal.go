@@ -226,14 +226,30 @@ func Runs(t *desk.Dossier) ([]int, error) {
 	for _, name := range chains {
 		var n int
 		if _, err := fmt.Sscanf(name, "runs/%d/", &n); err == nil && name == chainOf(n) && !slices.Contains(all, n) {
-			return nil, &desk.DamageError{File: t.Path(name), Err: errGone}
+			return nil, &desk.DamageError{File: t.Path(name), Err: desk.ErrMissing}
 		}
 	}
 	slices.Sort(all)
 	return all, nil
 }
 
-var errGone = errors.New("the file is missing")
+// newest returns a dossier's newest run whose heading fits, nil if none does.
+func newest(t *desk.Dossier, fits func(h *Head) bool) (*Record, error) {
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range slices.Backward(runs) {
+		r, err := ReadRun(t, n)
+		if err != nil {
+			return nil, err
+		}
+		if fits(&r.Head) {
+			return r, nil
+		}
+	}
+	return nil, nil
+}
 
 // chainOf is the name of a run's journal in the dossier.
 func chainOf(n int) string { return fmt.Sprintf("runs/%d/%s", n, journalName) }

@@ -8,9 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -114,16 +112,14 @@ func Verify(ctx context.Context, t *desk.Dossier, p Proof) (*Verification, error
 	if len(runs) == 0 {
 		return nil, refuse(NothingDone, "dossier %s has not been carried out", t.Meta.Number)
 	}
-	for _, n := range slices.Backward(runs) {
-		last, err := ReadRun(t, n)
-		if err != nil {
-			return nil, err
-		}
-		if p.At == nil || last.Head.At() == *p.At {
-			return verify(ctx, t, last, p)
-		}
+	last, err := newest(t, func(h *Head) bool { return p.At == nil || h.At() == *p.At })
+	if err != nil {
+		return nil, err
 	}
-	return nil, refuse(NothingDone, "no run of dossier %s went to %s", t.Meta.Number, p.At.Target)
+	if last == nil {
+		return nil, refuse(NothingDone, "no run of dossier %s went to %s", t.Meta.Number, p.At.Target)
+	}
+	return verify(ctx, t, last, p)
 }
 
 // verify is Verify with the last run at hand.
@@ -174,8 +170,7 @@ func (v *Verification) keep(t *desk.Dossier, r *Record) error {
 			return err
 		}
 	}
-	_, err := disk.WriteFile(t.FS(), filepath.Join(r.Dir, verifyName), 0o600, func(w io.Writer) error { _, err := w.Write(b.Bytes()); return err })
-	return err
+	return disk.WriteBytes(t.FS(), filepath.Join(r.Dir, verifyName), b.Bytes())
 }
 
 // lastRead returns the run whose backup is the target as it was read last. A

@@ -269,8 +269,7 @@ func beginJournal(t *desk.Dossier, r *Record, known []*Step) (*journal, error) {
 		b.Write(last)
 	}
 	j.size, j.last = int64(b.Len()), desk.LineDigest(last)
-	_, err := disk.WriteFile(t.FS(), t.Path(j.name), 0o600, func(w io.Writer) error { _, err := w.Write(b.Bytes()); return err })
-	if err != nil {
+	if err := disk.WriteBytes(t.FS(), t.Path(j.name), b.Bytes()); err != nil {
 		return nil, err
 	}
 	return j, t.SetHead(j.name, j.size, first, last)

@@ -394,6 +394,10 @@ type State struct {
 // ToolHeld reports whether the unit is held by the tool alone.
 func (s *State) ToolHeld() bool { return s.Decision == Hold && s.By == Tool }
 
+// Barred reports whether the unit cannot be approved: it is stopped, and no
+// value was given in the place of the one that stops it.
+func (s *State) Barred() bool { return len(s.Stop) > 0 && s.Given == nil }
+
 // States returns the state of each unit of a change: one for each field of
 // an amend in order, or one.
 func (l *Ledger) States(line Line, c *Change) []State {

@@ -150,14 +150,16 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 }
 
 // together adds to the touched units of a change those that are linked with
-// them, and takes out those of which a linked one cannot be approved.
+// them, and takes out those of which a linked one cannot be approved. A value
+// that is given is taken whatever the others are, since they may get theirs
+// next; until then the group waits.
 func (r *Ruling) together(touched []int, n *Touched, c *Change, states []State) []int {
 	if c.Act != Amend || !slices.ContainsFunc(touched, func(i int) bool { return c.Fields[i].Linked != "" }) {
 		return touched
 	}
 	barred := map[string]bool{}
 	for i := range states {
-		barred[c.Fields[i].Linked] = barred[c.Fields[i].Linked] || r.Decision == Approve && len(states[i].Stop) > 0 && !r.Given
+		barred[c.Fields[i].Linked] = barred[c.Fields[i].Linked] || r.Decision == Approve && states[i].Barred() && !r.Given
 	}
 	var all []int
 	for i := range states {
@@ -168,6 +170,7 @@ func (r *Ruling) together(touched []int, n *Touched, c *Change, states []State) 
 			n.Stopped++
 		case named:
 			all = append(all, i)
+		case r.Decision == Approve && states[i].Barred():
 		case link != "" && !barred[link] && states[i].Decision != r.Decision && slices.ContainsFunc(touched, func(k int) bool { return c.Fields[k].Linked == link }):
 			all = append(all, i)
 			n.Along = append(n.Along, Along{c.Key, c.Act, c.Fields[i].Field})

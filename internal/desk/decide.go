@@ -164,8 +164,10 @@ func (o *Order) together(r *ruler, acts []changeset.DecisionAct) ([]changeset.De
 		}
 		group[ch.ID] = ch.Linked
 		states := r.c.Ledger.States(line, ch)
-		if o.Decision == changeset.Approve && slices.ContainsFunc(states, func(s changeset.State) bool { return len(s.Stop) > 0 && s.Given == nil }) {
-			barred[ch.Linked] = true
+		if o.Decision == changeset.Approve && slices.ContainsFunc(states, func(s changeset.State) bool { return s.Barred() }) {
+			if o.As == nil { // a value that is given is taken, and the others may get theirs next
+				barred[ch.Linked] = true
+			}
 			continue
 		}
 		if r.touched[ch.ID] || !o.second && !slices.ContainsFunc(states, func(s changeset.State) bool { return s.Decision != o.Decision }) {

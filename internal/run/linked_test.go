@@ -93,3 +93,79 @@ func TestLinkedChangesWaitForEachOther(t *testing.T) {
 	assert.Equal(t, "k,v\n1,A\n2,b\n3,c\n", b.bytes())
 	assert.Equal(t, 1, rep.Left.Held)
 }
+
+// A value that is given takes the place of one that is stopped, so it does not
+// bar what it is linked with, whichever is decided first; what is stopped and
+// got none is never taken along.
+func TestAValueThatIsGivenFreesItsGroup(t *testing.T) {
+	register := []byte("k,v,w\n1,a,x\n2,b,y\n")
+	b := newBench(t, t.TempDir(), disk.OS{}, register)
+	base := b.compare(register, []byte("k,v,w\n1,A,x\n2,b,y\n"))
+	text := func(field, from, to, within string, stop ...string) changeset.FieldChange {
+		return changeset.FieldChange{Field: field, From: record.Text(from), To: record.Text(to), Linked: within, Stop: stop}
+	}
+	amend := func(k, link string, fields ...changeset.FieldChange) *changeset.Change {
+		key := record.NewKey(k)
+		return &changeset.Change{ID: changeset.MakeID("aids", key, changeset.Amend), Act: changeset.Amend, Key: key, Linked: link, Fields: fields}
+	}
+	for name, changes := range map[string][]*changeset.Change{
+		"within a record": {amend("1", "", text("v", "a", "A", "moved", "value-kind"), text("w", "x", "X", "moved"))},
+		"stopped twice":   {amend("1", "", text("v", "a", "A", "moved", "value-kind"), text("w", "x", "X", "moved", "value-kind"))},
+		"across records":  {amend("1", "shifted", text("v", "a", "A", "", "value-kind")), amend("2", "shifted", text("w", "y", "Y", ""))},
+	} {
+		t.Run(name, func(t *testing.T) {
+			f := b.target()
+			d, err := writeDossier(ctx(), base, f, newDossier{title: name, changes: changes, by: "petr", now: clock()})
+			require.NoError(t, f.Close())
+			require.NoError(t, err)
+			fieldsOf := func() (all, given int) {
+				c, err := d.Changes()
+				require.NoError(t, err)
+				defer c.Close()
+				p, err := MakePlan(d, c, At{}, Options{})
+				require.NoError(t, err)
+				for _, s := range p.Steps {
+					for _, x := range s.Fields {
+						if all++; x.To.String() == "given" {
+							given++
+						}
+					}
+				}
+				return all, given
+			}
+			decide := func(o desk.Order) changeset.Touched {
+				o.By, o.When = "petr", clock()
+				n, err := d.Decide(&o)
+				require.NoError(t, err)
+				return n
+			}
+			given := "given"
+			assert.Zero(t, decide(desk.Order{Decision: changeset.Approve, Held: true}).Units, "the stopped one bars all")
+			stops := 0
+			for _, ch := range changes {
+				for _, x := range ch.Fields {
+					if len(x.Stop) > 0 {
+						n := decide(desk.Order{Decision: changeset.Approve, Names: []string{ch.ID.String() + "/" + x.Field}, As: &given})
+						for _, along := range n.Along {
+							assert.NotEqual(t, "stopped twice", name, "%s is stopped, and is not taken along", along.Field)
+						}
+						assert.Positive(t, n.Units, x.Field)
+						stops++
+					}
+				}
+			}
+			all, as := fieldsOf()
+			assert.Equal(t, []int{2, stops}, []int{all, as}, "both are approved")
+			for _, ch := range changes {
+				for _, x := range ch.Fields {
+					if stops == 1 && len(x.Stop) == 0 {
+						again := desk.Order{Decision: changeset.Approve, Names: []string{ch.ID.String() + "/" + x.Field}}
+						assert.Zero(t, decide(again).Stopped, "the given value bars nothing")
+						all, _ = fieldsOf()
+						assert.Equal(t, 2, all)
+					}
+				}
+			}
+		})
+	}
+}

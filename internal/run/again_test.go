@@ -103,6 +103,17 @@ func TestUniqueValuesOfTheTarget(t *testing.T) {
 	assert.Equal(t, "k,ex,inc,depot,no,seen\n1,,,D1,a,x\n2,,,D1,y,x\n3,,,D1,z,w\n", b.bytes())
 }
 
+// Having no value is nothing that others have already.
+func TestSeveralRecordsMayHaveNoUniqueValue(t *testing.T) {
+	const register = "k,ex,inc,depot,no,seen\n1,,,D1,a,x\n2,,,D1,b,x\n3,,,D1,,x\n"
+	b, d := laid(t, register, "k,ex,inc,depot,no,seen\n1,,,D1,,x\n2,,,D1,,x\n3,,,D1,,x\n")
+	_, err := d.Decide(&desk.Order{Decision: changeset.Approve, Held: true, By: "petr", When: clock()})
+	require.NoError(t, err)
+	rep, err := b.apply(d, Options{})
+	require.NoError(t, err)
+	assert.Equal(t, Steps{Done: 2}, rep.Steps)
+}
+
 // One value in two forms is no conflict, and a field of the system's none;
 // rolled back, the bytes are those of before.
 func TestFormsOfOneValueAreNoConflict(t *testing.T) {

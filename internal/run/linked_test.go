@@ -150,7 +150,10 @@ func TestAValueThatIsGivenFreesItsGroup(t *testing.T) {
 							assert.NotEqual(t, "stopped twice", name, "%s is stopped, and is not taken along", along.Field)
 						}
 						assert.Positive(t, n.Units, x.Field)
-						stops++
+						if stops++; name == "stopped twice" && stops == 1 {
+							waits, _ := fieldsOf()
+							assert.Zero(t, waits, "the group waits for the other's value")
+						}
 					}
 				}
 			}
@@ -168,4 +171,22 @@ func TestAValueThatIsGivenFreesItsGroup(t *testing.T) {
 			}
 		})
 	}
+}
+
+// What undoes a linked change is held with the others of its group, be it that
+// one moved since, or one of its fields.
+func TestWhatUndoesAGroupIsHeldTogether(t *testing.T) {
+	field := func(name, link string, held ...string) changeset.FieldChange {
+		return changeset.FieldChange{Field: name, Linked: link, Held: held}
+	}
+	within := &changeset.Change{Act: changeset.Amend, Fields: []changeset.FieldChange{field("v", "moved", "conflict-then"), field("w", "moved"), field("x", "other"), field("y", "")}}
+	add := &changeset.Change{Act: changeset.Add, Linked: "key 1 → 2", Held: []string{"conflict-then"}}
+	del := &changeset.Change{Act: changeset.Delete, Linked: "key 1 → 2"}
+	amend := &changeset.Change{Act: changeset.Amend, Linked: "shifted", Fields: []changeset.FieldChange{field("v", "", "conflict-then")}}
+	with := &changeset.Change{Act: changeset.Amend, Linked: "shifted", Fields: []changeset.FieldChange{field("v", "")}}
+	alone := &changeset.Change{Act: changeset.Delete}
+	holdLinked([]*changeset.Change{with, within, del, add, amend, alone})
+	held := []string{"conflict-then"}
+	assert.Equal(t, [][]string{held, held, nil, nil}, [][]string{within.Fields[0].Held, within.Fields[1].Held, within.Fields[2].Held, within.Fields[3].Held})
+	assert.Equal(t, [][]string{held, held, held, held, nil, nil}, [][]string{del.Held, add.Held, with.Held, amend.Held, alone.Held, within.Held})
 }

@@ -247,7 +247,7 @@ func (t *Dossier) ledger() (*changeset.Ledger, error) {
 // are to follow.
 func (t *Dossier) append(l *changeset.Ledger, a *changeset.DecisionAct, more bool) error {
 	line := a.AppendLine(nil, l.Last())
-	if err := t.AppendTo(decisionsName, int64(l.Size()), line); err != nil {
+	if _, err := t.AppendTo(decisionsName, int64(l.Size()), line); err != nil {
 		return err
 	}
 	if more {
@@ -460,7 +460,7 @@ func (t *Dossier) coverNow(dir string) error {
 	}
 	switch data, err := t.ReadChain(decisionsName); {
 	case err == nil && len(data) > 0:
-		h.Chains[decisionsName] = chainHead{Size: int64(len(data)), First: LineDigest(data[:bytes.IndexByte(data, '\n')]), Last: LineDigest(lastLine(data))}
+		h.Chains[decisionsName] = chainHead{Size: int64(len(data)), First: LineDigest(firstLine(data)), Last: LineDigest(lastLine(data))}
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return err
 	}

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -99,33 +100,33 @@ var ErrMissing = errors.New("the file is missing")
 
 var errNewer = errors.New("it was made by a newer version of paletwin")
 
-// SetHead notes where a chain ends: its size with all whole lines, and the last
-// of them; and, where first is not nil, how it begins. The caller holds the
-// dossier's lock.
-func (t *Dossier) SetHead(name string, size int64, first, last []byte) error {
+// SetHead notes where a chain ends: its size with all whole lines, and the
+// digest of the last of them; and that of the first, where it is not "". The
+// caller holds the dossier's lock.
+func (t *Dossier) SetHead(name string, size int64, first, last string) error {
 	h, _, err := t.heads()
 	if err != nil {
 		return err
 	}
-	end := chainHead{Size: size, First: h.Chains[name].First, Last: LineDigest(last)}
-	if first != nil {
-		end.First = LineDigest(first)
-	}
-	h.Chains[name] = end
+	h.Chains[name] = chainHead{Size: size, First: cmp.Or(first, h.Chains[name].First), Last: last}
 	return h.write(t.desk.FS, t.Path(headName))
 }
 
 // AppendTo appends a line to a chain behind size bytes of whole lines, synced,
-// and notes the chain's new end. The caller holds the dossier's lock.
-func (t *Dossier) AppendTo(name string, size int64, line []byte) error {
-	if err := disk.Append(t.desk.FS, t.Path(name), size, line); err != nil {
-		return err
+// and notes the chain's new end. It returns the line's digest, which is made
+// while the disk is waited for. The caller holds the dossier's lock.
+func (t *Dossier) AppendTo(name string, size int64, line []byte) (sum string, err error) {
+	made := make(chan string, 1)
+	go func() { made <- LineDigest(line) }()
+	err = disk.Append(t.desk.FS, t.Path(name), size, line)
+	if sum = <-made; err != nil {
+		return "", err
 	}
-	var first []byte
+	first := ""
 	if size == 0 {
-		first = line
+		first = sum
 	}
-	return t.SetHead(name, size+int64(len(line)), first, line)
+	return sum, t.SetHead(name, size+int64(len(line)), first, sum)
 }
 
 // ReadChain reads the whole lines of a chain and holds them against its head;
@@ -173,16 +174,30 @@ func (c chainHead) check(data []byte, known bool) error {
 	if !known {
 		beyond = begun
 	}
-	switch {
-	case int64(len(data)) < c.Size:
+	if int64(len(data)) < c.Size {
 		return fmt.Errorf("the file is shorter than it was: %d bytes are missing at its end", c.Size-int64(len(data)))
-	case c.Size > 0 && (LineDigest(lastLine(data[:c.Size])) != c.Last || c.First != "" && LineDigest(data[:bytes.IndexByte(data, '\n')]) != c.First):
-		return ErrAltered
-	case bytes.Count(data[c.Size:], []byte{'\n'}) > beyond:
+	}
+	if c.Size > 0 {
+		first, last := firstLine(data), lastLine(data[:c.Size])
+		sum := LineDigest(last)
+		if sum != c.Last {
+			return ErrAltered
+		}
+		if len(first)+1 < int(c.Size) { // not the only line, which may be a large one
+			sum = LineDigest(first)
+		}
+		if c.First != "" && sum != c.First {
+			return ErrAltered
+		}
+	}
+	if bytes.Count(data[c.Size:], []byte{'\n'}) > beyond {
 		return errors.New("the file has more lines than were written to it")
 	}
 	return nil
 }
+
+// firstLine returns the first of whole lines.
+func firstLine(data []byte) []byte { return data[:bytes.IndexByte(data, '\n')] }
 
 // lastLine returns the last of whole lines.
 func lastLine(data []byte) []byte {

@@ -257,22 +257,22 @@ func beginJournal(t *desk.Dossier, r *Record, known []*Step) (*journal, error) {
 	if err := e.Encode(&r.Head); err != nil {
 		return nil, err
 	}
-	j := &journal{t: t, name: chainOf(r.Head.Run), version: r.Head.Version, size: int64(b.Len()), last: desk.LineDigest(b.Bytes())}
-	first := bytes.Clone(b.Bytes())
-	last := first
+	first := desk.LineDigest(b.Bytes())
+	j := &journal{t: t, name: chainOf(r.Head.Run), version: r.Head.Version, last: first}
 	if len(known) > 0 {
 		line, err := batch(0, "outcomes", known, (*Step).known, nil)
 		if err != nil {
 			return nil, err
 		}
-		last = j.link(line)
-		b.Write(last)
+		line = j.link(line)
+		b.Write(line)
+		j.last = desk.LineDigest(line)
 	}
-	j.size, j.last = int64(b.Len()), desk.LineDigest(last)
+	j.size = int64(b.Len())
 	if err := disk.WriteBytes(t.FS(), t.Path(j.name), b.Bytes()); err != nil {
 		return nil, err
 	}
-	return j, t.SetHead(j.name, j.size, first, last)
+	return j, t.SetHead(j.name, j.size, first, j.last)
 }
 
 // journal appends to a run's journal.
@@ -304,11 +304,11 @@ func (j *journal) append(line []byte, err error) error {
 		return err
 	}
 	line = j.link(line)
-	if err := j.t.AppendTo(j.name, j.size, line); err != nil {
+	sum, err := j.t.AppendTo(j.name, j.size, line)
+	if err != nil {
 		return err
 	}
-	j.size += int64(len(line))
-	j.last = desk.LineDigest(line)
+	j.size, j.last = j.size+int64(len(line)), sum
 	return nil
 }
 

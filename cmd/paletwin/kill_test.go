@@ -374,7 +374,7 @@ func TestRandomKillsOfEveryCommand(t *testing.T) {
 		{"lend", nil, []string{"lend", "aids.csv", "--key", "k", "-o", "lent.xlsx"}, []int{0, 2}},
 		{"layout draft", nil, []string{"layout", "draft", "aids.csv"}, []int{0, 2}},
 		{"approve", nil, []string{"approve", "1", "--act", "add"}, []int{0}},
-		{"reject", nil, []string{"reject", "1", "--act", "delete", "--held"}, []int{0}},
+		{"reject", nil, []string{"reject", "1", "--act", "delete", "--held", "--decided"}, []int{0}},
 		{"review sheet", nil, []string{"review", "sheet", "1", "-o", "sheet.xlsx"}, []int{0, 2}},
 		{"apply a trial", nil, []string{"apply", "1", "--to", "register.csv", "--yes", "--first", "2"}, []int{0}},
 		{"apply", nil, apply, []int{0}},

@@ -82,6 +82,18 @@ type DecisionAct struct {
 	On  []Pair
 }
 
+// Give notes values that are approved in the place of those of a change.
+func (a *DecisionAct) Give(id ID, values record.Record) {
+	if a.As == nil {
+		a.As = map[ID]record.Record{}
+	}
+	r := a.As[id]
+	for _, f := range values {
+		r.Set(f.Name, f.Value)
+	}
+	a.As[id] = r
+}
+
 // AppendLine appends the act as a line whose chain goes back to previous,
 // the line before it without its newline (nil for the first).
 func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
@@ -470,10 +482,11 @@ func (a *DecisionAct) given(c *Change, field string) *record.Value {
 }
 
 // Approvers are the people who approved a unit as it is, each once, in order:
-// a later decision of another kind starts anew. field is "" for an add or
-// delete.
+// a later decision of another kind, or for another value, starts anew. field
+// is "" for an add or delete.
 func (l *Ledger) Approvers(line Line, c *Change, field string) []string {
 	var who []string
+	var given *record.Value
 	for _, e := range l.entries(c.ID) {
 		a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
 		if p.Field != "" && p.Field != field {
@@ -484,6 +497,11 @@ func (l *Ledger) Approvers(line Line, c *Change, field string) []string {
 			f := c.Field(field)
 			same = f != nil && p.Digest == FieldDigest(c, f)
 		}
+		as := a.given(c, field)
+		if (as == nil) != (given == nil) || as != nil && *as != *given {
+			who = nil
+		}
+		given = as
 		switch {
 		case !same || a.Decision != Approve:
 			who = nil

@@ -68,6 +68,7 @@ type Ruling struct {
 	Decision Decision
 	Filter   Filter
 	Held     bool   // touch what the tool holds, too
+	Decided  bool   // touch what people decided otherwise, too
 	Named    bool   // the changes were named one by one: decide them again, too
 	Given    bool   // a value was given in the place of one that could not be told
 	By       string // who decides
@@ -88,13 +89,41 @@ func (r *Ruling) sees(c *Change, s *State) bool {
 
 // Touched counts what a ruling touched.
 type Touched struct {
-	Units, Changes, Deletes int
-	Passed                  int // units that are held by the tool, passed over for want of Held
-	Stopped                 int // units that cannot be approved
+	Units, Changes, Adds, Deletes int
+	Passed                        int // units that are held by the tool, passed over for want of Held
+	Stopped                       int // units that cannot be approved
+	Already                       int // units that were decided so before
+	// Others counts the units that people decided otherwise, passed over for
+	// want of Decided.
+	Others map[Whose]int
 	// Along are those that were not asked for, and are decided because others
 	// are that they are linked with; only so many are kept of them.
 	Along []Along
 	Over  []Pair // of conflicts that are to be written over: which
+}
+
+func (n *Touched) act(a Act) {
+	switch a {
+	case Add:
+		n.Adds++
+	case Delete:
+		n.Deletes++
+	}
+}
+
+// Fields counts the field changes that were touched.
+func (n *Touched) Fields() int { return n.Units - n.Adds - n.Deletes }
+
+// Whose is a decision and who made it.
+type Whose struct {
+	By       string
+	Decision Decision
+}
+
+// InTheWay reports whether the ruling touched nothing though it was meant for
+// something: all of it is held, stopped or decided otherwise.
+func (n *Touched) InTheWay() bool {
+	return n.Units == 0 && n.Passed+n.Stopped+len(n.Others) > 0
 }
 
 // Along names a unit that another one takes along.
@@ -110,25 +139,11 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 		return dst
 	}
 	var touched []int
+	kept := false // a value that was given, or a decision on a field, which one on the whole would not reach
 	for i := range states {
-		s := &states[i]
-		if !r.Filter.Unit(s) || r.Seen != nil && !r.sees(c, s) {
-			continue
-		}
-		switch {
-		case r.Decision == Approve && len(s.Stop) > 0 && !(r.Given && len(c.Stop) == 0):
-			if s.ToolHeld() || r.Named { // of others a person said already that they stay
-				n.Stopped++
-			}
-		case r.Given, r.Seen != nil && s.Decision == Approve:
+		if s := &states[i]; r.touches(n, c, s) {
 			touched = append(touched, i)
-		case r.Second && r.Decision == Approve && s.Decision == Approve && s.By != r.By:
-			touched = append(touched, i)
-		case r.Decision == Open && s.Decision == Open || r.Decision == Open && s.ToolHeld(): // nothing to withdraw
-		case s.Decision == Open, r.touchesHeld(c, s), r.Named && !s.ToolHeld() && (!s.byField || len(r.Filter.Fields) > 0):
-			touched = append(touched, i)
-		case s.ToolHeld():
-			n.Passed++
+			kept = kept || s.byField || s.Given != nil
 		}
 	}
 	touched = r.together(touched, n, c, states)
@@ -137,16 +152,63 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 	}
 	n.Changes++
 	n.Units += len(touched)
-	if c.Act == Delete {
-		n.Deletes++
-	}
-	if len(r.Filter.Fields) == 0 && r.Seen == nil && len(touched) == len(states) || c.Act != Amend {
+	n.act(c.Act)
+	if len(r.Filter.Fields) == 0 && r.Seen == nil && len(touched) == len(states) && !kept || c.Act != Amend {
 		return append(dst, Pair{ID: c.ID, Digest: DigestOf(line)})
 	}
 	for _, i := range touched {
 		dst = append(dst, Pair{c.ID, c.Fields[i].Field, FieldDigest(c, &c.Fields[i])})
 	}
 	return dst
+}
+
+// touches reports whether the ruling decides a unit of a change, and counts
+// it if what stands there is in the way.
+func (r *Ruling) touches(n *Touched, c *Change, s *State) bool {
+	switch {
+	case !r.Filter.Unit(s) || r.Seen != nil && !r.sees(c, s):
+		return false
+	case r.Decision == Approve && s.Barred() && !(r.Given && len(c.Stop) == 0):
+		if s.ToolHeld() || r.Named { // of others a person said already that they stay
+			n.Stopped++
+			return false
+		}
+	case r.Given, r.Seen != nil && s.Decision == Approve, r.seconds(s):
+		return true
+	case r.Decision == Open && (s.Decision == Open || s.ToolHeld()):
+		n.Already++ // nothing to take back
+		return false
+	case s.Decision == Open, r.touchesHeld(c, s):
+		return true
+	case s.ToolHeld() && r.Decision == Hold:
+		n.Already++
+		return false
+	case s.ToolHeld():
+		n.Passed++
+		return false
+	case r.Decided, r.Decision == Open && s.By == r.By, r.Named && (!s.byField || len(r.Filter.Fields) > 0):
+		return true
+	case s.Decision == r.Decision:
+		n.Already++
+		return false
+	case !r.Named && s.Decision == Hold && s.By == r.By:
+		return true
+	}
+	if n.Others == nil {
+		n.Others = map[Whose]int{}
+	}
+	n.Others[Whose{s.By, s.Decision}]++
+	return false
+}
+
+// seconds reports whether the ruling is a second person's approval of a unit.
+func (r *Ruling) seconds(s *State) bool {
+	return r.Second && r.Decision == Approve && s.Decision == Approve && s.By != r.By
+}
+
+// stands reports whether a unit is as the ruling would have it.
+func (r *Ruling) stands(s *State) bool {
+	return !r.seconds(s) && (s.Decision == r.Decision || r.Decision == Open && s.ToolHeld())
 }
 
 // together adds to the touched units of a change those that are linked with
@@ -171,7 +233,7 @@ func (r *Ruling) together(touched []int, n *Touched, c *Change, states []State) 
 		case named:
 			all = append(all, i)
 		case r.Decision == Approve && states[i].Barred():
-		case link != "" && !barred[link] && states[i].Decision != r.Decision && slices.ContainsFunc(touched, func(k int) bool { return c.Fields[k].Linked == link }):
+		case link != "" && !barred[link] && !r.stands(&states[i]) && slices.ContainsFunc(touched, func(k int) bool { return c.Fields[k].Linked == link }):
 			all = append(all, i)
 			n.Along = append(n.Along, Along{c.Key, c.Act, c.Fields[i].Field})
 		}
@@ -183,7 +245,7 @@ func (r *Ruling) together(touched []int, n *Touched, c *Change, states []State) 
 // PlainPair does for plain lines on which nothing was decided.
 func (r *Ruling) Plain() bool {
 	f := &r.Filter
-	return !r.Named && !r.Second && r.Seen == nil && f.Where == nil && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
+	return r.Decision != Open && !r.Named && !r.Second && r.Seen == nil && f.Where == nil && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
 }
 
 // PlainPair is Pairs for a line that need not be decoded: it is plain, and
@@ -195,9 +257,7 @@ func (r *Ruling) PlainPair(dst []Pair, n *Touched, line Line) []Pair {
 	}
 	n.Changes++
 	n.Units += line.Units()
-	if act == Delete {
-		n.Deletes++
-	}
+	n.act(act)
 	return append(dst, Pair{ID: line.ID(), Digest: DigestOf(line)})
 }
 
@@ -205,9 +265,18 @@ func (r *Ruling) PlainPair(dst []Pair, n *Touched, line Line) []Pair {
 func (n *Touched) Add(o Touched) {
 	n.Units += o.Units
 	n.Changes += o.Changes
+	n.Adds += o.Adds
 	n.Deletes += o.Deletes
 	n.Passed += o.Passed
 	n.Stopped += o.Stopped
+	n.Already += o.Already
+	if n.Others == nil {
+		n.Others = o.Others
+	} else {
+		for who, k := range o.Others {
+			n.Others[who] += k
+		}
+	}
 	n.Along = append(n.Along, o.Along...)
 }
 

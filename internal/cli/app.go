@@ -134,7 +134,7 @@ with a backup before and a proof after, and can undo them.`,
 	f.BoolVar(&a.noColor, "no-color", false, "leave out colours (NO_COLOR does the same)")
 	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
-	root.AddCommand(newDemo(a), newLayout(a), newLend(a), newCompare(a), newDerive(a), newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a),
+	root.AddCommand(newDemo(a), newLayout(a), newLend(a), newCompare(a), newDerive(a), newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a),
 		newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a))
 	return root
 }

@@ -215,13 +215,13 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 		a.afterApply(t, rep)
 		return
 	}
-	what := fmt.Sprintf("run %d", rep.Run)
+	what, done := fmt.Sprintf("run %d", rep.Run), string(run.Done)
 	if rep.Rehearsed {
-		what = "rehearsed: nothing was written"
+		what, done = "rehearsed: nothing was written", "would be done"
 	}
 	p.Line("%s %s  %s %s", screen.Strong(t.Meta.Number), what, screen.Dim("to"), a.shown(rep.Target))
 	p.Line("")
-	a.outcomes(append([]outcome{{string(run.Done), rep.Steps.Done, "", true}},
+	a.outcomes(append([]outcome{{done, rep.Steps.Done, "", true}},
 		left(rep.Steps, "the target had it already", "changed there since the snapshot; left alone", "the target would not take it")...)...)
 	a.troubles(rep.Attempted)
 	if rep.Partly > 0 {

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"cmp"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -29,18 +32,37 @@ func newReject(a *app) *cobra.Command {
 		`  paletwin reject 0001 7f3a91c2/depot --note "filled one row too far"`)
 }
 
+func newReopen(a *app) *cobra.Command {
+	return newDecision(a, changeset.Open, "Take decisions back: the changes are open again, or held by the tool",
+		`  paletwin reopen 0001 7f3a91c2/depot
+  paletwin reopen 0001 --field service_fee --note "the treasurer was not asked"`)
+}
+
+// touchedBy says what of a group a decision touches.
+func touchedBy(d changeset.Decision) string {
+	if d == changeset.Open {
+		return "Of a group, your own\ndecisions are taken back; --decided adds those of others."
+	}
+	return `A group touches what is
+open, and what you hold yourself; --held adds what the tool holds, and --decided what
+people decided otherwise.`
+}
+
 func newDecision(a *app, d changeset.Decision, short, example string) *cobra.Command {
 	var sel selection
-	var all, held, overwrite bool
+	var all, held, decided, overwrite bool
 	var note, as, by string
+	verb := string(d)
+	if d == changeset.Open {
+		verb = "reopen"
+	}
 	cmd := &cobra.Command{
-		Use:   string(d) + " NNNN [ID | ID/field …]",
+		Use:   verb + " NNNN [ID | ID/field …]",
 		Short: short,
 		Long: short + `.
 
 Name changes by their ids (six digits are enough where they are unique), or a
-group by --all, --act, --field, --record, --finding or --where. A group touches what is
-open; --held adds what the tool holds, never what a person decided.`,
+group by --all, --act, --field, --record, --finding or --where. ` + touchedBy(d),
 		Example: example,
 		Args:    exactly(1, -1, "a dossier, and ids or a group"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -50,7 +72,7 @@ open; --held adds what the tool holds, never what a person decided.`,
 				}
 				return a.approveAs(args[0], args[1], as, by, note)
 			}
-			order := &desk.Order{Decision: d, Names: args[1:], Held: held, By: by, When: a.now(), Note: note, How: strings.Join(os.Args[1:], " ")}
+			order := &desk.Order{Decision: d, Names: args[1:], Held: held, Decided: decided, By: by, When: a.now(), Note: note, How: strings.Join(os.Args[1:], " ")}
 			if overwrite {
 				return a.overwrite(args[0], &sel, order)
 			}
@@ -66,15 +88,18 @@ open; --held adds what the tool holds, never what a person decided.`,
 	}
 	sel.flags(cmd)
 	f := cmd.Flags()
-	f.BoolVar(&all, "all", false, "everything that is open")
-	f.BoolVar(&held, "held", false, "also what the tool holds")
+	f.BoolVar(&all, "all", false, "all of it")
+	if d != changeset.Open {
+		f.BoolVar(&held, "held", false, "also what the tool holds")
+	}
+	f.BoolVar(&decided, "decided", false, "also what others decided otherwise")
 	if d == changeset.Approve {
 		f.BoolVar(&overwrite, "overwrite", false, "write over the last run's conflicts (all, or those selected), with what that run saw there")
 	}
 	if d == changeset.Approve {
 		f.StringVar(&as, "as", "", "the `value` that is meant, for ID/field: of an edit that cannot be told, or is wrong")
 	}
-	f.StringVar(&note, "note", "", "why, for those who ask later")
+	f.StringVar(&note, "note", "", "why: a `text` for those who ask later")
 	f.StringVar(&by, "by", "", "who decided, if it is not you: `NAME`; where desk.yaml allows it")
 	return cmd
 }
@@ -107,15 +132,18 @@ func (a *app) approveAs(name, unit, value, by, note string) error {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "as": value})
+		err = a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "as": value})
+	} else if n.Changes == 0 {
+		a.out.Line("nothing approved: the change as a whole is stopped, and show --findings says why")
 	}
-	if n.Changes == 0 {
-		a.out.Line("nothing approved: the change as a whole is stopped")
+	if err != nil || n.Changes == 0 {
+		return cmp.Or(err, exit(exitLook))
+	}
+	if a.json {
 		return nil
 	}
 	a.out.Line("approved %s as %s", screen.Safe(unit), screen.Strong(screen.Value(value, 60)))
-	a.next("paletwin apply " + t.Meta.Number + " --to REGISTER.csv")
-	return nil
+	return a.nextApply(t)
 }
 
 // overwrite approves that conflicts of the last run are written over, and
@@ -193,7 +221,7 @@ func (a *app) sayOver(t *desk.Dossier, o *desk.Order, n changeset.Touched) error
 	return nil
 }
 
-var participle = map[changeset.Decision]string{changeset.Approve: "approved", changeset.Hold: "held", changeset.Reject: "rejected"}
+var participle = map[changeset.Decision]string{changeset.Approve: "approved", changeset.Hold: "held", changeset.Reject: "rejected", changeset.Open: "taken back"}
 
 func (a *app) decide(name string, sel *selection, o *desk.Order) error {
 	t, err := a.dossier(name)
@@ -209,11 +237,15 @@ func (a *app) decide(name string, sel *selection, o *desk.Order) error {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "units": n.Units,
-			"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped, "along": alongJSON(t, n.Along)})
+		err = a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "units": n.Units,
+			"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped, "already": n.Already, "otherwise": othersJSON(n.Others), "along": alongJSON(t, n.Along)})
+	} else {
+		err = a.sayDecided(t, o, n)
 	}
-	a.sayDecided(t, o, n)
-	return nil
+	if err == nil && n.InTheWay() {
+		return exit(exitLook)
+	}
+	return err
 }
 
 // decides completes who decides: the user, or the one whose name is claimed.
@@ -229,28 +261,86 @@ func (a *app) decides(d *desk.Desk, o *desk.Order) error {
 	return nil
 }
 
-func (a *app) sayDecided(t *desk.Dossier, o *desk.Order, n changeset.Touched) {
-	line := "nothing " + participle[o.Decision]
+// sayDecided says what a decision touched, and what of what was meant it did
+// not, and why.
+func (a *app) sayDecided(t *desk.Dossier, o *desk.Order, n changeset.Touched) error {
 	if n.Changes > 0 {
-		line = participle[o.Decision] + " " + screen.Plural(n.Changes, "change")
-		if n.Units > n.Changes {
-			line += " (" + screen.Count(n.Units) + " field changes and records)"
+		a.out.Line("%s", participle[o.Decision]+" "+touchedWords(&n))
+	} else {
+		line := "nothing " + participle[o.Decision]
+		switch {
+		case n.Already > 0 && o.Decision == changeset.Open:
+			line += ": nothing was decided there"
+		case n.Already > 0:
+			line += ": " + unitWords(n.Already) + " " + decidedSo(n.Already) + " already"
+		case !n.InTheWay():
+			line += ": no change is selected by that"
 		}
-		if n.Deletes > 0 {
-			line += ", " + screen.Hue("delete", screen.Plural(n.Deletes, "deletion")+" among them")
-		}
+		a.out.Line("%s", line)
 	}
-	a.out.Line("%s", line)
 	a.sayAlong(n.Along)
 	if n.Passed > 0 {
 		a.out.Line("  %s passed over, held by the tool: --held adds them, and so does naming ID/field", places(n.Passed))
 	}
+	for _, who := range sortedOthers(n.Others) {
+		a.out.Line("  %s passed over, %s by %s: --decided takes them in", places(n.Others[who]), participle[who.Decision], screen.Safe(who.By))
+	}
 	if n.Stopped > 0 {
 		a.out.Line("  %s stopped and cannot be approved: show --findings says why", places(n.Stopped))
 	}
-	if n.Changes > 0 && o.Decision == changeset.Approve {
-		a.next("paletwin apply "+t.Meta.Number+" --to REGISTER.csv", "paletwin show "+t.Meta.Number+" --decision hold")
+	if n.Changes == 0 || o.Decision != changeset.Approve {
+		return nil
 	}
+	return a.nextApply(t)
+}
+
+// nextApply names what follows an approval: carrying it out, or somebody
+// else's look.
+func (a *app) nextApply(t *desk.Dossier) error {
+	if u, err := t.Unlooked(); err != nil || u.Changes > 0 {
+		a.hint("")
+		a.hint("  %s", run.MissingLook(t, u))
+		return err
+	}
+	a.next("paletwin apply "+t.Meta.Number+" --to REGISTER.csv", "paletwin show "+t.Meta.Number+" --decision hold")
+	return nil
+}
+
+// touchedWords counts what a decision touched: records, and what of them.
+func touchedWords(n *changeset.Touched) string {
+	var parts []string
+	if k := n.Fields(); k > 0 {
+		parts = append(parts, screen.Plural(k, "field change"))
+	}
+	if n.Adds > 0 {
+		parts = append(parts, screen.Hue("add", screen.Plural(n.Adds, "add")))
+	}
+	if n.Deletes > 0 {
+		parts = append(parts, screen.Hue("delete", screen.Plural(n.Deletes, "delete")))
+	}
+	return screen.Plural(n.Changes, "record") + ": " + strings.Join(parts, ", ")
+}
+
+func decidedSo(n int) string {
+	if n == 1 {
+		return "is decided so"
+	}
+	return "are decided so"
+}
+
+// sortedOthers orders who decided otherwise, the most first.
+func sortedOthers(others map[changeset.Whose]int) []changeset.Whose {
+	return slices.SortedFunc(maps.Keys(others), func(x, y changeset.Whose) int {
+		return cmp.Or(others[y]-others[x], strings.Compare(x.By, y.By), strings.Compare(string(x.Decision), string(y.Decision)))
+	})
+}
+
+func othersJSON(others map[changeset.Whose]int) []any {
+	all := []any{}
+	for _, who := range sortedOthers(others) {
+		all = append(all, map[string]any{"by": who.By, "decision": who.Decision, "units": others[who]})
+	}
+	return all
 }
 
 // sayAlong names what was decided because something else was.

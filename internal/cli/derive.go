@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"maps"
@@ -166,8 +167,7 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 	}
 	if approved.Changes > 0 {
 		a.out.Line("")
-		a.sayDecided(t, &desk.Order{Decision: changeset.Approve}, approved)
-		return exit(code)
+		return cmp.Or(a.sayDecided(t, &desk.Order{Decision: changeset.Approve}, approved), exit(code))
 	}
 	if f.within {
 		a.out.Line("")

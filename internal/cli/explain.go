@@ -96,8 +96,10 @@ func explainTyped(err error) *message {
 			do = "there is no dossier here yet: paletwin compare makes one; --desk names another desk"
 		}
 		return &message{Code: "no-dossier", Text: none.Error(), Do: do, exit: exitUsage}
+	case errors.As(err, &name) && name.Field != "":
+		return &message{Code: "no-field", Text: name.Error(), Column: name.Field, exit: exitUsage}
 	case errors.As(err, &name):
-		return &message{Code: "no-change", Text: name.Error(), Do: "paletwin show lists the changes with their ids", exit: exitUsage}
+		return &message{Code: "no-change", Text: name.Error(), Do: "paletwin show lists the changes with their ids", exit: exitLook}
 	case errors.Is(err, target.ErrMoved):
 		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed}
 	case errors.As(err, &busy):

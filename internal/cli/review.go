@@ -226,7 +226,7 @@ func (a *app) collect(name, file, by string, rehearse bool) error {
 		return err
 	}
 	defer m.Close()
-	c := sheet.Match(m, said)
+	c := sheet.Match(m, said, who.By)
 	if err := collectable(m, c, said, file); err != nil {
 		return err
 	}

@@ -20,8 +20,9 @@ type Order struct {
 	Names    []string // change ids or their beginnings, each perhaps with /field
 	Filter   changeset.Filter
 	// Choose, if not nil, makes the filter once the change set is open.
-	Choose func(c *Changes) (changeset.Filter, error)
-	Held   bool
+	Choose  func(c *Changes) (changeset.Filter, error)
+	Held    bool
+	Decided bool // take in what people decided otherwise
 	// Seen holds, for conflicts that are to be written over, what the target
 	// has now, by change and field; nothing else is decided then.
 	Seen map[changeset.ID]record.Record
@@ -37,7 +38,7 @@ type Order struct {
 	Note  string
 	How   string
 
-	second bool // the desk asks for two approvals
+	second bool // the desk asks for a second look, so that whoever approves again is written down
 }
 
 // NameError says that a name on the command line names no change, or more
@@ -62,7 +63,7 @@ func (e *NameError) Error() string {
 // Decide makes a decision on named changes, or on a group, and writes it
 // down. What it touched comes back; if that is nothing, nothing is written.
 func (t *Dossier) Decide(o *Order) (changeset.Touched, error) {
-	o.second = t.desk.Settings.Review.By == ByTwo
+	o.second = t.wantsSecond()
 	lock, err := t.Lock()
 	if err != nil {
 		return changeset.Touched{}, err
@@ -193,7 +194,7 @@ func (o *Order) together(r *ruler, acts []changeset.DecisionAct) ([]changeset.De
 			return barred[group[p.ID]]
 		})
 	}
-	r.n.Changes, r.n.Units, r.n.Deletes, r.n.Along = 0, 0, 0, nil
+	r.n.Changes, r.n.Units, r.n.Adds, r.n.Deletes, r.n.Along = 0, 0, 0, 0, nil
 	return acts, r.recount(acts)
 }
 
@@ -216,7 +217,10 @@ func (r *ruler) recount(acts []changeset.DecisionAct) error {
 			n = line.Units()
 		}
 		r.n.Units += n
-		if line.Act() == changeset.Delete {
+		switch line.Act() {
+		case changeset.Add:
+			r.n.Adds++
+		case changeset.Delete:
 			r.n.Deletes++
 		}
 	}
@@ -244,21 +248,20 @@ func (o *Order) units(r *ruler) ([]changeset.DecisionAct, error) {
 }
 
 func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
-	ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, By: o.By, Second: o.second, Seen: o.Seen}
+	ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, Decided: o.Decided, By: o.By, Second: o.second, Seen: o.Seen}
 	a := changeset.DecisionAct{Seen: o.Seen, ByField: len(o.Filter.Fields) > 0, Held: o.Held || len(o.Filter.Findings) > 0}
 	parts := r.c.Parts(runtime.GOMAXPROCS(0) * 4)
 	if len(parts) == 0 {
 		return nil, nil
 	}
-	on := make([][]changeset.Pair, len(parts))
+	acts := make([]changeset.DecisionAct, len(parts))
 	ruled := make([]*ruler, len(parts))
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, lines := range parts {
-		g.Go(func() (err error) {
+		g.Go(func() error {
 			ruled[i] = newRuler(r.c)
-			on[i], err = ruled[i].group(&ruling, lines)
-			return err
+			return ruled[i].group(&ruling, lines, &acts[i])
 		})
 	}
 	if err := g.Wait(); err != nil {
@@ -269,25 +272,31 @@ func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
 		maps.Copy(r.links, x.links)
 		maps.Copy(r.touched, x.touched)
 	}
-	if a.On = on[0]; len(on) > 1 {
+	if a.On, a.As = acts[0].On, acts[0].As; len(acts) > 1 {
+		on := make([][]changeset.Pair, len(acts))
+		for i := range acts {
+			on[i] = acts[i].On
+			for id, values := range acts[i].As {
+				a.Give(id, values)
+			}
+		}
 		a.On = slices.Concat(on...)
 	}
 	return []changeset.DecisionAct{a}, nil
 }
 
 // group rules on lines, without decoding those that hide nothing.
-func (r *ruler) group(ruling *changeset.Ruling, lines changeset.Lines) ([]changeset.Pair, error) {
-	var a changeset.DecisionAct
+func (r *ruler) group(ruling *changeset.Ruling, lines changeset.Lines, a *changeset.DecisionAct) error {
 	plain, all := ruling.Plain(), lines.Plain()
 	a.On = make([]changeset.Pair, 0, len(lines)/100)
 	for line := range lines.All() {
 		if plain && (all || line.Plain()) && !r.c.Ledger.Has(line.ID()) {
 			a.On = ruling.PlainPair(a.On, &r.n, line)
-		} else if err := r.rule(ruling, line, &a); err != nil {
-			return nil, err
+		} else if err := r.rule(ruling, line, a); err != nil {
+			return err
 		}
 	}
-	return a.On, nil
+	return nil
 }
 
 func (o *Order) named(r *ruler) ([]changeset.DecisionAct, error) {
@@ -299,7 +308,7 @@ func (o *Order) named(r *ruler) ([]changeset.DecisionAct, error) {
 		if err != nil {
 			return nil, err
 		}
-		ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, Named: true, By: o.By, Second: o.second, Seen: o.Seen}
+		ruling := changeset.Ruling{Decision: o.Decision, Filter: o.Filter, Held: o.Held, Decided: o.Decided, Named: true, By: o.By, Second: o.second, Seen: o.Seen}
 		a := &whole
 		if byField {
 			if err := hasField(r.c, line, id, field); err != nil {
@@ -309,7 +318,7 @@ func (o *Order) named(r *ruler) ([]changeset.DecisionAct, error) {
 			a = &fields
 			if o.As != nil {
 				ruling.Given = true
-				a.As = map[changeset.ID]record.Record{line.ID(): {{Name: field, Value: record.Text(*o.As)}}}
+				a.Give(line.ID(), record.Record{{Name: field, Value: record.Text(*o.As)}})
 			}
 		}
 		if err := r.rule(&ruling, line, a); err != nil {
@@ -337,7 +346,17 @@ func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset
 		return err
 	}
 	before := len(a.On)
-	a.On = ruling.Pairs(a.On, &r.n, line, ch, r.c.Ledger.States(line, ch))
+	states := r.c.Ledger.States(line, ch)
+	a.On = ruling.Pairs(a.On, &r.n, line, ch, states)
+	if ruling.Decision == changeset.Approve && !ruling.Given { // what was given stays
+		for _, p := range a.On[before:] {
+			for _, s := range states {
+				if s.Field == p.Field && s.Given != nil {
+					a.Give(ch.ID, record.Record{{Name: p.Field, Value: *s.Given}})
+				}
+			}
+		}
+	}
 	if ch.Linked != "" && len(a.On) > before {
 		r.links[ch.Linked], r.touched[ch.ID] = true, true
 	}

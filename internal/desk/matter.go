@@ -103,6 +103,22 @@ func (m *Matter) Close() error {
 	return m.changes.Close()
 }
 
+// Prefill is the decision that a file for others is filled with: a person's,
+// but for an approval that somebody else has to make anew, so that a file that
+// comes back as it went out says nothing about it.
+func (m *Matter) Prefill(s *changeset.State) changeset.Decision {
+	if s.ToolHeld() || s.Decision == changeset.Open || s.Decision == changeset.Approve && m.Dossier.wantsSecond() {
+		return ""
+	}
+	return s.Decision
+}
+
+// Stands reports whether a decision says what stands already, and adds nobody
+// to those who approved.
+func (m *Matter) Stands(s *changeset.State, d changeset.Decision, note, by string) bool {
+	return s.Decision == d && !s.ToolHeld() && s.Note == note && !(d == changeset.Approve && s.By != by && m.Dossier.wantsSecond())
+}
+
 // Set is the start of the change set's seal, which tells it from others.
 func (m *Matter) Set() string {
 	_, sum, _ := strings.Cut(m.changes.Seal.Seal, ":")

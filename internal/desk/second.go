@@ -66,12 +66,47 @@ type Unlooked struct {
 	By      []string // who approved it so far
 }
 
+// Unlooked counts the approved changes of the dossier that want for a second
+// look.
+func (t *Dossier) Unlooked() (Unlooked, error) {
+	if !t.wantsSecond() {
+		return Unlooked{}, nil
+	}
+	c, err := t.Changes()
+	if err != nil {
+		return Unlooked{}, err
+	}
+	defer c.Close()
+	approved := map[changeset.ID][]string{}
+	for line := range c.Lines() {
+		if !c.Ledger.Has(line.ID()) {
+			continue
+		}
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil {
+			return Unlooked{}, err
+		}
+		for _, s := range c.Ledger.States(line, ch) {
+			if s.Decision == changeset.Approve {
+				approved[ch.ID] = append(approved[ch.ID], s.Field)
+			}
+		}
+	}
+	return t.SecondLook(c, approved)
+}
+
+// wantsSecond reports whether the desk asks for a second look at a dossier's
+// changes.
+func (t *Dossier) wantsSecond() bool {
+	return t.desk.Settings.Review.Second != "" && t.Meta.Undoes == nil
+}
+
 // SecondLook counts the approved changes among those given that want for a
 // second look. approved says which units a run would carry out.
 func (t *Dossier) SecondLook(c *Changes, approved map[changeset.ID][]string) (Unlooked, error) {
 	var u Unlooked
 	r := &t.desk.Settings.Review
-	if r.Second == "" || t.Meta.Undoes != nil {
+	if !t.wantsSecond() {
 		return u, nil
 	}
 	for line := range c.Lines() {

@@ -269,7 +269,7 @@ func (r *Model) decide(w *wish) {
 	stopped := 0
 	for _, u := range w.units {
 		s := r.state(u)
-		if w.decision == changeset.Approve && len(s.Stop) > 0 {
+		if w.decision == changeset.Approve && s.Barred() {
 			stopped++
 			continue
 		}

@@ -25,16 +25,21 @@ func (j *Job) secondLook(c *desk.Changes, steps []*Step) error {
 	if err != nil || u.Changes == 0 {
 		return err
 	}
+	return refuse(SecondLook, "%s", MissingLook(j.Dossier, u))
+}
+
+// MissingLook says whose approval is missing, and of what.
+func MissingLook(t *desk.Dossier, u desk.Unlooked) string {
 	what := fmt.Sprintf("%d changes, %s first,", u.Changes, u.First)
 	if u.Changes == 1 {
 		what = "the change of " + u.First
 	}
-	who := "somebody other than " + j.Dossier.Meta.By + ", who compared"
-	if j.Dossier.Desk().Settings.Review.By == desk.ByTwo {
+	who := "somebody other than " + t.Meta.By + ", who compared"
+	if t.Desk().Settings.Review.By == desk.ByTwo {
 		who = "two people"
 		if len(u.By) > 0 {
 			who += ", and so far only by " + strings.Join(u.By, ", ")
 		}
 	}
-	return refuse(SecondLook, "%s must be approved by %s: desk.yaml asks for a second look", what, who)
+	return fmt.Sprintf("%s must be approved by %s: desk.yaml asks for a second look", what, who)
 }

@@ -132,8 +132,9 @@ type Group struct {
 	Count    int
 }
 
-// Match holds a file's decisions against what the dossier has now.
-func Match(m *desk.Matter, said []Said) *Collected {
+// Match holds the decisions of a file, made by somebody, against what the
+// dossier has now.
+func Match(m *desk.Matter, said []Said, by string) *Collected {
 	at := map[changeset.ID]*desk.Standing{}
 	for _, s := range m.Changes {
 		at[s.ID] = s
@@ -164,9 +165,9 @@ func Match(m *desk.Matter, said []Said) *Collected {
 		}
 		st := &s.States[unit]
 		switch {
-		case st.Decision == d.Decision && !st.ToolHeld() && st.Note == d.Note:
+		case m.Stands(st, d.Decision, d.Note, by):
 			c.Same++
-		case d.Decision == changeset.Approve && len(st.Stop) > 0:
+		case d.Decision == changeset.Approve && st.Barred():
 			c.Stopped = append(c.Stopped, d.Place)
 		default:
 			k := Said{Decision: d.Decision, Note: d.Note}

@@ -92,7 +92,7 @@ func parts(m *desk.Matter) ([]part, error) {
 			st := &s.States[u]
 			row := clip(head)
 			row[0] = m.Ref(s, u)
-			end := []string{strings.Join(append(append(clip(st.Stop), st.Held...), st.Noted...), ", "), decision(st), st.Note, m.Set()}
+			end := []string{strings.Join(append(append(clip(st.Stop), st.Held...), st.Noted...), ", "), string(m.Prefill(st)), st.Note, m.Set()}
 			switch s.Act {
 			case changeset.Amend:
 				f := &s.Fields[u]
@@ -108,15 +108,6 @@ func parts(m *desk.Matter) ([]part, error) {
 }
 
 func clip[T any](s []T) []T { return append([]T(nil), s...) }
-
-// decision is what a person decided; what is open, or held by the tool, is
-// left to be filled in.
-func decision(s *changeset.State) string {
-	if s.ToolHeld() || s.Decision == changeset.Open {
-		return ""
-	}
-	return string(s.Decision)
-}
 
 func text(v record.Value) string {
 	if v.IsNull() {

@@ -106,7 +106,7 @@ func TestWhatIsDecidedInASheetIsCollected(t *testing.T) {
 		}
 		file := filepath.Join(dir, "back.xlsx")
 		require.NoError(t, x.SaveAs(file))
-		c := Match(m, readBook(t, file))
+		c := Match(m, readBook(t, file), "lina")
 		assert.Empty(t, c.Changed)
 		assert.Zero(t, c.Other)
 		got, stopped := 0, len(c.Stopped)
@@ -165,7 +165,7 @@ func TestASpreadsheetDoesNotTouchWhatIsReadBack(t *testing.T) {
 		require.True(t, ok)
 		assert.Empty(t, problems)
 		assert.Len(t, said, len(rows)-1, "%s", f)
-		c := Match(m, said)
+		c := Match(m, said, "lina")
 		assert.Empty(t, c.Changed, "%s", f)
 		assert.Zero(t, c.Other, "%s", f)
 	}
@@ -196,7 +196,7 @@ func TestAnotherProgramSavesTheWorkbook(t *testing.T) {
 	for _, format := range []string{"xlsx", "ods"} {
 		said := readBook(t, officetest.Convert(t, file, "fr-FR", "", format))
 		assert.Len(t, said, want, format)
-		assert.Empty(t, Match(m, said).Changed, format)
+		assert.Empty(t, Match(m, said, "lina").Changed, format)
 	}
 }
 
@@ -208,7 +208,7 @@ func TestOldAndContradictingSheets(t *testing.T) {
 	refs := units(m)
 	said := []Said{{Ref: refs[0], Decision: changeset.Hold, Place: "row 2"}, {Ref: strings.ToUpper(refs[0]), Decision: changeset.Reject, Place: "row 3"},
 		{Ref: refs[1][:len(refs[1])-8] + "00000000", Decision: changeset.Hold, Place: "row 4"}, {Ref: refs[2], Decision: changeset.Hold, Place: "row 5", Set: "s000000000000"}}
-	c := Match(m, said)
+	c := Match(m, said, "lina")
 	assert.Equal(t, []Problem{{"row 3", "says reject, and row 2 says hold of the same"}}, c.Twice)
 	assert.Equal(t, []string{"row 4"}, c.Changed)
 	assert.Equal(t, 1, c.Other)

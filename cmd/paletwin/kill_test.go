@@ -334,7 +334,7 @@ func TestDetached(t *testing.T) {
 	require.NoError(t, cmd.Process.Kill())
 	require.Error(t, cmd.Wait())
 	out, code = command(t, program, dir, nil, "history", "2", "--run", "1", "--follow")
-	require.Zero(t, code, out)
+	require.Equal(t, 1, code, out)
 	assert.Contains(t, out, "interrupted: no process is working on it")
 	out, code = command(t, program, dir, nil, "apply", "2", "--yes")
 	require.Zero(t, code, out)

@@ -68,11 +68,23 @@ func Main() int {
 	}
 	a := &app{fs: fileSystem(), stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, environ: os.Environ(), wd: wd, now: time.Now, user: userName(),
 		asks: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd()))}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) { // as nohup has it
+		ends = append(ends, syscall.SIGHUP)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
-	context.AfterFunc(ctx, stop) // a second interrupt ends the process at once
+	context.AfterFunc(ctx, func() {
+		stop() // a second interrupt ends the process at once
+		time.AfterFunc(patience, func() { os.Exit(a.fail(context.Canceled)) })
+	})
 	return a.run(ctx, os.Args[1:])
 }
+
+// patience is how long a command that was interrupted may take to end by
+// itself. What it leaves half-done then is what a kill would leave, and what the
+// next command makes good.
+const patience = 700 * time.Millisecond
 
 // userName is the name of the user of the operating system.
 func userName() string {
@@ -123,7 +135,12 @@ with a backup before and a proof after, and can undo them.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return cmd.Help()
 		},
-		PersistentPreRun:           func(*cobra.Command, []string) { a.screens() },
+		PersistentPreRun: func(cmd *cobra.Command, _ []string) {
+			a.screens()
+			if cmd.Name() != "show" && cmd.Name() != "history" { // what writes goes on where nobody reads on
+				signal.Ignore(syscall.SIGPIPE)
+			}
+		},
 		CompletionOptions:          cobra.CompletionOptions{HiddenDefaultCmd: true},
 		Version:                    Version,
 		SuggestionsMinimumDistance: 2,
@@ -205,7 +222,10 @@ func (a *app) fail(err error) int {
 func (a *app) printJSON(v any) error {
 	e := json.NewEncoder(a.stdout)
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); !errors.Is(err, syscall.EPIPE) {
+		return err
+	}
+	return nil // nobody reads on
 }
 
 // hint says what to do next, on the error output.

@@ -19,7 +19,6 @@ import (
 type applyFlags struct {
 	targetFlags
 	yes       bool
-	leaveOpen bool
 	detach    bool
 	stopAfter string
 	run.Options
@@ -29,7 +28,7 @@ func (f *applyFlags) flags(cmd *cobra.Command) {
 	fl := cmd.Flags()
 	f.targetFlags.flags(fl)
 	fl.BoolVar(&f.yes, "yes", false, "do not ask")
-	fl.BoolVar(&f.leaveOpen, "leave-open", false, "end with 0 although changes are left open or held")
+	fl.BoolVar(&f.LeaveOpen, "leave-open", false, "end with 0 although changes are left open or held")
 	fl.IntVar(&f.First, "first", 0, "a trial: at most so many records")
 	fl.BoolVar(&f.Rehearse, "rehearse", false, "read and check everything, and write nothing")
 	fl.BoolVar(&f.PerField, "per-field", false, "write the fields of a record that are as the snapshot had them, though others are not")
@@ -138,7 +137,7 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 	} else {
 		a.applied(t, rep)
 	}
-	return exit(applyCode(rep, f.leaveOpen))
+	return exit(applyCode(rep, f.LeaveOpen))
 }
 
 // applyCode is apply's exit code.
@@ -191,12 +190,12 @@ func (a *app) confirm(ctx context.Context, p *run.Plan, write int, name string) 
 }
 
 func applyJSON(t *desk.Dossier, rep *run.Report) any {
+	j := map[string]any{"dossier": t.Meta.Number, "run": nil, "target": rep.Target, "steps": rep.Steps, "left": rep.Left, "backup": nil, "verify": nil}
 	if rep.Rehearsed {
-		return map[string]any{"dossier": t.Meta.Number, "run": nil, "rehearsed": true, "target": rep.Target, "steps": rep.Steps, "left": rep.Left, "backup": nil, "verify": nil}
+		j["rehearsed"] = true
 	}
-	j := map[string]any{"dossier": t.Meta.Number, "run": rep.Run, "target": rep.Target, "steps": rep.Steps, "left": rep.Left, "backup": nil, "verify": nil}
 	if rep.Run > 0 {
-		j["backup"] = t.Rel(rep.Backup)
+		j["run"], j["backup"] = rep.Run, t.Rel(rep.Backup)
 	}
 	if v := rep.Verify; v != nil {
 		j["verify"] = map[string]int{"as_meant": v.AsMeant, "not_done": v.NotDone, "other": v.Other, "besides": v.Besides}
@@ -213,6 +212,15 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 	if len(rep.Attempted) == 0 && rep.Run == 0 {
 		p.Line("nothing to carry out%s", leftWords(rep.Left))
 		a.afterApply(t, rep)
+		return
+	}
+	if rep.Run == 0 && !rep.Rehearsed {
+		p.Line("%s nothing was written  %s %s", screen.Strong(t.Meta.Number), screen.Dim("to"), a.shown(rep.Target))
+		p.Line("")
+		a.outcomes(left(rep.Steps, "the target had it already", "changed there since the snapshot; left alone", "the target would not take it")...)
+		a.troubles(rep.Attempted)
+		p.Line("  %s  --stop-after: so many would be refused that the run does not begin", screen.Level("warn"))
+		a.next("paletwin apply "+t.Meta.Number+"   (without --stop-after: all but these)", "paletwin show "+t.Meta.Number)
 		return
 	}
 	what, done := fmt.Sprintf("run %d", rep.Run), string(run.Done)

@@ -14,6 +14,7 @@ import (
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/internal/run"
+	"paletwin/internal/target"
 )
 
 func TestKeysOnTheCommandLine(t *testing.T) {
@@ -76,6 +77,27 @@ func TestErrorsAreWords(t *testing.T) {
 		assert.NotContains(t, m.Text, "open a.csv:")
 		assert.Equal(t, strings.ToLower(m.Text[:1]), m.Text[:1], "messages start with a small letter")
 	}
+}
+
+// What a run had done when it broke is said, whatever broke it; nothing is called
+// unwritten that may have been written.
+func TestBrokenRunsAreToldTruly(t *testing.T) {
+	full := &fs.PathError{Op: "write", Path: "a.csv", Err: syscall.ENOSPC}
+	for _, c := range []struct {
+		err  error
+		text string
+	}{
+		{full, "the disk is full; nothing was changed in the target"},
+		{&run.Broken{Run: 2, Of: 900, Err: full}, "the disk is full; nothing was written"},
+		{&run.Broken{Run: 2, Of: 900, Unknown: 100, Err: full}, "the disk is full; run 2 was writing 100 records, and what became of them is not known yet"},
+		{&run.Broken{Run: 2, Done: 200, Of: 900, Err: target.ErrMoved}, "the target changed after it was read; run 2 had written 200 of 900 records"},
+		{&run.Broken{Run: 2, Done: 200, Of: 900, Unknown: 100, Err: context.Canceled}, "interrupted; run 2 had written 200 of 900 records, and what became of 100 more is not known yet"},
+		{&run.Broken{Run: 2, Done: 900, Of: 900, Written: true, Err: full}, "the disk is full; run 2 had written 900 of 900 records, and what failed came after that"},
+		{target.ErrMoved, "the target changed after it was read; nothing was written"},
+	} {
+		assert.Equal(t, c.text, explain(c.err).Text)
+	}
+	assert.Contains(t, explain(&run.Broken{Done: 1, Of: 2, Err: full}).Do, "rollback")
 }
 
 func TestStopAfter(t *testing.T) {

@@ -91,7 +91,8 @@ func (a *app) awaitRun(t *desk.Dossier, before int, ended <-chan error) (int, er
 	}
 }
 
-// follow shows a run's progress until it ends or nobody works on it.
+// follow shows a run's progress until nobody works on it. It ends as the apply
+// did; a run that was killed has failed.
 func (a *app) follow(ctx context.Context, t *desk.Dossier, n int) error {
 	p := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
 	for {
@@ -102,9 +103,19 @@ func (a *app) follow(ctx context.Context, t *desk.Dossier, n int) error {
 		}
 		c := r.Counts()
 		p.Step("writing", len(r.Steps)-c.Skipped, r.Head.Steps)
-		if r.Ended != "" || !working {
+		if !working {
 			p.Done()
-			return a.showRun(t, r)
+			if err := a.showRun(t, r); err != nil {
+				return err
+			}
+			if r.Ended == "" {
+				return exit(exitFailed)
+			}
+			rep, err := run.ReportOf(t, r)
+			if err != nil {
+				return err
+			}
+			return exit(applyCode(rep, r.Head.LeaveOpen))
 		}
 		select {
 		case <-ctx.Done():

@@ -36,6 +36,7 @@ type message struct {
 	Column string `json:"column,omitempty"`
 	Do     string `json:"do,omitempty"`
 	exit   int
+	unhurt string // what is said besides, unless a run was under way
 }
 
 // explain turns an error into words. This is the one place that does.
@@ -43,6 +44,16 @@ func explain(err error) *message {
 	m := explainTyped(err)
 	if m == nil {
 		m = explainSystem(err)
+	}
+	var broken *run.Broken
+	switch {
+	case errors.As(err, &broken):
+		m.Text += "; " + brokenWords(broken)
+		if broken.Done+broken.Unknown > 0 {
+			m.Do = "run the same command again: it goes on from there; paletwin rollback undoes what was written"
+		}
+	case m.unhurt != "":
+		m.Text += "; " + m.unhurt
 	}
 	m.Text = screen.Safe(m.Text)
 	return m
@@ -101,7 +112,7 @@ func explainTyped(err error) *message {
 	case errors.As(err, &name):
 		return &message{Code: "no-change", Text: name.Error(), Do: "paletwin show lists the changes with their ids", exit: exitLook}
 	case errors.Is(err, target.ErrMoved):
-		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed}
+		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed, unhurt: "nothing was written"}
 	case errors.As(err, &busy):
 		return &message{Code: "busy", Text: busy.Error(), File: busy.Name, Do: "close it there, or wait, and run the command again", exit: exitLook}
 	case errors.As(err, &wrong):
@@ -126,6 +137,23 @@ func explainTyped(err error) *message {
 		return &message{Code: run.MissingColumn, Text: column.Error(), File: column.File, Column: column.Column, Do: remedies[run.MissingColumn], exit: exitLook}
 	}
 	return nil
+}
+
+// brokenWords says how far a run had come.
+func brokenWords(b *run.Broken) string {
+	words := fmt.Sprintf("run %d had written %s of %s", b.Run, screen.Count(b.Done), screen.Plural(b.Of, "record"))
+	if b.Done == 0 {
+		words = "nothing was written"
+	}
+	switch {
+	case b.Written:
+		words += ", and what failed came after that"
+	case b.Unknown > 0 && b.Done == 0:
+		words = fmt.Sprintf("run %d was writing %s, and what became of them is not known yet", b.Run, screen.Plural(b.Unknown, "record"))
+	case b.Unknown > 0:
+		words += fmt.Sprintf(", and what became of %s more is not known yet", screen.Count(b.Unknown))
+	}
+	return words
 }
 
 // explainExpression points at the place in an expression.
@@ -225,7 +253,7 @@ func explainSystem(err error) *message {
 	}
 	switch {
 	case errors.Is(err, context.Canceled):
-		m.Code, m.Text, m.Do = "interrupted", "interrupted; nothing half-written is left", "run the same command again: it goes on where it can"
+		m.Code, m.Text, m.unhurt, m.Do = "interrupted", "interrupted", "nothing half-written is left", "run the same command again: it goes on where it can"
 	case errors.Is(err, disk.ErrFolder), errors.Is(err, syscall.EISDIR):
 		m.Code, m.Text, m.Do = "directory", m.File+" is a folder, not a file", "name the file in it"
 	case errors.Is(err, fs.ErrNotExist):
@@ -233,7 +261,7 @@ func explainSystem(err error) *message {
 	case errors.Is(err, fs.ErrPermission):
 		m.Code, m.Text, m.Do = "no-permission", m.File+": permission denied", "ask for the right to read and write it, or name another file"
 	case errors.Is(err, syscall.ENOSPC):
-		m.Code, m.Text, m.Do = "disk-full", "the disk is full; nothing was changed in the target", "make room and run the same command again"
+		m.Code, m.Text, m.unhurt, m.Do = "disk-full", "the disk is full", "nothing was changed in the target", "make room and run the same command again"
 	case errors.Is(err, disk.ErrLocked):
 		m.Code, m.Text, m.Do = "busy", strings.TrimSuffix(err.Error(), ": "+disk.ErrLocked.Error())+": "+disk.ErrLocked.Error(), "wait until it is done, and run the command again"
 		m.exit = exitLook

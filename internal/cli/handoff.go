@@ -27,7 +27,6 @@ type handoffFlags struct {
 	maxRecords                   int
 	maxBytes                     string
 	current, out                 string
-	leaveOpen                    bool
 	run.Options
 }
 
@@ -81,7 +80,7 @@ and listed. Deletes need it, so that the records can come back whole.`,
 	fl.StringVar(&f.outward.False, "false", "", "the `word` for false there")
 	fl.StringVar(&f.dialect, "dialect", "", "the `database` of --form sql: "+list(handoff.Dialects))
 	fl.StringVar(&f.into, "into", "", "the `table` of --form sql, perhaps with its schema: register.aids (default: the record set's name)")
-	fl.BoolVar(&f.leaveOpen, "leave-open", false, "end with 0 although changes are left open or held")
+	fl.BoolVar(&f.LeaveOpen, "leave-open", false, "end with 0 although changes are left open or held")
 	fl.BoolVar(&f.OtherTarget, "other-target", false, "go on although the last run wrote to a target directly, or the export knows few of the records")
 	cmd.AddCommand(newHandoffCollect(a))
 	return cmd
@@ -258,7 +257,7 @@ func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) err
 	} else {
 		a.handedOff(t, rep, dir, sys)
 	}
-	return exit(applyCode(rep, f.leaveOpen))
+	return exit(applyCode(rep, f.LeaveOpen))
 }
 
 // handedOff says what a hand-off made.

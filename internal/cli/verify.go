@@ -88,6 +88,9 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh, to string, exp
 		a.out.Line("")
 		a.verified(t, v)
 	}
+	if v.NotTried > 0 {
+		a.next("paletwin apply " + t.Meta.Number + "   (goes on with what was not attempted)")
+	}
 	if !v.Holds() {
 		return exit(exitLook)
 	}
@@ -172,7 +175,7 @@ func (a *app) verified(t *desk.Dossier, v *run.Verification) {
 	for _, x := range []struct {
 		n    int
 		word string
-	}{{v.NotDone, "not done"}, {v.Differently, "done differently"}, {v.Since, "changed since by a later dossier"}, {v.Other, "something else"}, {v.Besides, "moved besides"},
+	}{{v.NotDone, "not done"}, {v.NotTried, "not attempted"}, {v.Differently, "done differently"}, {v.Since, "changed since by a later dossier"}, {v.Other, "something else"}, {v.Besides, "moved besides"},
 		{v.Later, "elsewhere, by later dossiers"}} {
 		if x.n > 0 {
 			p.Line("        %s %s", screen.Count(x.n), x.word)

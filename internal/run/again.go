@@ -14,19 +14,36 @@ import (
 	"paletwin/internal/target"
 )
 
-// checkAgain checks, before anything is written, the records as they would be
+// check checks, before anything is written, the records as they would be
 // in the target: with approved fields only, beside what the target has now.
-// What would break the layout is refused.
-func (j *Job) checkAgain(ctx context.Context, steps []*Step, states []target.State) error {
-	if j.layout == nil {
-		return nil
-	}
-	for i, s := range steps {
-		if s.Outcome == "" {
-			j.checkStep(s, &states[i])
+// What would break the layout is refused, and so is what the target is known not
+// to take; linked steps go together. It returns the steps that are to be
+// written: the first of them, as many as most says, where that is not 0.
+func (j *Job) check(ctx context.Context, steps []*Step, states []target.State, most int) ([]*Step, error) {
+	if j.layout != nil {
+		for i, s := range steps {
+			if s.Outcome == "" {
+				j.checkStep(s, &states[i])
+			}
 		}
 	}
-	return j.checkUnique(ctx, steps)
+	if err := j.checkTarget(ctx, steps); err != nil {
+		return nil, err
+	}
+	together(steps)
+	for { // what is refused keeps the values that others were to get from it
+		write := first(steps, most)
+		if j.layout == nil {
+			return write, nil
+		}
+		if err := j.checkUnique(ctx, write); err != nil {
+			return nil, err
+		}
+		if refusals(write) == 0 {
+			return write, nil
+		}
+		together(steps)
+	}
 }
 
 func (s *Step) refuse(problems []layout.Problem) {

@@ -8,6 +8,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/layout"
+	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -31,6 +32,7 @@ type Options struct {
 	Pause        time.Duration // between batches
 	StopAfter    Stop          // when to give up
 	System       []string      // fields that the target writes itself
+	LeaveOpen    bool          // what is left open or held is to be left: kept for those who ask later
 }
 
 // Stop says after how many refusals a run ends: so many, or a share of its
@@ -226,17 +228,19 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	if len(plan.Steps) == 0 {
 		return rep, nil
 	}
-	steps := j.first(plan.Steps)
-	rep.Left.Approved += len(plan.Steps) - len(steps)
 	if err := j.secondLook(c, plan.Steps); err != nil {
 		return nil, err
 	}
 	if err := j.checkTable(ctx); err != nil {
 		return nil, err
 	}
-	write, err := j.judgeAll(ctx, steps)
+	steps, write, err := j.judgeAll(ctx, c, plan.Steps)
 	if err != nil {
 		return nil, err
+	}
+	rep.Left.Approved += len(plan.Steps) - len(steps)
+	if j.Options.StopAfter.reached(refusals(steps), len(steps)) {
+		return rep.stopped(steps), nil
 	}
 	if j.Options.Rehearse {
 		return rep.rehearsed(steps), j.room()
@@ -245,7 +249,7 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 		rep.Declined = true
 		return rep, nil
 	}
-	r, err := j.prepare(ctx, n, steps, write)
+	r, err := j.prepare(ctx, n, rep.Left, steps, write)
 	if err != nil {
 		return nil, err
 	}
@@ -274,13 +278,62 @@ func (j *Job) checkTable(ctx context.Context) error {
 	return release()
 }
 
-// first returns the first steps that may be attempted; linked ones stay
-// together.
-func (j *Job) first(steps []*Step) []*Step {
-	if j.Options.First <= 0 {
-		return steps
+// first returns the first n of the steps that can be written, or all where n
+// is 0; linked ones stay together.
+func first(steps []*Step, n int) []*Step {
+	var write []*Step
+	for _, s := range steps {
+		if s.Outcome == "" {
+			write = append(write, s)
+		}
 	}
-	return batches(steps, j.Options.First)[0]
+	if n <= 0 || len(write) == 0 {
+		return write
+	}
+	return batches(write, n)[0]
+}
+
+// reached returns the steps that a run deals with which writes some of them:
+// those, and what cannot be written before the first that is left for later.
+func reached(steps, write []*Step) []*Step {
+	taken := make(map[*Step]bool, len(write))
+	for _, s := range write {
+		taken[s] = true
+	}
+	var all []*Step
+	later := false
+	for _, s := range steps {
+		switch {
+		case taken[s] || s.Outcome != "" && !later:
+			all = append(all, s)
+		case s.Outcome == "":
+			later = true
+		}
+	}
+	return all
+}
+
+func refusals(steps []*Step) int {
+	n := 0
+	for _, s := range steps {
+		if s.Outcome == Refused {
+			n++
+		}
+	}
+	return n
+}
+
+// stopped completes the report of a run that does not begin, since more would
+// be refused than it is to bear.
+func (rep *Report) stopped(steps []*Step) *Report {
+	for _, s := range steps {
+		if s.Outcome == "" {
+			s.Outcome = Skipped
+		}
+		rep.Steps.count(s.Outcome)
+	}
+	rep.Attempted, rep.Stopped = steps, true
+	return rep
 }
 
 // rehearsed completes the report of a run that writes nothing.
@@ -304,28 +357,22 @@ func (rep *Report) partly(s *Step) {
 }
 
 // judgeAll reads the records as they are now, and gives each step that is
-// not to be written its outcome. It returns those that are.
-func (j *Job) judgeAll(ctx context.Context, steps []*Step) ([]*Step, error) {
-	states, err := j.judgeStates(ctx, steps)
+// not to be written its outcome. It returns those that are, and all that the
+// run deals with.
+func (j *Job) judgeAll(ctx context.Context, c *desk.Changes, steps []*Step) (all, write []*Step, err error) {
+	states, err := j.judgeStates(ctx, c, steps)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	if err := j.checkAgain(ctx, steps, states); err != nil {
-		return nil, err
+	if write, err = j.check(ctx, steps, states, j.Options.First); err != nil {
+		return nil, nil, err
 	}
-	if err := j.checkTarget(ctx, steps); err != nil {
-		return nil, err
-	}
-	together(steps)
-	var write []*Step
 	for _, s := range steps {
-		if s.Outcome == "" {
-			write = append(write, s)
-		} else {
+		if s.Outcome != "" {
 			s.When = j.Now()
 		}
 	}
-	return write, nil
+	return reached(steps, write), write, nil
 }
 
 // where is what a message calls the state that was read: the target, or the
@@ -337,9 +384,17 @@ func (j *Job) where() string {
 	return j.Target.Name()
 }
 
+// there is what a step's reason calls it.
+func (j *Job) there() string {
+	if _, ok := j.Target.(target.Handing); ok {
+		return "the export"
+	}
+	return "the target"
+}
+
 // judgeStates reads the steps' records and judges by them. Where they are
 // taken to be as the steps say, there is nothing to judge.
-func (j *Job) judgeStates(ctx context.Context, steps []*Step) ([]target.State, error) {
+func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) ([]target.State, error) {
 	if h, ok := j.Target.(target.Handing); ok && h.AsMade() {
 		return make([]target.State, len(steps)), nil
 	}
@@ -359,7 +414,9 @@ func (j *Job) judgeStates(ctx context.Context, steps []*Step) ([]target.State, e
 		}
 	}
 	if 2*known < asked && !j.Options.OtherTarget {
-		return nil, refuse(UnknownKeys, "%s knows %d of the %d records that are to change", j.where(), known, asked)
+		if err := j.knowsFew(ctx, c); err != nil {
+			return nil, err
+		}
 	}
 	if err := j.checkColumns(steps); err != nil {
 		return nil, err
@@ -368,6 +425,39 @@ func (j *Job) judgeStates(ctx context.Context, steps []*Step) ([]target.State, e
 		j.judge(s, &states[i])
 	}
 	return states, nil
+}
+
+// knowsFew refuses a target that knows fewer than half of the records that the
+// dossier as a whole amends or deletes, without those it has deleted there.
+func (j *Job) knowsFew(ctx context.Context, c *desk.Changes) error {
+	done, err := everDone(j.Dossier, j.at())
+	if err != nil {
+		return err
+	}
+	var all []record.Key
+	for line := range c.Lines() {
+		_, gone := done[unit{line.ID(), ""}]
+		if line.Act() == changeset.Add || line.Act() == changeset.Delete && gone {
+			continue
+		}
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil {
+			return err
+		}
+		all = append(all, ch.Key)
+	}
+	states, err := j.Target.Current(ctx, all)
+	if err != nil {
+		return err
+	}
+	known := 0
+	for i := range states {
+		known += min(states[i].Count, 1)
+	}
+	if 2*known < len(all) {
+		return refuse(UnknownKeys, "%s knows %d of the %d records that dossier %s changes", j.where(), known, len(all), j.Dossier.Meta.Number)
+	}
+	return nil
 }
 
 // checkTarget refuses what the target is known not to take.

@@ -28,16 +28,19 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 	for _, part := range batches(write, j.batchSize()) {
 		if from > 0 {
 			if err := wait(ctx, j.Options.Pause); err != nil {
-				return nil, err
+				return nil, r.broken(err, nil)
 			}
 		}
 		j.Progress("writing", from, len(write))
 		r.batch++
 		if err := j.batch(ctx, jr, r.batch, part, forms); err != nil {
 			if errors.Is(err, target.ErrMoved) {
-				err = errors.Join(err, j.abandon(jr, r))
+				return nil, r.broken(errors.Join(err, j.abandon(jr, r)), nil)
 			}
-			return nil, err
+			if errors.As(err, new(*target.Unwritten)) {
+				part = nil
+			}
+			return nil, r.broken(err, part)
 		}
 		from += len(part)
 		if j.Options.StopAfter.reached(r.Counts().Refused, len(r.Steps)) {
@@ -45,7 +48,22 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 			break
 		}
 	}
-	return j.end(ctx, jr, r, rep)
+	rep, err = j.end(ctx, jr, r, rep)
+	if err != nil {
+		err = &Broken{Run: r.Head.Run, Done: r.Counts().Done, Of: len(r.Steps), Written: true, Err: err}
+	}
+	return rep, err
+}
+
+// broken says how far a run had come when it failed, with a batch open or none.
+func (r *Record) broken(err error, open []*Step) error {
+	b := &Broken{Run: r.Head.Run, Done: r.Counts().Done, Of: len(r.Steps), Err: err}
+	for _, s := range open {
+		if s.Outcome == "" {
+			b.Unknown++
+		}
+	}
+	return b
 }
 
 // batchSize returns how many steps make a batch; 0 is all of them.
@@ -242,13 +260,9 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		s.When = j.Now()
 		known = append(known, s)
 	}
-	if err := j.checkAgain(ctx, rest, states); err != nil {
+	if _, err := j.check(ctx, rest, states, 0); err != nil { // what was asked for may be another form than before
 		return nil, err
 	}
-	if err := j.checkTarget(ctx, write); err != nil { // what was asked for may be another form than before
-		return nil, err
-	}
-	together(rest)
 	write = slices.DeleteFunc(write, func(s *Step) bool {
 		if s.Outcome != "" {
 			s.When = j.Now()

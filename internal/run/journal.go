@@ -53,6 +53,9 @@ type Head struct {
 	Handoff  bool          `json:"handoff,omitempty"` // the target takes files, and answers later
 	Read     table.Options `json:"read,omitzero"`     // how the target was said to be
 	Found    table.Found   `json:"found,omitzero"`    // how it was; of older journals zero
+	Left     Left          `json:"left,omitzero"`     // what was left when the run began
+	// LeaveOpen says that what is left open or held was to be left.
+	LeaveOpen bool `json:"leave_open,omitempty"`
 }
 
 // At names a target of a dossier: what it is called and, of a workbook, the

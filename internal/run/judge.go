@@ -44,7 +44,14 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	for _, j := range elsewhere {
 		sink.known[j.ID] = j.Step
 	}
+	var open []*Step // which the last run did not come to, or of which it did not hear
 	if !last.Head.Handoff {
+		for _, s := range last.Steps {
+			if s.Outcome == "" || s.Outcome == Skipped {
+				open = append(open, s)
+				sink.steps[s.ID] = s
+			}
+		}
 		for u, d := range done {
 			if d.run == last.Head.Run {
 				sink.steps[u.id] = d.step
@@ -59,6 +66,13 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	v.Totals = res.Totals
 	if err := v.lookUp(t, elsewhere, p); err != nil {
 		return err
+	}
+	for _, s := range open {
+		if sink.steps[s.ID] == s {
+			now, there := sink.state(s)
+			v.open(s, now, there)
+			delete(sink.steps, s.ID)
+		}
 	}
 	steps := slices.Collect(maps.Values(sink.steps))
 	sortSteps(steps)
@@ -195,6 +209,28 @@ func (j *judged) seen(now record.Record) bool {
 		}
 	}
 	return true
+}
+
+// open judges a step that the last run did not come to, or did not hear of: it is
+// as meant, or was not attempted. What else its record became is nobody's step.
+func (v *Verification) open(s *Step, now record.Record, there bool) {
+	alone := &Verification{layout: v.layout, system: v.system, later: v.later}
+	kind := alone.step(&judged{Step: s, fields: s.Fields}, now, there)
+	if kind == "" {
+		v.AsMeant++
+		return
+	}
+	v.NotTried++
+	v.Differences = append(v.Differences, Difference{Kind: NotTried, Key: s.Key.String()})
+	if kind == NotDone {
+		return
+	}
+	for _, d := range alone.Differences {
+		d.Kind = Besides
+		v.Besides++
+		v.Fields = countField(v.Fields, d.Field)
+		v.Differences = append(v.Differences, d)
+	}
 }
 
 // step judges one step by what is there now, and returns the kind of its

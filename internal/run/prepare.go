@@ -16,7 +16,7 @@ import (
 
 // prepare makes the run's folder: backup and rollback file, both read back,
 // and the journal's heading, with which the run has begun.
-func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record, error) {
+func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Step) (*Record, error) {
 	if err := j.room(); err != nil {
 		return nil, err
 	}
@@ -26,7 +26,7 @@ func (j *Job) prepare(ctx context.Context, n int, steps, write []*Step) (*Record
 	}
 	j.Progress("backing up", 0, 0)
 	head := Head{Form: "journal", Version: journalVersion, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
-		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read.Kept(), Found: j.found}
+		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read.Kept(), Found: j.found, Left: left, LeaveOpen: j.Options.LeaveOpen}
 	_, head.Handoff = j.Target.(target.Handing)
 	if err := j.backup(ctx, dir, &head); err != nil {
 		return nil, err

@@ -141,6 +141,21 @@ type TableError struct{ Err error }
 func (e *TableError) Error() string { return e.Err.Error() }
 func (e *TableError) Unwrap() error { return e.Err }
 
+// Broken is a run that did not come to its end. What it had done by then is
+// done; it is finished, or where it ended the rest carried out, by the next
+// apply.
+type Broken struct {
+	Run     int
+	Done    int  // records of which it is known that they were written
+	Of      int  // records it was about
+	Unknown int  // records of the batch that was being written, where it is not known what became of them
+	Written bool // all was written, and what failed came after
+	Err     error
+}
+
+func (e *Broken) Error() string { return e.Err.Error() }
+func (e *Broken) Unwrap() error { return e.Err }
+
 func refuse(code, format string, args ...any) error {
 	return &Refusal{Code: code, Text: fmt.Sprintf(format, args...)}
 }

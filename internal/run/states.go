@@ -42,7 +42,7 @@ func (j *Job) decided(s *Step, field string, now record.Value) bool {
 
 func (j *Job) judgeAmend(s *Step, now *target.State) {
 	if now.Count == 0 {
-		s.conflict("gone: the target no longer has the record")
+		s.conflict("gone: %s no longer has the record", j.there())
 		return
 	}
 	var write []changeset.FieldChange
@@ -129,7 +129,7 @@ func (j *Job) judgeAdd(s *Step, now *target.State) {
 		s.Outcome = Settled
 		return
 	}
-	s.conflict("the target has this record already: %s", strings.Join(other, "; "))
+	s.conflict("%s has this record already: %s", j.there(), strings.Join(other, "; "))
 }
 
 // judgeDelete leaves a record alone that is no longer what was looked at. A

@@ -1,8 +1,10 @@
 package run
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"strings"
 
@@ -74,11 +76,28 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 		return nil, err
 	}
 	for _, b := range backs {
-		if n, err := Runs(b); err == nil && len(n) > 0 {
+		if stands, err := standingAnywhere(b); err == nil && len(stands) > 0 { // else it was undone itself
 			s.Undone = append(s.Undone, b.Meta.Number)
 		}
 	}
 	return s, nil
+}
+
+// ReportOf is what the apply that made a run had to report at its end.
+func ReportOf(t *desk.Dossier, r *Record) (*Report, error) {
+	rep := &Report{Run: r.Head.Run, Target: r.Head.Target, Stopped: r.Ended == "stopped", Steps: r.Counts(), Left: r.Head.Left, Attempted: r.Steps}
+	for _, s := range r.Steps {
+		rep.partly(s)
+	}
+	b, err := disk.ReadFile(t.FS(), filepath.Join(r.Dir, verifyName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return rep, nil
+	}
+	if err == nil {
+		rep.Verify = new(Verification)
+		err = json.Unmarshal(b, rep.Verify)
+	}
+	return rep, err
 }
 
 // Working reports whether a process holds the dossier's lock. A run without

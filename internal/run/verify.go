@@ -22,14 +22,15 @@ import (
 
 // Verification says whether what was meant to change did, and nothing else.
 type Verification struct {
-	AsMeant     int                    `json:"as_meant"`    // steps whose values are all there
-	NotDone     int                    `json:"not_done"`    // steps whose record is as before
-	Other       int                    `json:"other"`       // steps whose record is something else again
-	Besides     int                    `json:"besides"`     // differences nobody meant: fields, records come or gone
-	Differently int                    `json:"differently"` // steps of whose values the system made something else
-	Since       int                    `json:"since"`       // steps whose values a later dossier changed
-	Later       int                    `json:"later"`       // differences elsewhere that later dossiers made
-	Made        []Made                 `json:"made"`        // what the system made of values, by field
+	AsMeant     int                    `json:"as_meant"`      // steps whose values are all there
+	NotDone     int                    `json:"not_done"`      // steps whose record is as before
+	NotTried    int                    `json:"not_attempted"` // steps that the last run did not come to
+	Other       int                    `json:"other"`         // steps whose record is something else again
+	Besides     int                    `json:"besides"`       // differences nobody meant: fields, records come or gone
+	Differently int                    `json:"differently"`   // steps of whose values the system made something else
+	Since       int                    `json:"since"`         // steps whose values a later dossier changed
+	Later       int                    `json:"later"`         // differences elsewhere that later dossiers made
+	Made        []Made                 `json:"made"`          // what the system made of values, by field
 	Fields      []changeset.FieldCount `json:"besides_by_field"`
 	System      []changeset.FieldCount `json:"system"` // what the target wrote itself, by field
 	Expected    []Expected             `json:"expected"`
@@ -51,7 +52,7 @@ func (v *Verification) Holds() bool {
 			return false
 		}
 	}
-	return v.NotDone+v.Differently+v.Since+v.Other+v.Besides == 0
+	return v.NotDone+v.NotTried+v.Differently+v.Since+v.Other+v.Besides == 0
 }
 
 // Difference is one value that is not as meant.
@@ -68,6 +69,7 @@ type Difference struct {
 // Kinds of differences.
 const (
 	NotDone     = "not done"
+	NotTried    = "not attempted"
 	Differently = "done differently"
 	Since       = "changed since"
 	Other       = "other"

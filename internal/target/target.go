@@ -45,8 +45,8 @@ type Target interface {
 	// Write carries out the steps and returns the result of each. A record
 	// that is no longer as the step says it was is left alone. Steps with the
 	// same link are carried out all or not at all. An error means that it is
-	// not known which steps were carried out, unless it is ErrMoved: then none
-	// was.
+	// not known which steps were carried out, unless it is ErrMoved or an
+	// Unwritten: then none was.
 	Write(ctx context.Context, steps []Step) ([]Result, error)
 	// Refresh lets the next Current, Backup and Table see what is there then.
 	Refresh(ctx context.Context) error
@@ -152,7 +152,14 @@ func (l *Load) Forward() bool { return strings.HasPrefix(l.Name, Forward+"/") }
 
 // ErrMoved says that the target changed after it was read, and that nothing
 // was written.
-var ErrMoved = errors.New("the target changed after it was read; nothing was written")
+var ErrMoved = errors.New("the target changed after it was read")
+
+// Unwritten is an error of Write after which it is known that nothing was
+// written.
+type Unwritten struct{ Err error }
+
+func (e *Unwritten) Error() string { return e.Err.Error() }
+func (e *Unwritten) Unwrap() error { return e.Err }
 
 // BusyError says that a target cannot be used just now, and why.
 type BusyError struct {

@@ -274,6 +274,18 @@ func refusals(steps []target.Step, reasons []string, results []target.Result) {
 func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
 	results := make([]target.Result, len(steps))
 	tmp := disk.TempName(f.path)
+	if err := f.draft(ctx, tmp, steps, results); err != nil {
+		return nil, &target.Unwritten{Err: err}
+	}
+	if err := disk.Replace(f.fsys, tmp, f.path); err != nil {
+		return nil, err
+	}
+	return results, f.Refresh(ctx)
+}
+
+// draft writes the file anew beside it, and makes sure that it is still what was
+// read.
+func (f *File) draft(ctx context.Context, tmp string, steps []target.Step, results []target.Result) error {
 	err := disk.WriteTemp(f.fsys, tmp, f.m.Info.Mode().Perm(), func(out io.Writer) error {
 		return table.Guard(func() error { return f.form.write(ctx, out, steps, results) })
 	})
@@ -281,20 +293,15 @@ func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result,
 		if moved := f.unmoved(); moved != nil { // which is why it could not be read
 			err = moved
 		}
-		return nil, err
+		return err
 	}
-	if err := f.fsys.Keep(tmp, f.m.Info); err != nil {
+	if err = f.fsys.Keep(tmp, f.m.Info); err == nil {
+		err = f.unmoved()
+	}
+	if err != nil {
 		_ = f.fsys.Remove(tmp) // the first error counts
-		return nil, err
 	}
-	if err := f.unmoved(); err != nil {
-		_ = f.fsys.Remove(tmp) // the first error counts
-		return nil, err
-	}
-	if err := disk.Replace(f.fsys, tmp, f.path); err != nil {
-		return nil, err
-	}
-	return results, f.Refresh(ctx)
+	return err
 }
 
 // unmoved checks that the file is still what was read: its identity, size,

@@ -55,6 +55,8 @@ type app struct {
 	noColor bool
 	deskDir string
 
+	made bool // a dossier was made
+
 	out *screen.Screen // results
 	say *screen.Screen // progress, hints and errors
 }
@@ -102,11 +104,30 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
 	a.screens()
-	err := root.ExecuteContext(ctx)
+	cmd, err := root.ExecuteContextC(ctx)
 	if err == nil {
 		return 0
 	}
+	a.attempted(cmd)
 	return a.fail(err)
+}
+
+// attempted marks that a command failed which was to make a dossier, so that "-"
+// is not taken for an older one.
+func (a *app) attempted(cmd *cobra.Command) {
+	switch cmd.Name() {
+	case "compare", "derive", "rollback", "restore":
+	default:
+		return
+	}
+	for _, f := range []string{"no-dossier", "output"} { // none was to be made
+		if cmd.Flags().Changed(f) {
+			return
+		}
+	}
+	if d, err := a.desk(); err == nil && !a.made {
+		d.Attempt(a.user)
+	}
 }
 
 // screens makes the screens, anew once the flags are known.
@@ -254,7 +275,7 @@ func (a *app) next(commands ...string) {
 func (a *app) desk() (*desk.Desk, error) {
 	d, err := desk.Find(a.fs, a.deskDir, a.wd)
 	if d != nil {
-		d.Password = a.password()
+		d.Password, d.Command = a.password(), strings.Join(append([]string{"paletwin"}, os.Args[1:]...), " ")
 	}
 	return d, err
 }

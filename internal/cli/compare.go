@@ -101,6 +101,7 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	}
 	first := d.New()
 	t, res, err := d.Compare(ctx, c)
+	a.made = err == nil
 	if err != nil {
 		return err
 	}

@@ -138,6 +138,7 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 	}
 	first := d.New()
 	t, res, err := d.Compare(ctx, c)
+	a.made = err == nil
 	if err != nil {
 		return err
 	}

@@ -68,6 +68,8 @@ func explainTyped(err error) *message {
 		damage  *desk.DamageError
 		none    *desk.NotFound
 		name    *desk.NameError
+		attempt *desk.AttemptError
+		copied  *desk.CopyError
 		busy    *target.BusyError
 		column  *file.MissingColumn
 		field   *lend.FieldError
@@ -107,6 +109,10 @@ func explainTyped(err error) *message {
 			do = "there is no dossier here yet: paletwin compare makes one; --desk names another desk"
 		}
 		return &message{Code: "no-dossier", Text: none.Error(), Do: do, exit: exitUsage}
+	case errors.As(err, &attempt):
+		return &message{Code: "failed-attempt", Text: attempt.Error(), Do: "name the dossier that is meant by its number (paletwin history lists them), or make the new one", exit: exitLook}
+	case errors.As(err, &copied):
+		return &message{Code: "copied-dossier", Text: copied.Error(), Do: "name the dossier itself; move the copy out of the folder dossiers", exit: exitLook}
 	case errors.As(err, &name) && name.Field != "":
 		return &message{Code: "no-field", Text: name.Error(), Column: name.Field, exit: exitUsage}
 	case errors.As(err, &name):

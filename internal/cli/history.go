@@ -121,7 +121,15 @@ func (a *app) history() error {
 		}
 	}
 	t.Print(a.out)
+	a.copies(d)
 	return nil
+}
+
+// copies names the folders that are copies of dossiers, and are left out.
+func (a *app) copies(d *desk.Desk) {
+	for _, c := range d.Copies {
+		a.hint("%s %s; it is left out", screen.Level("warn"), screen.Safe(c.Error()))
+	}
 }
 
 func (a *app) historyRow(t *screen.Table, x *desk.Dossier) error {
@@ -295,6 +303,7 @@ func (a *app) checkHistory(args []string) error {
 			a.out.Line("%s  %s %s", t.Rel(t.Dir), screen.Level("stop"), screen.Safe(err.Error()))
 		}
 	}
+	a.copies(d)
 	if damaged > 0 {
 		a.hint("%s damaged: restore the files named above from your own backup", screen.Plural(damaged, "dossier"))
 		return exit(exitFailed)

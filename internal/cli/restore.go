@@ -42,6 +42,7 @@ What no run of the dossier wrote was changed by others since, and is held.`,
 
 func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Return) error {
 	made, res, err := a.makeRestore(ctx, t, to, back)
+	a.made = err == nil
 	if err != nil {
 		return err
 	}

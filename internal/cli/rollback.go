@@ -69,6 +69,7 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 		back.Records = append(back.Records, k)
 	}
 	made, err := a.makeRollback(ctx, t, f.targetFlags, back)
+	a.made = err == nil
 	if err != nil {
 		return err
 	}

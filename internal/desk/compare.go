@@ -55,7 +55,7 @@ type Source struct {
 // Compare compares two files and makes a dossier of the result. Nothing is
 // left behind where it fails.
 func (d *Desk) Compare(ctx context.Context, c *Comparison) (*Dossier, *compare.Result, error) {
-	draft, err := d.Draft()
+	draft, err := d.Draft(c.By)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -29,6 +29,8 @@ type Desk struct {
 	Dir      string // absolute
 	Settings Settings
 	Password string // of workbooks that have one; nowhere kept
+	Command  string // the command line, for whoever asks later what failed
+	Copies   []*CopyError // found by Dossiers
 	isNew    bool
 	undoing  undoing
 }
@@ -157,11 +159,16 @@ func (d *Desk) settle() error {
 type Draft struct {
 	desk *Desk
 	Dir  string
+	by   string
+	lock *disk.Lock // tells it from one whose process is gone
 }
 
-// Draft makes the folder of a new dossier under a name of its own. Discard
-// or Keep ends it.
-func (d *Desk) Draft() (*Draft, error) {
+const drafted = ".draft-"
+
+// Draft makes the folder of a new dossier under a name of its own, for
+// somebody. Discard or Keep ends it.
+func (d *Desk) Draft(by string) (*Draft, error) {
+	d.Attempt(by)
 	if err := d.FS.MkdirAll(d.Dir); err != nil {
 		return nil, err
 	}
@@ -169,19 +176,44 @@ func (d *Desk) Draft() (*Draft, error) {
 		return nil, err
 	}
 	for n := os.Getpid(); ; n++ {
-		dir := filepath.Join(d.dossiers(), fmt.Sprintf(".draft-%d", n))
-		err := d.FS.Mkdir(dir)
-		if errors.Is(err, fs.ErrExist) {
+		dir := filepath.Join(d.dossiers(), fmt.Sprintf("%s%d", drafted, n))
+		lock, err := disk.Acquire(dir+lockExt, true)
+		if errors.Is(err, disk.ErrLocked) {
 			continue
 		}
-		return &Draft{d, dir}, err
+		if err != nil {
+			return nil, err
+		}
+		if err := d.FS.Mkdir(dir); err != nil {
+			_ = lock.Unlock() // the first error counts
+			if errors.Is(err, fs.ErrExist) {
+				continue
+			}
+			return nil, err
+		}
+		return &Draft{d, dir, by, lock}, nil
 	}
+}
+
+// lockExt ends the name of a draft's lock file, which stands beside it.
+const lockExt = ".lock"
+
+// sweep removes a draft that a killed command left, or its lock file.
+func (d *Desk) sweep(name string) {
+	dir := filepath.Join(d.dossiers(), strings.TrimSuffix(name, lockExt))
+	lock, err := disk.Acquire(dir+lockExt, true)
+	if err != nil {
+		return // somebody works on it, or nothing can be removed here
+	}
+	_ = d.FS.RemoveAll(dir)
+	_ = lock.Unlock()
 }
 
 // Discard removes the draft, and the folder for dossiers where it would be
 // the only thing in it.
 func (t *Draft) Discard() error {
 	err := t.desk.FS.RemoveAll(t.Dir)
+	_ = t.lock.Unlock()
 	if t.desk.isNew {
 		_ = t.desk.FS.Remove(t.desk.dossiers()) // it is kept where it is not empty
 	}
@@ -222,7 +254,14 @@ func (t *Draft) Keep(m *Meta) (*Dossier, error) {
 	if err := disk.Replace(d.FS, t.Dir, dir); err != nil {
 		return nil, err
 	}
+	t.made()
 	return &Dossier{desk: d, Dir: dir, Meta: m}, nil
+}
+
+// made ends a draft that has become a dossier.
+func (t *Draft) made() {
+	_ = t.lock.Unlock()
+	t.desk.Named(t.by)
 }
 
 var dossierName = regexp.MustCompile(`^[0-9]{4,}-`)
@@ -248,7 +287,9 @@ func (d *Desk) names() ([]string, error) {
 			}
 			continue
 		}
-		if e.IsDir() && dossierName.MatchString(e.Name()) {
+		if strings.HasPrefix(e.Name(), drafted) {
+			d.sweep(e.Name())
+		} else if e.IsDir() && dossierName.MatchString(e.Name()) {
 			names = append(names, e.Name())
 		}
 	}
@@ -282,24 +323,24 @@ func (d *Desk) Dossier(name, by string) (*Dossier, error) {
 		return nil, err
 	}
 	if name == "-" {
-		for _, n := range slices.Backward(names) {
-			t, err := d.open(n)
-			if err != nil {
-				return nil, err
-			}
-			if t.Meta.By == by {
-				return t, nil
-			}
-		}
-		return nil, &NotFound{name, names, d.Dir}
+		return d.newest(names, by)
 	}
+	var refused error = &NotFound{name, names, d.Dir}
 	for _, n := range slices.Backward(names) {
 		_, rest, _ := strings.Cut(n, "-")
-		if n == name || rest == name || isNumber(name) && numberOf(n) == numberOf(name) {
-			return d.open(n)
+		if n != name && rest != name && !(isNumber(name) && numberOf(n) == numberOf(name)) {
+			continue
 		}
+		t, err := d.open(n)
+		if err != nil || !t.copyOf(names) {
+			if err == nil && by != "" {
+				d.Named(by)
+			}
+			return t, err
+		}
+		refused = &CopyError{n, t.Meta.Number}
 	}
-	return nil, &NotFound{name, names, d.Dir}
+	return nil, refused
 }
 
 // undoing remembers which dossiers undo which, for as long as the desk has the
@@ -335,18 +376,39 @@ func isNumber(s string) bool {
 	return s != "" && strings.Trim(s, "0123456789") == ""
 }
 
+// CopyError says that a folder is a copy of a dossier that stands beside it.
+type CopyError struct {
+	Folder string
+	Of     string // the dossier's number
+}
+
+func (e *CopyError) Error() string {
+	return fmt.Sprintf("dossiers/%s is a copy of dossier %s, which stands beside it", e.Folder, e.Of)
+}
+
+// copyOf reports whether the dossier's folder is a copy: it says of itself that
+// it has another name, and the folder of that name is there.
+func (t *Dossier) copyOf(names []string) bool {
+	own := t.Meta.Number + "-" + t.Meta.Slug
+	return filepath.Base(t.Dir) != own && slices.Contains(names, own)
+}
+
 // Dossiers opens all dossiers by number. One that cannot be opened is given
-// with its error and its folder.
+// with its error and its folder; Copies then holds those that are copies.
 func (d *Desk) Dossiers() ([]*Dossier, error) {
 	names, err := d.names()
 	if err != nil {
 		return nil, err
 	}
 	all := make([]*Dossier, 0, len(names))
+	d.Copies = nil
 	for _, n := range names {
 		t, err := d.open(n)
 		if err != nil {
 			t = &Dossier{desk: d, Dir: filepath.Join(d.dossiers(), n), Damage: err}
+		} else if t.copyOf(names) {
+			d.Copies = append(d.Copies, &CopyError{n, t.Meta.Number})
+			continue
 		}
 		all = append(all, t)
 	}

@@ -163,8 +163,22 @@ func (t *Dossier) Rel(name string) string {
 	return name
 }
 
-// Lock takes the dossier's lock.
-func (t *Dossier) Lock() (*disk.Lock, error) { return disk.Acquire(t.Path(".lock"), false) }
+// Lock takes the dossier's lock, and clears what killed commands left.
+func (t *Dossier) Lock() (*disk.Lock, error) {
+	lock, err := disk.Acquire(t.Path(".lock"), false)
+	if err != nil {
+		return nil, err
+	}
+	runs, _ := t.desk.FS.ReadDir(t.Path("runs")) // there need not be any
+	dirs := []string{t.Dir, t.Path("load")}
+	for _, r := range runs {
+		dirs = append(dirs, t.Path("runs", r.Name()))
+	}
+	for _, dir := range dirs {
+		disk.Sweep(t.desk.FS, dir)
+	}
+	return lock, nil
+}
 
 // Set returns the dossier's first record set.
 func (t *Dossier) Set() *RecordSet { return &t.Meta.RecordSets[0] }
@@ -446,6 +460,7 @@ func (t *Dossier) Replace(draft *Draft, m *Meta) error {
 	if err := disk.Replace(fsys, draft.Dir, t.Dir); err != nil {
 		return err
 	}
+	draft.made()
 	t.Meta = m
 	t.desk.undoing = undoing{}
 	return fsys.RemoveAll(aside)

@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/zeebo/xxh3"
 )
@@ -147,8 +148,31 @@ func WriteFile(fsys FS, name string, perm fs.FileMode, write func(io.Writer) err
 }
 
 // TempName returns the name under which name is written before it is whole.
-func TempName(name string) string {
-	return filepath.Join(filepath.Dir(name), "."+filepath.Base(name)+".paletwin-new")
+func TempName(name string) string { return beside(name, tempExt) }
+
+const tempExt = ".paletwin-new"
+
+// beside returns a hidden name in the folder of a file, made of the file's own
+// and an ending, within what file systems take.
+func beside(name, ext string) string {
+	const most = 255 // bytes
+	base := filepath.Base(name)
+	if len(base) > most-1-len(ext) {
+		base = fmt.Sprintf("%.16x", xxh3.HashString(base))
+	}
+	return filepath.Join(filepath.Dir(name), "."+base+ext)
+}
+
+// Sweep removes from a folder what commands that were killed left under
+// temporary names. Whoever calls it holds the lock under which the folder is
+// written. What cannot be removed stays, and does no harm.
+func Sweep(fsys FS, dir string) {
+	entries, _ := fsys.ReadDir(dir)
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), ".") && strings.HasSuffix(e.Name(), tempExt) {
+			_ = fsys.RemoveAll(filepath.Join(dir, e.Name()))
+		}
+	}
 }
 
 // WriteTemp writes and syncs a file that Replace will put in its place. On

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 
 	"github.com/gofrs/flock"
 )
@@ -68,5 +67,5 @@ func (l *Lock) Unlock() error {
 
 // LockName returns the name of the lock file beside a target file.
 func LockName(target string) string {
-	return filepath.Join(filepath.Dir(target), "."+filepath.Base(target)+".paletwin-lock")
+	return beside(target, ".paletwin-lock")
 }

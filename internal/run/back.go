@@ -392,7 +392,7 @@ type newDossier struct {
 // writeDossier makes a dossier whose snapshot is the target as it is now.
 func writeDossier(ctx context.Context, t *desk.Dossier, tgt target.Target, n newDossier) (*desk.Dossier, error) {
 	d := t.Desk()
-	draft, err := d.Draft()
+	draft, err := d.Draft(n.by)
 	if err != nil {
 		return nil, err
 	}

@@ -78,6 +78,7 @@ func Open(fsys disk.FS, name string, key []string, o table.Options) (*File, erro
 	if err != nil {
 		return nil, err
 	}
+	_ = fsys.Remove(disk.TempName(path)) // what a kill left
 	if err := f.Refresh(context.Background()); err != nil {
 		_ = f.Close() // the first error counts
 		return nil, err

@@ -79,6 +79,8 @@ var (
 	OtherSheets  = Code{"other-sheets", Note, OfFile, "one sheet of several is read"}
 	FormulaCells = Code{"formula-cells", Note, OfFile, "cells of a column hold formulas; what was last computed for them is taken"}
 	Lent         = Code{"lent", Note, OfFile, "the copy was lent from this snapshot; what a narrow copy lacks is no deletion"}
+	LentLost     = Code{"lent-lost", Warn, OfFile, "records that were lent are not in the copy that came back"}
+	NotLent      = Code{"not-lent", Warn, OfRecord, "the copy has a record that was not lent: a key was typed anew, or a row came from elsewhere; its changes are held"}
 	LentOther    = Code{"lent-elsewhere", Warn, OfFile, "the copy was lent from another snapshot; the comparison went on because --other-register was given"}
 	OtherRegist  = Code{"other-register", Warn, OfFile, "fewer than half the rows of the copy match the snapshot; the comparison went on because --other-register was given"}
 
@@ -148,7 +150,7 @@ var (
 func Codes() []Code {
 	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
 		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
-		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
+		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentLost, NotLent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
 		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
 		KeyEdited, KeyShifted, SwappedPair, NearMiss, Invisible, StaleValue, WrongFile, SlipsPart,

@@ -77,6 +77,8 @@ type Options struct {
 	// Counted, if not nil, is told the numbers of records and of rows before
 	// the first change is made.
 	Counted func(snapshot, edited int)
+	// Lends, if not nil, gives what narrow copies of the snapshot were made of.
+	Lends func() []*table.Lent
 	// Digest gives the snapshot's SHA-256, hexadecimal. It is asked where the
 	// copy says that it was lent.
 	Digest func() (string, error)
@@ -225,10 +227,12 @@ type comparison struct {
 	layouted
 	wearing
 	slipping
-	sum        tally    // of all workers
-	moved      moves    // what the changes do to sums
-	missing    int      // snapshot records that the copy lacks, listed ones aside
-	deleteHold []string // the code that holds deletes of missing records, if any
+	sum        tally      // of all workers
+	moved      moves      // what the changes do to sums
+	missing    int        // snapshot records that the copy lacks, listed ones aside
+	lentHere   bool       // the copy says that it was lent from this snapshot
+	notLent    table.Bits // of a narrow copy, which records were lent: others are held; nil is any
+	deleteHold []string   // the code that holds deletes of missing records, if any
 }
 
 // States of a snapshot record in comparison.mate; a value of mateRow or more
@@ -292,33 +296,6 @@ func (c *comparison) headings(snapshot, edited *table.Image) error {
 		}
 	}
 	c.nulls = snapshot.Nulls || edited.Nulls
-	return nil
-}
-
-// lent recognises a copy that was lent, and refuses one that was lent from
-// another snapshot. What a narrow copy lacks is no deletion.
-func (c *comparison) lent(edited *table.Image) error {
-	l := edited.Lent
-	if l == nil || c.o.Digest == nil {
-		return nil
-	}
-	sum, err := c.o.Digest()
-	switch {
-	case err != nil:
-		return err
-	case sum != l.Snapshot && !c.o.OtherRegister:
-		return &Refusal{Code: LentElsewhere, File: edited.Name, Text: fmt.Sprintf("%s was not lent from this snapshot, but from another called %s", edited.Name, l.Name)}
-	case sum != l.Snapshot:
-		c.find(changeset.LentOther.Finding("the copy was lent from another snapshot, called %s", l.Name), edited.Name, "")
-	case l.Narrow():
-		c.find(changeset.Lent.Finding("lent from this snapshot: %d of %d fields, %d of %d records; what it lacks is no deletion",
-			len(l.Fields), l.Of, l.Records, l.All), edited.Name, "")
-	default:
-		c.find(changeset.Lent.Finding("lent from this snapshot: all %d fields, all %d records", l.Of, l.All), edited.Name, "")
-	}
-	if l.Narrow() {
-		c.o.Missing = Ignore
-	}
 	return nil
 }
 

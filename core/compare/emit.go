@@ -276,6 +276,9 @@ func (d *differ) pair(b *batch, i, j uint32) {
 		if c.evidence[i] {
 			ch.Held = []string{changeset.KeyEvidence.Name}
 		}
+		if c.notLent != nil && !c.notLent.Has(int(i)) {
+			ch.Held = append(ch.Held, changeset.NotLent.Name)
+		}
 		if listed {
 			ch.Stop = []string{changeset.ListedAmended.Name}
 			b.tally.listedAmended = append(b.tally.listedAmended, ch.Key)

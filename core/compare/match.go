@@ -336,19 +336,6 @@ func (c *comparison) judgeFile() error {
 	return nil
 }
 
-func (c *comparison) judgeCopy() error {
-	rows := c.copy.len()
-	if 2*c.matched < rows || rows == 0 && c.snap.len() > 0 {
-		text := fmt.Sprintf("%s is not a copy of %s: %d of its %s match", c.copy.img.Name, c.snap.img.Name, c.matched, count(rows, "row"))
-		if !c.o.OtherRegister {
-			return &Refusal{Code: NotACopy, File: c.copy.img.Name, Text: text}
-		}
-		c.find(changeset.OtherRegist.Finding("%s; compared because --other-register was given", text), c.copy.img.Name, "")
-	}
-	c.stops()
-	return nil
-}
-
 // stops makes the findings on rows of the copy whose key cannot be used.
 func (c *comparison) stops() {
 	rec, name := &c.res.Records, c.copy.img.Name
@@ -414,13 +401,18 @@ func (c *comparison) judgeMissing() {
 	if c.missing == 1 {
 		what = "1 record of the snapshot is not in the copy"
 	}
+	held := "are held"
+	many := c.missing*tooManyMissing > c.snap.len()
+	if many {
+		held = "are held; where the copy is a part of the snapshot on purpose, --missing keep leaves the rest alone"
+	}
 	var f changeset.Finding
 	switch {
 	case c.o.Missing == Ignore || !c.o.allows(changeset.Delete):
 		f = changeset.MissingKept.Finding("%s; nothing follows from that", what)
 	case c.o.Missing != Asked:
 		c.deleteHold = []string{changeset.Missing.Name}
-		f = changeset.Missing.Finding("%s; their deletes are held", what)
+		f = changeset.Missing.Finding("%s; their deletes %s", what, held)
 	case c.res.Records.Stopped > 0:
 		c.deleteHold = []string{changeset.MissingMany.Name}
 		c.res.DeletesHeld = fmt.Sprintf("%s, and %s of the copy cannot be matched, so those may be among them; the deletes are held", what, count(c.res.Records.Stopped, "row"))
@@ -429,9 +421,9 @@ func (c *comparison) judgeMissing() {
 		c.deleteHold = []string{changeset.MissingMany.Name}
 		c.res.DeletesHeld = what + ", and keys were told apart by other fields; the deletes are held"
 		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
-	case c.missing*tooManyMissing > c.snap.len() && !c.o.AllMissing:
+	case many && !c.o.AllMissing:
 		c.deleteHold = []string{changeset.MissingMany.Name}
-		c.res.DeletesHeld = fmt.Sprintf("%s, more than one in %d; the deletes are held", what, tooManyMissing)
+		c.res.DeletesHeld = fmt.Sprintf("%s, more than one in %d; the deletes %s", what, tooManyMissing, held)
 		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
 	default:
 		return

@@ -29,6 +29,9 @@ const (
 	KeyBlank      table.Code = "key-blank"
 	KeyRepeat     table.Code = "repeat"
 	LentElsewhere table.Code = "lent-elsewhere"
+	KeysOnly      table.Code = "keys-only"
+	LongTable     table.Code = "row-a-field"
+	OtherTable    table.Code = "other-table"
 )
 
 // checkHeading refuses a snapshot whose headings do not name its fields.

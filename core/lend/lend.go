@@ -76,6 +76,7 @@ func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
 	if err := table.Guard(func() error { return p.rows(ctx) }); err != nil {
 		return nil, err
 	}
+	lent.SetRows(p.lends)
 	x.Pages = append([]xlsx.Page{instructions(lent, x.Sheet, c.Edits != nil)}, c.Pages...)
 	return lent, x.Close()
 }
@@ -90,6 +91,7 @@ type paper struct {
 	row   []record.Value // of these columns
 	at    int            // where the columns beside stand
 	met   map[record.Key]bool
+	lends table.Bits // which of the snapshot's records
 }
 
 // columns are the snapshot's columns that are lent, in its order.
@@ -137,6 +139,7 @@ func (p *paper) rows(ctx context.Context) error {
 				p.row[i], _ = csv.Value(m, cells[col])
 			}
 		}
+		p.lends.Add(p.lent.All - 1)
 		return p.put(&edit)
 	})
 	if err != nil {

@@ -113,6 +113,9 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if err != nil {
 		return err
 	}
+	if err := keepLent(d, lent, out); err != nil {
+		return err
+	}
 	kept := ""
 	if f.as != "" {
 		if kept, err = d.KeepSelection(f.as, &desk.Selection{RecordSet: f.recordSet, Fields: f.fields, Where: f.where}); err != nil {
@@ -120,6 +123,15 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 		}
 	}
 	return a.sayLent(name, out, kept, lent)
+}
+
+// keepLent lets a narrow copy be known again that comes back as CSV.
+func keepLent(d *desk.Desk, lent *table.Lent, name string) error {
+	if !lent.Narrow() {
+		return nil
+	}
+	_, err := d.KeepLent(lent, name)
+	return err
 }
 
 // lendTo is the file to write: a new one.

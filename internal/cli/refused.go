@@ -64,7 +64,10 @@ func (a *app) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 		c.Pages = append(c.Pages, page)
 	}
 	path := t.Path("load", strconv.Itoa(r.Head.Run), refusedName)
-	_, err = a.writeLent(context.Background(), c, path)
+	lent, err := a.writeLent(context.Background(), c, path)
+	if err == nil {
+		err = keepLent(t.Desk(), lent, t.Meta.Number+"-"+refusedName)
+	}
 	return path, err
 }
 

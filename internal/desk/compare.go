@@ -72,9 +72,7 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	if err := in.ready(ctx, c); err != nil {
 		return nil, nil, err
 	}
-	if c.Options.Slips == compare.SlipsHold || c.Options.Slips == compare.SlipsWarn {
-		d.lookBack(c, in.snapshot.Table, in.snapshotDigest)
-	}
+	d.lookBack(c, in.snapshot.Table, in.snapshotDigest)
 	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: describe(&c.Options), Undoes: c.Undoes}
 	maps.Copy(m.Options, c.How)
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
@@ -153,9 +151,7 @@ func (d *Desk) Preview(ctx context.Context, c *Comparison) (*compare.Result, err
 		return nil, err
 	}
 	sum := sync.OnceValues(in.snapshot.SHA256)
-	if c.Options.Slips == compare.SlipsHold || c.Options.Slips == compare.SlipsWarn {
-		d.lookBack(c, in.snapshot.Table, func() string { s, _ := sum(); return s }) // a file that cannot be read fails the comparison
-	}
+	d.lookBack(c, in.snapshot.Table, func() string { s, _ := sum(); return s }) // a file that cannot be read fails the comparison
 	o := c.Options
 	o.Digest = sum
 	res, err := compare.Run(ctx, in.snapshot.image(), in.edited.image(), o, nil)

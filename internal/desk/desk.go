@@ -28,8 +28,8 @@ type Desk struct {
 	FS       disk.FS
 	Dir      string // absolute
 	Settings Settings
-	Password string // of workbooks that have one; nowhere kept
-	Command  string // the command line, for whoever asks later what failed
+	Password string       // of workbooks that have one; nowhere kept
+	Command  string       // the command line, for whoever asks later what failed
 	Copies   []*CopyError // found by Dossiers
 	isNew    bool
 	undoing  undoing

@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 
 	"paletwin/core/compare"
@@ -29,9 +30,15 @@ func (d *Desk) others(c *Comparison) ([]*Dossier, error) {
 	}), nil
 }
 
-// lookBack lets a comparison of a snapshot ask what other dossiers' snapshots
-// had. own gives the snapshot's digest; a file of another size is not asked for.
+// lookBack lets a comparison of a snapshot ask what was lent of it, and, where
+// slips are looked for, what other dossiers' snapshots had. own gives the snapshot's digest; a file of another size is not asked for.
 func (d *Desk) lookBack(c *Comparison, snapshot *Table, own func() string) {
+	if lent, err := d.FS.ReadDir(filepath.Join(d.Dir, lentFolder)); err == nil && len(lent) > 0 {
+		c.Options.Lends = func() []*table.Lent { return d.Lends(own()) }
+	}
+	if c.Options.Slips != compare.SlipsHold && c.Options.Slips != compare.SlipsWarn {
+		return
+	}
 	same := func(in *Input) bool { return in.Size == int64(len(snapshot.m.Data)) && in.SHA256 == own() }
 	c.Options.Others = func() ([]compare.Other, error) {
 		all, err := d.others(c)

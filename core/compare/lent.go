@@ -1,0 +1,152 @@
+package compare
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/table"
+)
+
+// lent recognises a copy that was lent, and refuses one that was lent from
+// another snapshot. What a narrow copy lacks is no deletion.
+func (c *comparison) lent(edited *table.Image) error {
+	l := edited.Lent
+	if l == nil || c.o.Digest == nil {
+		return nil
+	}
+	sum, err := c.o.Digest()
+	switch {
+	case err != nil:
+		return err
+	case sum != l.Snapshot && !c.o.OtherRegister:
+		return &Refusal{Code: LentElsewhere, File: edited.Name, Text: fmt.Sprintf("%s was not lent from this snapshot, but from another called %s", edited.Name, l.Name)}
+	case sum != l.Snapshot:
+		c.find(changeset.LentOther.Finding("the copy was lent from another snapshot, called %s", l.Name), edited.Name, "")
+	default:
+		c.lentHere = true
+		c.findLent(l, edited.Name)
+	}
+	if l.Narrow() {
+		c.o.Missing = Ignore
+	}
+	return nil
+}
+
+func (c *comparison) findLent(l *table.Lent, file string) {
+	f := changeset.Lent.Finding("lent from this snapshot: all %d fields, all %d records", l.Of, l.All)
+	if l.Narrow() {
+		f = changeset.Lent.Finding("lent from this snapshot: %d of %d fields, %d of %d records; what it lacks is no deletion", len(l.Fields), l.Of, l.Records, l.All)
+	}
+	c.find(f, file, "")
+}
+
+// useLend holds a lent copy against what was lent: records of it that are lost,
+// and others that have come in. A copy that does not say so itself, since a
+// program has saved it in a form that keeps no properties, is known by its
+// fields and records.
+func (c *comparison) useLend() error {
+	l := c.copy.img.Lent
+	switch {
+	case l != nil && !c.lentHere:
+		return nil
+	case l == nil:
+		if l = c.knownLend(); l == nil {
+			return nil
+		}
+		c.o.Missing = Ignore
+		c.findLent(l, c.copy.img.Name)
+	}
+	lends, known := l.Lends()
+	if !known || !l.Narrow() {
+		return nil
+	}
+	var lost, strange []uint32
+	for i, m := range c.mate {
+		switch was := lends.Has(i); {
+		case was && m == mateNone:
+			lost = append(lost, uint32(i))
+		case !was && m >= mateRow:
+			strange = append(strange, uint32(i))
+		}
+	}
+	c.notLent = lends
+	if len(strange) > 0 {
+		rows := make([]int, len(strange))
+		for k, i := range strange {
+			rows[k] = c.copy.rowNumber(c.mate[i] - mateRow)
+		}
+		f := changeset.NotLent.Finding("%s in the copy that was not lent: %s; what is changed there is held", count(len(strange), "record"), c.keyList(strange))
+		if len(strange) > 1 {
+			f = changeset.NotLent.Finding("%s in the copy that were not lent: %s; what is changed there is held", count(len(strange), "record"), c.keyList(strange))
+		}
+		f.Count = len(strange)
+		slices.Sort(rows)
+		c.findRows(f, c.copy.img.Name, rows)
+	}
+	if len(lost) > 0 {
+		text := fmt.Sprintf("%s that was lent is not in the copy: %s", count(len(lost), "record"), c.keyList(lost))
+		if len(lost) > 1 {
+			text = fmt.Sprintf("%s that were lent are not in the copy: %s", count(len(lost), "record"), c.keyList(lost))
+		}
+		if n := c.copy.len() - c.matched - c.res.Records.Stopped; n > 0 || len(strange) > 0 {
+			text += "; where a key was typed anew, the record stands under another one"
+		}
+		f := changeset.LentLost.Finding("%s", text)
+		f.Count = len(lost)
+		c.find(f, c.copy.img.Name, "")
+	}
+	return nil
+}
+
+// keyList names the first of some of the snapshot's records.
+func (c *comparison) keyList(at []uint32) string {
+	const most = 6
+	var keys []string
+	for _, i := range at[:min(len(at), most)] {
+		keys = append(keys, c.snap.key(i).String())
+	}
+	text := strings.Join(keys, ", ")
+	if n := len(at) - most; n > 0 {
+		text += fmt.Sprintf(" and %d more", n)
+	}
+	return text
+}
+
+// knownLend is what was lent of this snapshot that the copy most likely is: it
+// has just those fields, and of all records that were lent or are in it, more
+// than half are both. Where deletes are asked for, nothing is guessed.
+func (c *comparison) knownLend() *table.Lent {
+	if c.o.Lends == nil || c.o.Missing == Asked {
+		return nil
+	}
+	has := map[string]bool{}
+	for f, col := range c.res.Columns.Column {
+		if col >= 0 {
+			has[c.res.Fields[f]] = true
+		}
+	}
+	var best *table.Lent
+	most := 0.5
+	for _, l := range c.o.Lends() {
+		lends, known := l.Lends()
+		if !known || l.All != c.snap.len() || len(l.Fields) != len(has) || slices.ContainsFunc(l.Fields, func(f string) bool { return !has[f] }) {
+			continue
+		}
+		both, either := 0, c.copy.len()-c.matched
+		for i, m := range c.mate {
+			switch was := lends.Has(i); {
+			case was && m >= mateRow:
+				both++
+				either++
+			case was || m >= mateRow:
+				either++
+			}
+		}
+		if share := float64(both) / float64(max(either, 1)); share > most {
+			best, most = l, share
+		}
+	}
+	return best
+}

@@ -3,6 +3,8 @@ package compare
 import (
 	"bytes"
 	"context"
+	"errors"
+	"slices"
 
 	"github.com/zeebo/xxh3"
 
@@ -88,14 +90,107 @@ func uniqueColumns(ctx context.Context, m *table.Image, cols []int) ([]int, erro
 	return left, err
 }
 
+// mostTogether is how many columns are tried in pairs and threes.
+const mostTogether = 8
+
+// Together returns the first columns that together could be the key, two of them
+// or three: filled on every row, and different on every row. nil is none.
+func Together(ctx context.Context, m *table.Image) ([]string, error) {
+	cols, err := filledColumns(ctx, m)
+	if err != nil {
+		return nil, err
+	}
+	cols = cols[:min(len(cols), mostTogether)]
+	var tries [][]int
+	for a := range cols {
+		for b := a + 1; b < len(cols); b++ {
+			tries = append(tries, []int{cols[a], cols[b]})
+		}
+	}
+	for _, two := range slices.Clone(tries) {
+		for _, c := range cols {
+			if c > two[1] {
+				tries = append(tries, []int{two[0], two[1], c})
+			}
+		}
+	}
+	for _, try := range tries {
+		unique, err := uniqueTogether(ctx, m, try)
+		if err != nil {
+			return nil, err
+		}
+		if unique {
+			names := make([]string, len(try))
+			for i, c := range try {
+				names[i] = m.Heading[c]
+			}
+			return names, nil
+		}
+	}
+	return nil, nil
+}
+
+// filledColumns returns the columns of which each cell could be a part of a key.
+func filledColumns(ctx context.Context, m *table.Image) ([]int, error) {
+	left := make([]bool, len(m.Heading))
+	for f, h := range m.Heading {
+		left[f] = h != ""
+	}
+	err := csv.Each(m, func(_ []byte, cells [][]byte, row int) error {
+		for c := range left {
+			left[c] = left[c] && c < len(cells) && couldIdentify(csv.Unquote(cells[c]))
+		}
+		if row&0xffff == 0 {
+			return ctx.Err()
+		}
+		return nil
+	})
+	var cols []int
+	for c, is := range left {
+		if is {
+			cols = append(cols, c)
+		}
+	}
+	return cols, err
+}
+
+// uniqueTogether reports whether no two rows have the same cells in some columns.
+func uniqueTogether(ctx context.Context, m *table.Image, cols []int) (bool, error) {
+	seen := map[uint64]struct{}{}
+	var key []byte
+	err := csv.Each(m, func(raw []byte, _ [][]byte, row int) error {
+		key = csv.AppendKey(key[:0], raw, cols, m.Comma)
+		h := xxh3.Hash(key)
+		if _, twice := seen[h]; twice {
+			return errTwice
+		}
+		seen[h] = struct{}{}
+		if row&0xffff == 0 {
+			return ctx.Err()
+		}
+		return nil
+	})
+	if errors.Is(err, errTwice) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+var errTwice = errors.New("twice")
+
 // longestKey is the longest cell, in bytes, that is taken for an id.
 const longestKey = 40
 
-func identifies(cell []byte, seen map[uint64]struct{}) bool {
+func couldIdentify(cell []byte) bool {
 	if len(cell) == 0 || len(cell) > longestKey || bytes.ContainsAny(cell, " \n") {
 		return false
 	}
-	if _, decimals, ok := number(cell); ok && decimals > 0 {
+	_, decimals, ok := number(cell)
+	return !ok || decimals == 0
+}
+
+func identifies(cell []byte, seen map[uint64]struct{}) bool {
+	if !couldIdentify(cell) {
 		return false
 	}
 	h := xxh3.Hash(cell)

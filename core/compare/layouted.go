@@ -100,12 +100,19 @@ func (c *comparison) takeValue(b *batch, f int, j uint32, fc *changeset.FieldCha
 	if c.l == nil {
 		return true
 	}
+	if fl.Shows(fc.To.String(), fc.From.String()) {
+		return false
+	}
 	text, ps := fl.Take(fc.To.String())
 	if fl.Same(fc.From.String(), text) {
 		return false
 	}
 	if text != fc.To.String() {
 		fc.To = record.Text(text)
+	}
+	if fc.To.Blank() && c.blank[f] == Ignore {
+		b.tally.blankKept++
+		return false
 	}
 	switch fl.Access {
 	case layout.ReadOnly:

@@ -25,6 +25,9 @@ const (
 	Twice        = "value-unique"
 	MovesFar     = "limit-move"
 	Broken       = "rule"
+	KeyEmpty     = "key-blank" // of a table's key, where it is checked as a whole
+	KeyTwice     = "repeat"
+	KeyMissing   = "no-key-column"
 )
 
 // Problem is something wrong with a value, or with a record.
@@ -68,6 +71,12 @@ func (f *Field) Take(text string) (string, []Problem) {
 	}
 	text = f.Write(text)
 	return text, f.check(text)
+}
+
+// Shows reports whether a text, as a copy has it, is how a value may be shown: the
+// name of what a code refers to, even where others have that name, too.
+func (f *Field) Shows(text, value string) bool {
+	return f.Kind == Reference && f.List != nil && f.List.called(text, f.Compare.form(value))
 }
 
 func (f *Field) checkBlank() []Problem {

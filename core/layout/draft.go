@@ -21,8 +21,9 @@ import (
 const maxChoices = 12
 
 // Draft writes a first layout of a table: kinds inferred over all its rows,
-// with what was seen in comments. keys are the columns that could be the key.
-func Draft(ctx context.Context, m *table.Image, set string, keys []string) ([]byte, error) {
+// with what was seen in comments. keys are the columns that could be the key;
+// where none could alone, together are some that could with each other.
+func Draft(ctx context.Context, m *table.Image, set string, keys, together []string) ([]byte, error) {
 	cols := make([]*column, len(m.Heading))
 	for i := range cols {
 		cols[i] = newColumn()
@@ -34,8 +35,14 @@ func Draft(ctx context.Context, m *table.Image, set string, keys []string) ([]by
 	fmt.Fprintf(&b, "# A first layout of %s, drafted from %s. Every comment says what was seen there:\n# correct what is only so by chance, and take out what does not matter.\n", set, oneLine(m.Name))
 	fmt.Fprintf(&b, "record_set: %s\n\n", scalar(set))
 	switch {
+	case len(together) > 0:
+		parts := make([]string, len(together))
+		for i, k := range together {
+			parts[i] = scalar(k)
+		}
+		fmt.Fprintf(&b, "key: [%s]  # filled, and together different on every row; no column is alone\n\n", strings.Join(parts, ", "))
 	case len(keys) == 0:
-		fmt.Fprintf(&b, "# No column alone is filled and different on every row: name several, [a, b].\nkey: %s\n\n", scalar(m.Heading[0]))
+		fmt.Fprintf(&b, "# This is no key yet: no column is filled and different on every row, and no two or\n# three are together. Name what identifies a record, [a, b].\nkey: %s\n\n", scalar(m.Heading[0]))
 	case len(keys) == 1:
 		fmt.Fprintf(&b, "key: %s  # filled and different on every row; no other column is\n\n", scalar(keys[0]))
 	default:

@@ -119,6 +119,13 @@ func (l *List) resolve(text, form string) (code string, ok, ambiguous bool) {
 	return l.rows[i][l.column(l.By)], true, false
 }
 
+// called reports whether a text is the name of the record with a code, be it the
+// name of others, too.
+func (l *List) called(text, form string) bool {
+	i, ok := l.codes[form]
+	return ok && l.As != "" && nameForm(l.rows[i][l.column(l.As)]) == nameForm(text)
+}
+
 // near lists codes and names like the text.
 func (l *List) near(text string) []string {
 	if n := expr.Near(text, l.Codes()); len(n) > 0 || l.As == "" {

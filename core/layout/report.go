@@ -2,12 +2,14 @@ package layout
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/zeebo/xxh3"
 
 	"paletwin/core/expr"
+	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -76,6 +78,7 @@ func (l *Layout) Check(ctx context.Context, m *table.Image) (*Report, error) {
 
 func (l *Layout) checkRows(ctx context.Context, m *table.Image, cols []int, r *Report) error {
 	at := map[Problem]int{}
+	keys := newKeys(l, m, func(p Problem, row int) { r.note(at, p, row) })
 	texts := make([]string, len(l.Fields))
 	var cells [][]byte
 	for s := csv.Body(m); ; {
@@ -89,6 +92,7 @@ func (l *Layout) checkRows(ctx context.Context, m *table.Image, cols []int, r *R
 		if r.Records++; r.Records&0xfff == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
+		keys.take(s.Raw(), s.Row)
 		cells = csv.Split(cells[:0], s.Raw(), m.Comma)
 		for i, c := range cols {
 			texts[i] = ""
@@ -110,6 +114,58 @@ func (l *Layout) checkRows(ctx context.Context, m *table.Image, cols []int, r *R
 			r.note(at, p, s.Row)
 		}
 	}
+}
+
+// keys tells where a table's key is blank, or on several rows.
+type keys struct {
+	l    *Layout
+	m    *table.Image
+	cols []int
+	name string
+	seen map[xxh3.Uint128]int // the first row; 0 where it was said already
+	note func(p Problem, row int)
+	enc  []byte
+}
+
+func newKeys(l *Layout, m *table.Image, note func(p Problem, row int)) *keys {
+	k := &keys{l: l, m: m, name: strings.Join(l.Key, ", "), seen: map[xxh3.Uint128]int{}, note: note}
+	for _, name := range l.Key {
+		col := m.Column(name)
+		if col < 0 {
+			k.bad(m.HeadingRow, KeyMissing, "the key %s has no column", name)
+			k.cols = nil
+			return k
+		}
+		k.cols = append(k.cols, col)
+	}
+	return k
+}
+
+func (k *keys) bad(row int, code, format string, args ...any) {
+	k.note(Problem{code, k.name, "stop", fmt.Sprintf(format, args...)}, row)
+}
+
+func (k *keys) take(raw []byte, row int) {
+	if k.cols == nil {
+		return
+	}
+	k.enc = csv.AppendKey(k.enc[:0], raw, k.cols, k.m.Comma)
+	key := record.KeyOf(k.enc)
+	if key.Blank() {
+		k.bad(row, KeyEmpty, "the key is empty")
+		return
+	}
+	h := xxh3.HashString128(k.l.OneKey(key).Encoding())
+	first, twice := k.seen[h]
+	if !twice {
+		k.seen[h] = row
+		return
+	}
+	if first > 0 {
+		k.bad(first, KeyTwice, "%q is the key of several records", key)
+		k.seen[h] = 0
+	}
+	k.bad(row, KeyTwice, "%q is the key of several records", key)
 }
 
 // checkHere says what is wrong with a value of a table as it stands.

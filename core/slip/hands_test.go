@@ -240,12 +240,25 @@ var hands = map[string]func(g gen, s *sheet, was *sheet) bool{
 	"same-value-everywhere": func(g gen, s, was *sheet) bool {
 		f := pick(g, s.of(code, amount, whole, date))
 		to := g.value(&s.columns[f], 0)
+		if common := 40 + g.IntN(35); g.IntN(3) == 0 { // so many of a hundred had it before
+			for _, t := range []*sheet{was, s} {
+				for i, r := range t.rows {
+					if i > 0 && i*37%100 < common {
+						r[f] = to
+					}
+				}
+			}
+		}
+		others := 0
 		for i, r := range s.rows {
 			if i > 0 && g.IntN(12) > 0 {
+				if r[f] != to {
+					others++
+				}
 				r[f] = to
 			}
 		}
-		return true
+		return others >= 12
 	},
 	"formula-left": func(g gen, s, was *sheet) bool {
 		f := pick(g, s.of(amount, whole, code))

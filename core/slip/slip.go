@@ -100,10 +100,11 @@ func Judge(in *Input) ([]Found, error) {
 	err := j.eachColumn(func(c *column) {
 		c.formulas()
 		c.shifts()
-		c.whole()
+		c.whole(commonBefore)
 		c.series()
 		c.overruns()
 		c.gaps()
+		c.whole(everywhere)
 	})
 	if err != nil {
 		return nil, err

@@ -46,10 +46,12 @@ const (
 	countedRows = 100_000
 
 	// everywhere is the share of records that have one value after the changes,
-	// and before the share that did at most, in parts of a hundred, for a column
-	// to be overwritten. Groups that are handed over are smaller.
-	everywhere, everywhereBefore = 80, 50
-	fewestOverwritten            = 10
+	// in parts of a hundred, and had no one value before, for a column to be
+	// overwritten. Groups that are handed over are smaller. Where more than
+	// commonBefore had that very value, a fill that reaches too far is looked for
+	// first.
+	everywhere, commonBefore = 80, 50
+	fewestOverwritten        = 10
 	// cleared is the share of a column's values that are gone, in parts of a
 	// hundred, for it to be emptied.
 	cleared       = 50

@@ -8,8 +8,9 @@ import (
 	"paletwin/core/changeset"
 )
 
-// whole finds a column that was emptied, or overwritten with one value.
-func (c *column) whole() {
+// whole finds a column that was emptied, or overwritten with one value that no
+// more than so many parts of a hundred of the records had before.
+func (c *column) whole(before int) {
 	j := c.j
 	free := c.free()
 	to := map[string]int{}
@@ -37,7 +38,7 @@ func (c *column) whole() {
 			Text: fmt.Sprintf("%d of the about %d values of %s are emptied", n, max(filled, n), c.name())})
 		return
 	}
-	if n := to[most]; most != "" && n >= fewestOverwritten && (of(most)+n-from[most])*100 >= all*everywhere && of(most)*100 <= all*everywhereBefore && c.uniform()*100 < everywhere {
+	if n := to[most]; most != "" && n >= fewestOverwritten && (of(most)+n-from[most])*100 >= all*everywhere && of(most)*100 <= all*before && c.uniform()*100 < everywhere {
 		cells := pick(most)
 		if c.isGroup(cells) {
 			return

@@ -43,7 +43,7 @@ type Found struct {
 	Delimiter  string `json:"delimiter,omitempty"` // "," ";" "\t"
 	Encoding   string `json:"encoding"`            // "utf-8", "utf-16le", "windows-1252" …
 	BOM        bool   `json:"bom,omitempty"`
-	Newline    string `json:"newline,omitempty"` // "lf" or "crlf"
+	Newline    string `json:"newline,omitempty"` // "lf", "crlf" or "cr"
 	Quoted     bool   `json:"quoted,omitempty"`
 	HeadingRow int    `json:"heading_row,omitempty"` // where it is not row 1
 	Sheet      string `json:"sheet,omitempty"`

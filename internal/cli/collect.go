@@ -24,7 +24,7 @@ import (
 
 type collectFlags struct {
 	status, message, sheet, of string
-	ok                         []string
+	ok, key                    []string
 	refused                    bool
 	done                       int
 	run                        int
@@ -61,12 +61,16 @@ there, and it comes back as an edited copy of the dossier's snapshot.`,
 			if counted {
 				return a.collectCount(t, &f)
 			}
+			if n := len(t.Set().Key); len(f.key) > 0 && len(f.key) != n {
+				return usage("--key names a column for each field of the key: %s", strings.Join(t.Set().Key, ", "))
+			}
 			return a.collectResult(t, args[1], &f)
 		},
 	}
 	fl := cmd.Flags()
 	fl.StringVar(&f.status, "status", "", "the `column` that says what became of a record (default: found by its heading)")
-	fl.StringVar(&f.message, "message", "", "the `column` with the reason of a refusal (default: found by its heading)")
+	fl.StringArrayVar(&f.key, "key", nil, "the `column` with the key, where that cannot be told; for each of its fields")
+	fl.StringVar(&f.message, "message", "", "the `column` with the reason of a refusal (default: found by its heading; none, where there is none)")
 	fl.StringArrayVar(&f.ok, "ok", nil, "a `word` of the status that means done; repeatable, all others then mean refused")
 	fl.BoolVar(&f.refused, "refused", false, "the file lists the refused records alone; the rest are done")
 	fl.IntVar(&f.done, "done", 0, "the system said only that so many records were done")
@@ -140,7 +144,12 @@ func (a *app) namedLoad(t *desk.Dossier, r *run.Record, name string) (*loadFile,
 
 func (a *app) result(t *desk.Dossier, f *collectFlags) *handoff.Result {
 	l, _ := t.Layout() // it was read before
-	return &handoff.Result{Key: t.Set().Key, Layout: l, Status: f.status, Message: f.message, OK: f.ok, Refused: f.refused}
+	var fields []string
+	if c, err := t.Changes(); err == nil {
+		fields = c.Header.Fields
+		_ = c.Close() // only read
+	}
+	return &handoff.Result{Key: t.Set().Key, Fields: fields, Columns: f.key, Layout: l, Status: f.status, Message: f.message, OK: f.ok, Refused: f.refused}
 }
 
 func (a *app) collectResult(t *desk.Dossier, name string, f *collectFlags) error {

@@ -288,7 +288,12 @@ func (a *app) chooseKey(ctx context.Context, snapshot, edited *table.Image) ([]s
 	if len(found) > 0 {
 		r.Text += "; filled and different on every row: " + strings.Join(found, ", ")
 	} else {
-		r.Text += "; no column is filled and different on every row, so several may be needed: --key a,b"
+		together, err := compare.Together(ctx, snapshot)
+		if err != nil {
+			return nil, err
+		}
+		example := strings.Join(together, ",")
+		r.Text += "; no column is filled and different on every row, so several may be needed: --key " + cmp.Or(example, "a,b")
 	}
 	return nil, r
 }

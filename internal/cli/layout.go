@@ -73,7 +73,13 @@ func (a *app) layoutDraft(ctx context.Context, name, out, set string, files *fil
 	if err != nil {
 		return err
 	}
-	text, err := layout.Draft(ctx, t.Image, set, keys)
+	var together []string
+	if len(keys) == 0 {
+		if together, err = compare.Together(ctx, t.Image); err != nil {
+			return err
+		}
+	}
+	text, err := layout.Draft(ctx, t.Image, set, keys, together)
 	if err != nil {
 		return err
 	}
@@ -96,7 +102,7 @@ func (a *app) layoutDraft(ctx context.Context, name, out, set string, files *fil
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"file": a.shown(path), "record_set": set, "fields": len(t.Heading), "keys": keys})
+		return a.printJSON(map[string]any{"file": a.shown(path), "record_set": set, "fields": len(t.Heading), "keys": keys, "together": orEmpty(together)})
 	}
 	a.out.Line("%s  a first layout of %s, %s", screen.Strong(a.shown(path)), screen.Safe(set), screen.Plural(len(t.Heading), "field"))
 	a.next("read and correct it: every line says what was seen", "paletwin layout test "+a.shown(path)+" "+name)

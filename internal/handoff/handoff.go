@@ -135,7 +135,7 @@ func (s *System) Open() error {
 		}
 	}
 	if found.Format == "csv" {
-		if s.LineEnds == "" {
+		if s.LineEnds == "" && found.Newline != "cr" {
 			s.LineEnds = found.Newline
 		}
 		if s.Encoding == "" {

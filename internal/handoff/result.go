@@ -16,13 +16,18 @@ import (
 // records' keys and what became of each.
 type Result struct {
 	Key     []string
+	Fields  []string       // all fields of the records: a column of theirs is no answer
+	Columns []string       // the columns with the key, field by field; none is found
 	Layout  *layout.Layout // or nil
 	Outward layout.Outward
 	Status  string   // the column that says what became of a record; "" is found
-	Message string   // the column with the reason; "" is found
+	Message string   // the column with the reason; "" is found, NoColumn is that there is none
 	OK      []string // what the status says of a record that was done; none: the usual words
 	Refused bool     // the table lists the refused records alone
 }
+
+// NoColumn says that there is no column for something.
+const NoColumn = "none"
 
 // Row is what a result says of a record.
 type Row struct {
@@ -64,11 +69,11 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 	}
 	// A column of the records that is called status is no answer: the result
 	// may be the load file itself with a column more.
-	status, err := r.column(m, r.Status, statusHeadings, keys)
+	status, err := r.column(m, "status", r.Status, statusHeadings, keys)
 	if err != nil {
 		return nil, err
 	}
-	message, err := r.column(m, r.Message, messageHeadings, append(keys, status))
+	message, err := r.column(m, "message", r.Message, messageHeadings, append(keys, status))
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +109,38 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 	if len(unknown) > 0 {
 		return nil, r.undecided(m, all.Status, unknown)
 	}
-	return all, nil
+	return all, r.noReason(m, all, append(keys, status, message))
+}
+
+// noReason asks for the column with the reasons, where records were refused and a
+// column that is none of the records' could hold why.
+func (r *Result) noReason(m *table.Image, all *Rows, taken []int) error {
+	if r.Message != "" || taken[len(taken)-1] >= 0 || !slices.ContainsFunc(all.All, func(x Row) bool { return !x.Done }) {
+		return nil
+	}
+	var could []string
+	for i, h := range m.Heading {
+		if h != "" && !slices.Contains(taken, i) && !r.ours(h) {
+			could = append(could, h)
+		}
+	}
+	if len(could) == 0 {
+		return nil
+	}
+	return &ResultError{m.Name, "which column has the reason of a refusal? " + strings.Join(could, ", ") + " could",
+		"name it: --message COLUMN; --message none, where there is none"}
+}
+
+// ours reports whether a heading is a field of the records, in our words or the
+// system's.
+func (r *Result) ours(heading string) bool {
+	if r.Layout.Field(heading) != nil || slices.Contains(r.Fields, heading) {
+		return true
+	}
+	return slices.ContainsFunc(r.Fields, func(f string) bool {
+		w, err := r.Layout.Wording(f, r.Outward)
+		return err == nil && strings.EqualFold(w.Heading, heading)
+	})
 }
 
 // judge reads the word of a status, and reports whether it is known. It is the
@@ -152,34 +188,59 @@ func (r *Result) keyColumns(m *table.Image) ([]int, []*layout.Wording, error) {
 			names = append(append(names, f.Title), f.Aliases...)
 		}
 		words[i], cols[i] = w, -1
+		if len(r.Columns) > 0 {
+			names = r.Columns[i : i+1]
+		}
+		var found []string
 		for _, n := range names {
-			if cols[i] < 0 && n != "" {
-				cols[i] = m.ColumnLike(n)
+			c := m.ColumnLike(n)
+			if n == "" || c < 0 || slices.Contains(found, m.Heading[c]) {
+				continue
+			}
+			if found = append(found, m.Heading[c]); cols[i] < 0 {
+				cols[i] = c
 			}
 		}
+		if len(found) > 1 {
+			return nil, nil, &ResultError{m.Name, "which column is the key " + k + "? " + strings.Join(found, ", ") + " could be", "name it: --key COLUMN"}
+		}
+		if cols[i] < 0 && len(r.Columns) > 0 {
+			return nil, nil, &ResultError{m.Name, "there is no column " + r.Columns[i], "its columns are " + strings.Join(m.Heading, ", ")}
+		}
 		if cols[i] < 0 {
-			return nil, nil, &ResultError{m.Name, "there is no column " + k + ", which says which record a row is", "its columns are " + strings.Join(m.Heading, ", ")}
+			return nil, nil, &ResultError{m.Name, "there is no column " + k + ", which says which record a row is", "name it: --key COLUMN\nits columns are " + strings.Join(m.Heading, ", ")}
 		}
 	}
 	return cols, words, nil
 }
 
-// column finds a column that was named, or the first of the usual headings.
-// A usual heading that is a field of the records is passed over if there is
-// another.
-func (r *Result) column(m *table.Image, named string, usual []string, taken []int) (int, error) {
+// column finds a column that was named, or the one with a usual heading that is
+// no field of the records. Which of several is meant is asked.
+func (r *Result) column(m *table.Image, flag, named string, usual []string, taken []int) (int, error) {
 	if named != "" {
 		if i := m.ColumnLike(named); i >= 0 {
 			return i, nil
 		}
+		if named == NoColumn {
+			return -1, nil
+		}
 		return -1, &ResultError{m.Name, "there is no column " + named, "its columns are " + strings.Join(m.Heading, ", ")}
 	}
+	at := -1
+	var found []string
 	for _, h := range usual {
-		if i := m.ColumnLike(h); i >= 0 && !slices.Contains(taken, i) && r.Layout.Field(m.Heading[i]) == nil {
-			return i, nil
+		i := m.ColumnLike(h)
+		if i < 0 || slices.Contains(taken, i) || slices.Contains(found, m.Heading[i]) || r.ours(m.Heading[i]) {
+			continue
+		}
+		if found = append(found, m.Heading[i]); at < 0 {
+			at = i
 		}
 	}
-	return -1, nil
+	if len(found) > 1 {
+		return -1, &ResultError{m.Name, "which column is the " + flag + "? " + strings.Join(found, ", ") + " could be", "name it: --" + flag + " COLUMN"}
+	}
+	return at, nil
 }
 
 func heading(m *table.Image, i int) string {

@@ -30,8 +30,8 @@ func mergeHeadings(m *table.Image, merged []Merged) error {
 	top, bottom := m.HeadingRow, m.HeadingRow
 	over := map[int]int{} // column → the one whose heading goes before its own
 	for _, r := range merged {
-		if r.Top != top {
-			continue
+		if r.Top != top || r.Left >= len(m.Heading) || m.Heading[r.Left] == "" {
+			continue // cells that are merged and say nothing are no heading
 		}
 		bottom = max(bottom, r.Bottom)
 		if r.Right > r.Left && r.Bottom == r.Top {

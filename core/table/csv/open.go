@@ -3,6 +3,7 @@ package csv
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"unicode/utf8"
 
 	"paletwin/core/table"
@@ -31,7 +32,40 @@ func OpenWith(name string, data []byte, o table.Options) (*table.Image, error) {
 	if err := checkHead(name, data); err != nil {
 		return nil, err
 	}
-	return readHeading(name, data, encoding, o)
+	data, cr := fromCR(data)
+	m, err := readHeading(name, data, encoding, o)
+	if err == nil && cr {
+		m.Found.Newline = "cr"
+	}
+	return m, err
+}
+
+// fromCR turns the line ends of a text that has CR alone into LF, and reports
+// whether it did. ToCR is its inverse.
+func fromCR(data []byte) ([]byte, bool) {
+	head := data[:min(len(data), sniffed)]
+	if bytes.IndexByte(head, '\r') < 0 || bytes.IndexByte(head, '\n') >= 0 || bytes.IndexByte(data, '\n') >= 0 {
+		return data, false
+	}
+	return bytes.ReplaceAll(data, []byte{'\r'}, newline), true
+}
+
+// ToCR returns a writer that turns LF into CR.
+func ToCR(w io.Writer) io.Writer { return &crWriter{w: w} }
+
+type crWriter struct {
+	w    io.Writer
+	room []byte
+}
+
+func (c *crWriter) Write(p []byte) (int, error) {
+	c.room = append(c.room[:0], p...)
+	for i, b := range c.room {
+		if b == '\n' {
+			c.room[i] = '\r'
+		}
+	}
+	return c.w.Write(c.room)
 }
 
 // readHeading makes the image of CSV bytes that are UTF-8.

@@ -28,13 +28,21 @@ func (c *csvRows) check() error {
 	if c.encoder == nil {
 		return csv.CheckText(c.img.Name, c.m.Data, 0, len(c.m.Data))
 	}
-	if back, err := c.encoder.Bytes(c.img.Data); err != nil || !bytes.Equal(back, c.m.Data) {
+	text := c.img.Data
+	if c.cr() {
+		text = bytes.ReplaceAll(text, []byte{'\n'}, []byte{'\r'})
+	}
+	if back, err := c.encoder.Bytes(text); err != nil || !bytes.Equal(back, c.m.Data) {
 		return &table.Error{Code: table.NotUTF8, File: c.img.Name, Text: "the file is not all " + c.img.Found.Encoding + ", and could not be written back as it is"}
 	}
 	return nil
 }
 
 func (c *csvRows) text() ([]byte, int) { return c.img.Data, c.img.Body }
+
+// cr reports whether the file's lines end with CR alone; in the image they end
+// with LF.
+func (c *csvRows) cr() bool { return c.img.Found.Newline == "cr" }
 
 func (c *csvRows) newline() string {
 	if c.img.Found.Newline == "crlf" {
@@ -92,8 +100,12 @@ func (c *csvRows) added(r record.Record) []byte {
 // least is 0: the heading says which fields there are.
 func (c *csvRows) least() int { return 0 }
 
-// refuse names the first letter that the file's encoding lacks.
+// refuse names the first letter that the file's encoding lacks, or that would
+// not be told from its line ends.
 func (c *csvRows) refuse(v record.Value) string {
+	if c.cr() && bytes.ContainsRune([]byte(v.String()), '\r') {
+		return "the file's lines end with CR, which cannot stand in a text of it"
+	}
 	if c.encoder == nil {
 		return ""
 	}
@@ -106,10 +118,20 @@ func (c *csvRows) refuse(v record.Value) string {
 }
 
 func (c *csvRows) encode(w io.Writer) io.WriteCloser {
-	if c.encoder == nil {
-		return nopCloser{w}
+	out := io.WriteCloser(nopCloser{w})
+	if c.encoder != nil {
+		out = transform.NewWriter(w, c.encoder)
 	}
-	return transform.NewWriter(w, c.encoder)
+	if c.cr() {
+		return crCloser{csv.ToCR(out), out}
+	}
+	return out
+}
+
+// crCloser writes through ToCR, and closes what is behind it.
+type crCloser struct {
+	io.Writer
+	io.Closer
 }
 
 type nopCloser struct{ io.Writer }

@@ -7,9 +7,17 @@ type Tally struct {
 	Counts
 	Held       int          `json:"held"`        // changes held as a whole, or with every field held
 	HeldFields int          `json:"held_fields"` // field changes held
+	HeldActs   *HeldActs    `json:"held_acts,omitempty"`
 	ByField    []FieldCount `json:"-"`
 
 	at map[string]int // the place of a field in ByField
+}
+
+// HeldActs counts the adds and the deletes that are held. With the field changes
+// that are held it is all that is. Tallies of before there was one have none.
+type HeldActs struct {
+	Add    int `json:"add"`
+	Delete int `json:"delete"`
 }
 
 // FieldCount is how many amends change a field.
@@ -23,6 +31,15 @@ func (t *Tally) Count(c *Change) {
 	t.Counts.Count(c)
 	whole := len(c.Held) > 0 || len(c.Stop) > 0
 	held := 0
+	if t.HeldActs == nil {
+		t.HeldActs = new(HeldActs)
+	}
+	switch {
+	case whole && c.Act == Add:
+		t.HeldActs.Add++
+	case whole && c.Act == Delete:
+		t.HeldActs.Delete++
+	}
 	for i := range c.Fields {
 		f := &c.Fields[i]
 		if whole || len(f.Held) > 0 || len(f.Stop) > 0 {

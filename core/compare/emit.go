@@ -387,7 +387,9 @@ func (c *comparison) take(b *batch) error {
 	r.Records.Skipped += t.skipped
 	for _, ch := range b.changes {
 		r.Changes.Count(ch)
-		c.moved.take(ch)
+		if ch.Act != changeset.Delete || len(ch.Held)+len(ch.Stop) == 0 {
+			c.moved.take(ch)
+		}
 	}
 	c.sum.add(t)
 	if c.sink == nil || len(b.changes) == 0 {

@@ -401,10 +401,14 @@ func (c *comparison) judgeMissing() {
 	if c.missing == 1 {
 		what = "1 record of the snapshot is not in the copy"
 	}
-	held := "are held"
 	many := c.missing*tooManyMissing > c.snap.len()
+	part := ""
 	if many {
-		held = "are held; where the copy is a part of the snapshot on purpose, --missing keep leaves the rest alone"
+		part = "; where the copy is a part of the snapshot on purpose, --missing keep leaves the rest alone"
+	}
+	held := "their deletes are held" + part
+	if c.missing == 1 {
+		held = "its delete is held" + part
 	}
 	var f changeset.Finding
 	switch {
@@ -412,7 +416,7 @@ func (c *comparison) judgeMissing() {
 		f = changeset.MissingKept.Finding("%s; nothing follows from that", what)
 	case c.o.Missing != Asked:
 		c.deleteHold = []string{changeset.Missing.Name}
-		f = changeset.Missing.Finding("%s; their deletes %s", what, held)
+		f = changeset.Missing.Finding("%s; %s", what, held)
 	case c.res.Records.Stopped > 0:
 		c.deleteHold = []string{changeset.MissingMany.Name}
 		c.res.DeletesHeld = fmt.Sprintf("%s, and %s of the copy cannot be matched, so those may be among them; the deletes are held", what, count(c.res.Records.Stopped, "row"))
@@ -423,7 +427,7 @@ func (c *comparison) judgeMissing() {
 		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
 	case many && !c.o.AllMissing:
 		c.deleteHold = []string{changeset.MissingMany.Name}
-		c.res.DeletesHeld = fmt.Sprintf("%s, more than one in %d; the deletes %s", what, tooManyMissing, held)
+		c.res.DeletesHeld = fmt.Sprintf("%s, more than one in %d; %s", what, tooManyMissing, held)
 		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
 	default:
 		return

@@ -9,13 +9,14 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/changeset"
+	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
 
 // Total is the exact sum of a numeric field over all records, before and
-// after the whole change set.
+// after the change set, without the deletes that are held.
 type Total struct {
 	Field  string `json:"field"`
 	Before string `json:"before"`
@@ -192,6 +193,9 @@ func (s *sum) value(v record.Value, sign int64) {
 func (c *comparison) summed() []int {
 	var cols []int
 	for f, name := range c.res.Fields {
+		if c.field != nil && c.field[f] != nil && c.field[f].Kind != layout.Integer && c.field[f].Kind != layout.Decimal {
+			continue // whatever it looks like
+		}
 		if s := c.moved.of(name); s.any && !s.bad && !slices.Contains(c.snap.keyCol, f) {
 			cols = append(cols, f)
 		}

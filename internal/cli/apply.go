@@ -261,7 +261,10 @@ func leftWords(l run.Left) string {
 		n    int
 		word string
 	}{{l.Approved, "approved"}, {l.Open, "open"}, {l.Held, "held"}} {
-		if x.n > 0 {
+		switch {
+		case x.n > 0 && len(parts) == 0:
+			parts = append(parts, screen.Plural(x.n, "record")+" "+x.word)
+		case x.n > 0:
 			parts = append(parts, screen.Count(x.n)+" "+x.word)
 		}
 	}

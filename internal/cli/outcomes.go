@@ -15,7 +15,7 @@ type outcome struct {
 
 // outcomes lists what became of records.
 func (a *app) outcomes(all ...outcome) {
-	tab := screen.Table{Indent: "  ", Right: []bool{false, true}}
+	tab := screen.Table{Indent: "  ", Right: []bool{false, true}, Heading: []string{"", "records"}}
 	for _, o := range all {
 		if o.n == 0 {
 			o.more = ""

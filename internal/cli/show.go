@@ -169,7 +169,10 @@ func (n *tally) String() string {
 			parts = append(parts, screen.Count(x.n)+" "+x.word)
 		}
 	}
-	return strings.Join(parts, ", ")
+	if len(parts) == 0 {
+		return "no changes"
+	}
+	return strings.Join(parts, ", ") + " of " + screen.Count(n.open+n.approve+n.tool+n.hold+n.reject) + " field changes, adds and deletes"
 }
 
 func (a *app) showChanges(t *desk.Dossier, c *desk.Changes, f *changeset.Filter, limit int) error {

@@ -56,41 +56,50 @@ func (a *app) summary(s *summary, findings []changeset.Finding) {
 	a.counts(s)
 	a.byField(s)
 	a.sums(s.set.Totals, s.set.Fields, "after")
+	if h := s.set.Changes.HeldActs; len(s.set.Totals) > 0 && h != nil && h.Delete > 0 {
+		a.out.Line("  %s", screen.Dim("after: without the "+screen.Plural(h.Delete, "delete")+" that "+areHeld(h.Delete)))
+	}
 	a.findings(findings, false)
 }
 
+// counts prints the records of both sides by what becomes of them: each side
+// adds up.
 func (a *app) counts(s *summary) {
-	t := screen.Table{Indent: "  ", Right: []bool{false, true}}
-	n := &s.set.Changes
-	for _, row := range []struct {
-		word  string
-		count int
-		more  string
+	n, r := &s.set.Changes, &s.set.Records
+	rows := []struct {
+		word             string
+		snapshot, edited int
+		more             string
 	}{
-		{"amend", n.Amend, screen.Plural(n.FieldChanges, "field change")},
-		{"add", n.Add, ""},
-		{"delete", n.Delete, ""},
-	} {
-		if row.count > 0 {
-			t.Row(screen.Act(row.word), screen.Count(row.count), row.more)
+		{screen.Act("amend"), n.Amend, n.Amend, screen.Plural(n.FieldChanges, "field change")},
+		{screen.Act("add"), 0, n.Add, ""},
+		{screen.Act("delete"), n.Delete, 0, ""},
+	}
+	t := screen.Table{Indent: "  ", Right: []bool{false, true}, Heading: []string{"", "records"}}
+	if s.compared {
+		rows = append(rows, []struct {
+			word             string
+			snapshot, edited int
+			more             string
+		}{
+			{"unchanged", r.Unchanged, r.Unchanged, ""},
+			{"kept", r.Kept, 0, screen.Dim("nothing is proposed of them")},
+			{"skipped", 0, r.Skipped, screen.Dim("rows from which nothing follows")},
+			{"stopped", r.StoppedRecords, r.Stopped, screen.Dim("rows that cannot be used, and records that may be theirs")},
+		}...)
+		t.Right, t.Heading = append(t.Right, true), []string{"", "snapshot", "copy"}
+	}
+	for _, row := range rows {
+		switch {
+		case row.snapshot+row.edited == 0:
+		case !s.compared:
+			t.Row(row.word, screen.Count(max(row.snapshot, row.edited)), row.more)
+		default:
+			t.Row(row.word, some(row.snapshot), some(row.edited), row.more)
 		}
 	}
 	if s.compared {
-		r := &s.set.Records
-		t.Row("unchanged", screen.Count(r.Unchanged), "")
-		for _, row := range []struct {
-			word  string
-			count int
-			more  string
-		}{
-			{"kept", r.Kept, "records with a difference that is not proposed"},
-			{"skipped", r.Skipped, "rows of the copy from which nothing follows"},
-			{"stopped", r.Stopped, "rows of the copy that cannot be used"},
-		} {
-			if row.count > 0 {
-				t.Row(row.word, screen.Count(row.count), screen.Dim(row.more))
-			}
-		}
+		t.Row(screen.Dim("in all"), screen.Dim(screen.Count(r.Snapshot)), screen.Dim(some(r.Edited)), screen.Dim("records"))
 	}
 	t.Print(a.out)
 	if n.Held+n.HeldFields > 0 {
@@ -98,13 +107,36 @@ func (a *app) counts(s *summary) {
 	}
 }
 
+// some writes a number, and none as nothing.
+func some(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return screen.Count(n)
+}
+
+func areHeld(n int) string {
+	if n == 1 {
+		return "is held"
+	}
+	return "are held"
+}
+
+// heldWords counts what is held, each with its unit.
 func heldWords(n *changeset.Tally) string {
 	var parts []string
-	if n.Held > 0 {
-		parts = append(parts, screen.Plural(n.Held, "change"))
-	}
 	if n.HeldFields > 0 {
 		parts = append(parts, screen.Plural(n.HeldFields, "field change"))
+	}
+	if h := n.HeldActs; h != nil {
+		if h.Add > 0 {
+			parts = append(parts, screen.Plural(h.Add, "add"))
+		}
+		if h.Delete > 0 {
+			parts = append(parts, screen.Plural(h.Delete, "delete"))
+		}
+	} else if n.Held > 0 { // of a dossier of before these were told apart
+		parts = append(parts, screen.Plural(n.Held, "record")+" whole")
 	}
 	return strings.Join(parts, ", ") + ": the tool waits for your decision on them"
 }

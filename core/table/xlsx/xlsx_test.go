@@ -258,7 +258,7 @@ func TestMergedHeadings(t *testing.T) {
 	}{
 		"groups over columns": {map[string]string{"A1": "aid_no", "B1": "fees", "D1": "depot", "B2": "ex", "C2": "inc", "A3": "1", "B3": "2", "C3": "3", "D3": "4"},
 			[]string{"A1", "A2", "B1", "C1", "D1", "D2"}, []string{"aid_no", "fees ex", "fees inc", "depot"}, 2},
-		"over rows alone": {map[string]string{"A1": "aid_no", "B1": "v", "A3": "1", "B3": "2"}, []string{"A1", "A2", "B1", "B2"}, []string{"aid_no", "v"}, 1},
+		"over rows alone":   {map[string]string{"A1": "aid_no", "B1": "v", "A3": "1", "B3": "2"}, []string{"A1", "A2", "B1", "B2"}, []string{"aid_no", "v"}, 1},
 		"empty ones beside": {map[string]string{"A1": "aid_no", "B1": "v", "A2": "1", "B2": "2"}, []string{"D1", "F1", "C1", "C2"}, []string{"aid_no", "v"}, 1},
 		"below a title": {map[string]string{"A1": "Register", "A2": "aid_no", "B2": "v", "C2": "w", "A3": "1", "B3": "2", "C3": "3"},
 			[]string{"A1", "C1"}, []string{"aid_no", "v", "w"}, 2},

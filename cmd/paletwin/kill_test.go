@@ -410,6 +410,7 @@ func TestRandomKillsOfEveryCommand(t *testing.T) {
 				require.Zero(t, check, "at %d, again: %s", n, out)
 				out, code = command(t, program, dir, nil, "history")
 				require.Zero(t, code, "at %d: %s", n, out)
+				require.Empty(t, leftovers(t, dir), "at %d", n)
 				switch c.name {
 				case "apply":
 					require.Equal(t, newRegister, register(t, dir))

@@ -84,3 +84,102 @@ func TestNobodyReadsOn(t *testing.T) {
 		assert.Zero(t, n, out)
 	}
 }
+
+// An interrupt ends every command within a second, whatever it is at: here one
+// that waits for an input that does not come, and those that read much.
+func TestEveryCommandEndsAtOnce(t *testing.T) {
+	dir := t.TempDir()
+	large(t, dir, 300_000)
+	out, code := command(t, program, dir, nil, "compare", "aids.csv", "edited.csv", "--key", "k", "--title", "all")
+	require.Zero(t, code, out)
+	out, code = command(t, program, dir, nil, "layout", "draft", "aids.csv")
+	require.Zero(t, code, out)
+	for _, args := range [][]string{
+		{"compare", "-", "edited.csv", "--key", "k"}, {"compare", "aids.csv", "edited.csv", "--key", "k"}, {"derive", "aids.csv", "--key", "k", "--set", `fee = fee * 2`},
+		{"lend", "aids.csv", "--key", "k", "-o", "lent.xlsx"}, {"layout", "test", "layouts/aids.yaml", "aids.csv"}, {"layout", "draft", "aids.csv", "-o", "x.yaml"},
+		{"approve", "1", "--all"}, {"show", "1", "--json"}, {"review", "sheet", "1", "-o", "s.xlsx"}, {"review", "page", "1", "-o", "p.html"}, {"handoff", "1"}, {"history", "--check"},
+	} {
+		for _, sig := range []os.Signal{syscall.SIGTERM, os.Interrupt} {
+			cmd := exec.Command(program, args...)
+			cmd.Dir = dir
+			in, err := cmd.StdinPipe()
+			require.NoError(t, err)
+			require.NoError(t, cmd.Start())
+			time.Sleep(80 * time.Millisecond)
+			sent := time.Now()
+			_ = cmd.Process.Signal(sig) // it may have ended by itself
+			_ = cmd.Wait()              // its exit code tells
+			assert.Less(t, time.Since(sent), time.Second, "%v", args)
+			_ = in.Close()
+			for _, name := range []string{"lent.xlsx", "x.yaml", "s.xlsx", "p.html"} {
+				_ = os.Remove(filepath.Join(dir, name)) // where it was made in time
+			}
+		}
+	}
+	out, code = command(t, program, dir, nil, "history", "--check")
+	assert.Zero(t, code, out)
+	out, code = command(t, program, dir, nil, "compare", "aids.csv", "edited.csv", "--key", "k", "--title", "after")
+	assert.Zero(t, code, out)
+	assert.Empty(t, leftovers(t, dir))
+}
+
+// leftovers lists what killed commands left and the next one should have cleared.
+func leftovers(t *testing.T, dir string) (all []string) {
+	require.NoError(t, filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
+		if name := e.Name(); strings.HasPrefix(name, ".draft-") || strings.HasSuffix(name, ".paletwin-new") && filepath.Dir(path) != dir {
+			all = append(all, path)
+		}
+		return err
+	}))
+	return all
+}
+
+// Others' files: what belongs to somebody else is said before it becomes ours, and
+// what may not be read or written is one line that names it.
+func TestOthersFiles(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root can be somebody else")
+	}
+	dir, err := os.MkdirTemp("", "others")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	bin, err := os.ReadFile(program)
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "paletwin"), bin, 0o755))
+	desk, srv := filepath.Join(dir, "desk"), filepath.Join(dir, "srv")
+	for _, d := range []string{desk, srv} {
+		require.NoError(t, os.Mkdir(d, 0o755))
+	}
+	for name, text := range map[string]string{"aids.csv": oldRegister, "edited.csv": editedCopy} {
+		require.NoError(t, os.WriteFile(filepath.Join(desk, name), []byte(text), 0o644))
+	}
+	require.NoError(t, os.Chown(desk, 65534, 65534))
+	nobody := func(args ...string) (string, int) {
+		cmd := exec.Command(filepath.Join(dir, "paletwin"), args...)
+		cmd.Dir, cmd.Env = desk, []string{"NO_COLOR=1"}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		out, _ := cmd.CombinedOutput() // its exit code tells
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	out, code := nobody("compare", "aids.csv", "edited.csv", "--key", "k")
+	require.Zero(t, code, out)
+	out, code = nobody("approve", "1", "--all", "--held")
+	require.Zero(t, code, out)
+	register := filepath.Join(srv, "register.csv")
+	require.NoError(t, os.WriteFile(register, []byte(oldRegister), 0o600))
+	out, code = nobody("apply", "1", "--to", register, "--yes")
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, out, "paletwin: "+srv+": permission denied\n")
+	require.NoError(t, os.Chmod(srv, 0o777))
+	out, code = nobody("apply", "1", "--to", register, "--yes")
+	assert.Equal(t, 1, code, out)
+	assert.Contains(t, out, "paletwin: "+register+": permission denied\n")
+	require.NoError(t, os.Chmod(register, 0o666))
+	out, code = nobody("apply", "1", "--to", register, "--yes", "--rehearse")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "belongs to root; written anew it belongs to you")
+	out, code = nobody("apply", "1", "--to", register, "--yes")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "belongs to root; written anew it belongs to you")
+}

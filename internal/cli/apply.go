@@ -110,6 +110,9 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 	if n := tgt.Links(); n > 1 {
 		a.hint("%s has %d names (hard links); the others keep the old content", a.shown(tgt.Name()), n)
 	}
+	if who := tgt.Owner(); who != "" {
+		a.hint("%s belongs to %s; written anew it belongs to you", a.shown(tgt.Name()), screen.Safe(who))
+	}
 	progress := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
 	defer progress.Done()
 	job := &run.Job{Dossier: t, Target: tgt, By: a.user, Now: a.now, Options: f.Options, Progress: progress.Step}

@@ -262,6 +262,10 @@ func explainSystem(err error) *message {
 		m.Code, m.Text, m.unhurt, m.Do = "interrupted", "interrupted", "nothing half-written is left", "run the same command again: it goes on where it can"
 	case errors.Is(err, disk.ErrFolder), errors.Is(err, syscall.EISDIR):
 		m.Code, m.Text, m.Do = "directory", m.File+" is a folder, not a file", "name the file in it"
+	case errors.Is(err, disk.ErrPipe), errors.Is(err, disk.ErrDevice):
+		m.Code, m.Text, m.Do = "no-file", m.File+" "+errors.Unwrap(path).Error(), "save what comes out of it as a file, and name that; a snapshot or copy may come from standard input, named -"
+	case errors.Is(err, syscall.ENAMETOOLONG):
+		m.Code, m.Text, m.Do = "name-too-long", "the name "+screen.Cut(m.File, 60)+" is too long", "choose a shorter one"
 	case errors.Is(err, fs.ErrNotExist):
 		m.Code, m.Text, m.Do = "missing-file", "there is no file "+m.File, "check the name and the folder you are in"
 	case errors.Is(err, fs.ErrPermission):

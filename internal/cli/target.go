@@ -2,10 +2,7 @@ package cli
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
-	"io/fs"
-	"path/filepath"
 
 	"github.com/spf13/pflag"
 
@@ -125,8 +122,5 @@ func (a *app) target(t *desk.Dossier, p targetFlags) (*file.File, table.Options,
 	}
 	o.Password, o.Rename = a.password(), func(m *table.Image) { l.Rename(m) }
 	f, err := file.Open(a.fs, path, t.Set().Key, o)
-	if errors.Is(err, fs.ErrPermission) {
-		return nil, o, &fs.PathError{Op: "lock", Path: filepath.Dir(path), Err: fs.ErrPermission}
-	}
 	return f, o, err
 }

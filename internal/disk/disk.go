@@ -69,7 +69,33 @@ func (m *Mapping) Close() error {
 // OS is the operating system's own file system.
 type OS struct{}
 
-func (OS) Open(name string) (File, error) { return openFile(name, os.O_RDONLY, 0) }
+func (OS) Open(name string) (File, error) {
+	if err := plain(name); err != nil {
+		return nil, err
+	}
+	return openFile(name, os.O_RDONLY, 0)
+}
+
+// ErrPipe and ErrDevice say that a name is that of no file. A pipe would be waited
+// for, and a device may never end.
+var (
+	ErrPipe   = errors.New("is a pipe, not a file")
+	ErrDevice = errors.New("is a device, not a file")
+)
+
+// plain refuses what is no file before it is opened.
+func plain(name string) error {
+	info, err := os.Stat(name)
+	switch {
+	case err != nil: // opening it says why
+		return nil
+	case info.Mode()&fs.ModeNamedPipe != 0:
+		return &fs.PathError{Op: "read", Path: name, Err: ErrPipe}
+	case info.Mode()&(fs.ModeDevice|fs.ModeCharDevice|fs.ModeSocket) != 0:
+		return &fs.PathError{Op: "read", Path: name, Err: ErrDevice}
+	}
+	return nil
+}
 
 func (OS) Create(name string, perm fs.FileMode) (File, error) {
 	return openFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, perm)
@@ -89,6 +115,9 @@ func openFile(name string, flag int, perm fs.FileMode) (File, error) {
 }
 
 func (OS) Map(name string) (*Mapping, error) {
+	if err := plain(name); err != nil {
+		return nil, err
+	}
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err

@@ -5,6 +5,8 @@ package disk
 import (
 	"io/fs"
 	"os"
+	"os/user"
+	"strconv"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -50,6 +52,20 @@ func keep(name string, like fs.FileInfo) error {
 		}
 	}
 	return os.Chmod(name, like.Mode().Perm())
+}
+
+// Owner returns whose a file is that would become ours if it was written anew; ""
+// if it stays whose it is.
+func Owner(info fs.FileInfo) string {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok || int(st.Uid) == os.Geteuid() || os.Geteuid() == 0 {
+		return ""
+	}
+	id := strconv.Itoa(int(st.Uid))
+	if u, err := user.LookupId(id); err == nil {
+		return u.Username
+	}
+	return "user " + id
 }
 
 // Links returns how many names a file has.

@@ -75,6 +75,9 @@ func Open(fsys disk.FS, name string, key []string, o table.Options) (*File, erro
 	if errors.Is(err, disk.ErrLocked) {
 		return nil, &target.BusyError{Name: path, Why: disk.ErrLocked.Error()}
 	}
+	if errors.Is(err, fs.ErrPermission) {
+		err = &fs.PathError{Op: "write", Path: filepath.Dir(path), Err: fs.ErrPermission} // the lock's own name says nobody anything
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -118,6 +121,9 @@ func (f *File) Batch() int       { return 0 }
 
 // Links returns how many names the file has.
 func (f *File) Links() int { return disk.Links(f.m.Info) }
+
+// Owner returns whose the file is, where writing it would make it ours; else "".
+func (f *File) Owner() string { return disk.Owner(f.m.Info) }
 
 // Refresh reads the file again.
 func (f *File) Refresh(ctx context.Context) error {

@@ -15,7 +15,7 @@ cd demo
 "$TERMSHOT" "$out/history.png" -- sh -c 'paletwin history; echo; paletwin history 0001'
 "$TERMSHOT" "$out/layout.png" -- paletwin layout test aids autumn-round.csv
 rm -rf dossiers && cp aids.csv register.csv
-"$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --title 'Autumn round'
+"$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --title 'Autumn round' --quiet
 "$TERMSHOT" "$out/wear.png" -- paletwin show 0001 --wear --limit 30
 "$TERMSHOT" "$out/show.png" -- paletwin show 0001 --limit 24
 "$TERMSHOT" "$out/review.png" -k "f" -w 3 -- sh -c 'sleep 1; stty rows 41 cols 130; exec paletwin review 0001'

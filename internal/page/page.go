@@ -225,7 +225,7 @@ func text(v record.Value) *string {
 
 func unit(m *desk.Matter, s *desk.Standing, u, at int, texts map[[2]string]string) unitJSON {
 	st := &s.States[u]
-	j := unitJSON{Ref: m.Ref(s, u), Change: at, Field: -1, Codes: append([]string{}, slices.Concat(st.Stop, st.Held, st.Noted)...), Stop: len(st.Stop) > 0, Note: st.Note}
+	j := unitJSON{Ref: m.Ref(s, u), Change: at, Field: -1, Codes: append([]string{}, slices.Concat(st.Stop, st.Held, st.Noted)...), Stop: st.Barred(), Note: st.Note}
 	if d := m.Prefill(st); d != "" {
 		j.Decision = string(d)
 	}

@@ -45,7 +45,7 @@
   function counts() {
     const n = { approve: 0, hold: 0, reject: 0 }; let open = 0, held = 0;
     for (const u of units) { if (u.decision) n[u.decision]++; else if (u.codes.length) held++; else open++; }
-    $("counts").textContent = open + " open · " + n.approve + " approved · " + (n.hold + held) + " held · " + n.reject + " rejected = " + units.length;
+    $("counts").textContent = open + " open · " + n.approve + " approved · " + (n.hold + held) + " held · " + n.reject + " rejected = " + units.length + " field changes, adds and deletes";
     $("listed").textContent = listed.length === units.length ? "All " + units.length + " changes" : listed.length + " of " + units.length + " changes";
   }
 

@@ -144,7 +144,7 @@ func TestDecidingInThePage(t *testing.T) {
 	text := func(id string) string {
 		return evaluate[string](t, ctx, `document.getElementById("`+id+`").textContent`)
 	}
-	assert.Equal(t, "311 open · 0 approved · 0 held · 0 rejected = 311", text("counts"))
+	assert.Equal(t, "311 open · 0 approved · 0 held · 0 rejected = 311 field changes, adds and deletes", text("counts"))
 	assert.Equal(t, "Review 0001: Review "+hostile, evaluate[string](t, ctx, "document.title"))
 	assert.Equal(t, 0, evaluate[int](t, ctx, `document.querySelectorAll("img").length`))
 	set(t, ctx, "field", "depot")
@@ -155,7 +155,7 @@ func TestDecidingInThePage(t *testing.T) {
 	set(t, ctx, "search", "img src")
 	assert.Equal(t, "1 of 311 changes", text("listed"))
 	do(t, ctx, chromedp.Focus("#scroll"), chromedp.KeyEvent("r"))
-	assert.Equal(t, "301 open · 9 approved · 0 held · 1 rejected = 311", text("counts"))
+	assert.Equal(t, "301 open · 9 approved · 0 held · 1 rejected = 311 field changes, adds and deletes", text("counts"))
 	assert.Contains(t, text("record"), hostile)
 	set(t, ctx, "note", "no tags in names")
 	do(t, ctx, chromedp.Click("#save"))

@@ -70,7 +70,11 @@ func (b *bench) view() (text string, err error) {
 		return "", err
 	}
 	var out strings.Builder
-	fmt.Fprintln(&out, d.Meta.Title, d.Meta.By, d.Set().Changes)
+	counts, err := json.Marshal(d.Set().Changes)
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprintln(&out, d.Meta.Title, d.Meta.By, string(counts))
 	c, err := d.Changes()
 	if err != nil {
 		return "", err

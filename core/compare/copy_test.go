@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"paletwin/core/changeset"
 	"paletwin/core/table"
 )
 
@@ -173,5 +174,13 @@ func TestLentRecordsAreKnown(t *testing.T) {
 			assert.Equal(t, []string{"not-lent"}, ch.Held, "of a record that was not lent")
 		}
 		assert.Len(t, k.changes, strange)
+		// A copy of the whole is none of it, whatever was lent.
+		full := project(snapshot, 0, 4)
+		full[1+rapid.IntRange(0, n-1).Draw(t, "edited")][1] = "D77"
+		if gone := rapid.IntRange(0, 3).Draw(t, "gone"); gone > 0 {
+			full = slices.Delete(full, 1, 1+gone)
+		}
+		res, _ = run(t, snapshot, full, Options{Lends: func() []*table.Lent { return []*table.Lent{lent} }})
+		assert.False(t, slices.ContainsFunc(res.Findings, func(f changeset.Finding) bool { return f.Code == "lent" || f.Code == "not-lent" }))
 	})
 }

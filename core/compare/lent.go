@@ -1,12 +1,14 @@
 package compare
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strings"
 
 	"paletwin/core/changeset"
 	"paletwin/core/table"
+	"paletwin/core/table/csv"
 )
 
 // lent recognises a copy that was lent, and refuses one that was lent from
@@ -100,6 +102,19 @@ func (c *comparison) useLend() error {
 	return nil
 }
 
+// sameCells reports whether a record and a row have the same in some fields.
+func (c *comparison) sameCells(i, j uint32, fields []int) bool {
+	was, is := c.snap.raw(i), c.copy.raw(j)
+	for _, f := range fields {
+		a, _ := csv.Cell(was, f, c.snap.img.Comma)
+		b, _ := csv.Cell(is, c.res.Columns.Column[f], c.copy.img.Comma)
+		if !bytes.Equal(csv.Unquote(a), csv.Unquote(b)) {
+			return false
+		}
+	}
+	return true
+}
+
 // keyList names the first of some of the snapshot's records.
 func (c *comparison) keyList(at []uint32) string {
 	const most = 6
@@ -116,7 +131,9 @@ func (c *comparison) keyList(at []uint32) string {
 
 // knownLend is what was lent of this snapshot that the copy most likely is: it
 // has just those fields, and of all records that were lent or are in it, more
-// than half are both. Where deletes are asked for, nothing is guessed.
+// are both than if the whole snapshot had been lent. A record that was not lent
+// and is in it unchanged says that it is another copy. Where deletes are asked
+// for, nothing is guessed.
 func (c *comparison) knownLend() *table.Lent {
 	if c.o.Lends == nil || c.o.Missing == Asked {
 		return nil
@@ -128,10 +145,11 @@ func (c *comparison) knownLend() *table.Lent {
 		}
 	}
 	var best *table.Lent
-	most := 0.5
+	most := max(0.5, float64(c.matched)/float64(c.snap.len()+c.copy.len()-c.matched))
+	fields := c.shared()
 	for _, l := range c.o.Lends() {
 		lends, known := l.Lends()
-		if !known || l.All != c.snap.len() || len(l.Fields) != len(has) || slices.ContainsFunc(l.Fields, func(f string) bool { return !has[f] }) {
+		if !known || !l.Narrow() || l.All != c.snap.len() || len(l.Fields) != len(has) || slices.ContainsFunc(l.Fields, func(f string) bool { return !has[f] }) {
 			continue
 		}
 		both, either := 0, c.copy.len()-c.matched
@@ -140,6 +158,8 @@ func (c *comparison) knownLend() *table.Lent {
 			case was && m >= mateRow:
 				both++
 				either++
+			case m >= mateRow && c.sameCells(uint32(i), m-mateRow, fields):
+				both = -c.snap.len()
 			case was || m >= mateRow:
 				either++
 			}

@@ -303,6 +303,10 @@ func (a *app) troubles(steps []*run.Step) {
 func (a *app) afterApply(t *desk.Dossier, rep *run.Report) {
 	n := t.Meta.Number
 	switch {
+	case rep.Stopped:
+		a.next("paletwin apply " + n + "   (goes on with what was not attempted)")
+	case rep.Steps.Conflict > 0 && rep.Left.Approved > 0:
+		a.next("paletwin apply "+n+"   (goes on with the rest)", "paletwin approve "+n+" ID … --overwrite && paletwin apply "+n+" --overwrite-conflicts", "paletwin rollback "+n)
 	case rep.Steps.Conflict > 0:
 		a.next("paletwin approve "+n+" ID … --overwrite && paletwin apply "+n+" --overwrite-conflicts", "paletwin rollback "+n)
 	case rep.Left.Approved > 0:

@@ -79,7 +79,7 @@ var (
 	OtherSheets  = Code{"other-sheets", Note, OfFile, "one sheet of several is read"}
 	FormulaCells = Code{"formula-cells", Note, OfFile, "cells of a column hold formulas; what was last computed for them is taken"}
 	Lent         = Code{"lent", Note, OfFile, "the copy was lent from this snapshot; what a narrow copy lacks is no deletion"}
-	LentLost     = Code{"lent-lost", Warn, OfFile, "records that were lent are not in the copy that came back"}
+	LentLost     = Code{"lent-lost", Warn, OfFile, "records that were lent are not in the copy that came back; new ones may be these under another key, and are held"}
 	NotLent      = Code{"not-lent", Warn, OfRecord, "the copy has a record that was not lent: a key was typed anew, or a row came from elsewhere; its changes are held"}
 	LentOther    = Code{"lent-elsewhere", Warn, OfFile, "the copy was lent from another snapshot; the comparison went on because --other-register was given"}
 	OtherRegist  = Code{"other-register", Warn, OfFile, "fewer than half the rows of the copy match the snapshot; the comparison went on because --other-register was given"}

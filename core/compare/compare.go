@@ -231,6 +231,7 @@ type comparison struct {
 	moved      moves      // what the changes do to sums
 	missing    int        // snapshot records that the copy lacks, listed ones aside
 	lentHere   bool       // the copy says that it was lent from this snapshot
+	lentLost   bool       // records that were lent are not in the copy, and new ones may be these
 	notLent    table.Bits // of a narrow copy, which records were lent: others are held; nil is any
 	deleteHold []string   // the code that holds deletes of missing records, if any
 }

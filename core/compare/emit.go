@@ -369,6 +369,9 @@ func (c *comparison) additions(b *batch, rows []uint32) {
 				ch.Record = append(ch.Record, record.Field{Name: c.res.Fields[f], Value: v})
 			}
 		}
+		if c.lentLost {
+			ch.Held = []string{changeset.LentLost.Name}
+		}
 		if c.o.Wear {
 			c.readAdd(b, ch, j)
 		}

@@ -92,7 +92,14 @@ func (c *comparison) useLend() error {
 		if len(lost) > 1 {
 			text = fmt.Sprintf("%s that were lent are not in the copy: %s", count(len(lost), "record"), c.keyList(lost))
 		}
-		if n := c.copy.len() - c.matched - c.res.Records.Stopped; n > 0 || len(strange) > 0 {
+		switch c.lentLost = len(c.adds) > 0; {
+		case c.lentLost:
+			var keys []string
+			for _, j := range c.adds[:min(len(c.adds), most)] {
+				keys = append(keys, c.copy.key(j).String())
+			}
+			text += "; a new one may be such a record under a key that was typed anew, and is held: " + list(keys)
+		case len(strange) > 0:
 			text += "; where a key was typed anew, the record stands under another one"
 		}
 		f := changeset.LentLost.Finding("%s", text)
@@ -115,9 +122,11 @@ func (c *comparison) sameCells(i, j uint32, fields []int) bool {
 	return true
 }
 
+// most is how many keys are named.
+const most = 6
+
 // keyList names the first of some of the snapshot's records.
 func (c *comparison) keyList(at []uint32) string {
-	const most = 6
 	var keys []string
 	for _, i := range at[:min(len(at), most)] {
 		keys = append(keys, c.snap.key(i).String())
@@ -145,7 +154,7 @@ func (c *comparison) knownLend() *table.Lent {
 		}
 	}
 	var best *table.Lent
-	most := max(0.5, float64(c.matched)/float64(c.snap.len()+c.copy.len()-c.matched))
+	share := max(0.5, float64(c.matched)/float64(c.snap.len()+c.copy.len()-c.matched))
 	fields := c.shared()
 	for _, l := range c.o.Lends() {
 		lends, known := l.Lends()
@@ -164,8 +173,8 @@ func (c *comparison) knownLend() *table.Lent {
 				either++
 			}
 		}
-		if share := float64(both) / float64(max(either, 1)); share > most {
-			best, most = l, share
+		if s := float64(both) / float64(max(either, 1)); s > share {
+			best, share = l, s
 		}
 	}
 	return best

@@ -30,7 +30,7 @@ func (j *Job) secondLook(c *desk.Changes, steps []*Step) error {
 
 // MissingLook says whose approval is missing, and of what.
 func MissingLook(t *desk.Dossier, u desk.Unlooked) string {
-	what := fmt.Sprintf("%d changes, %s first,", u.Changes, u.First)
+	what := fmt.Sprintf("%d changes, the first of them of %s,", u.Changes, u.First)
 	if u.Changes == 1 {
 		what = "the change of " + u.First
 	}

@@ -169,10 +169,14 @@ func (n *tally) String() string {
 			parts = append(parts, screen.Count(x.n)+" "+x.word)
 		}
 	}
-	if len(parts) == 0 {
+	switch all := n.open + n.approve + n.tool + n.hold + n.reject; all {
+	case 0:
 		return "no changes"
+	case 1:
+		return strings.Join(parts, ", ") + " of 1 field change, add or delete"
+	default:
+		return strings.Join(parts, ", ") + " of " + screen.Count(all) + " field changes, adds and deletes"
 	}
-	return strings.Join(parts, ", ") + " of " + screen.Count(n.open+n.approve+n.tool+n.hold+n.reject) + " field changes, adds and deletes"
 }
 
 func (a *app) showChanges(t *desk.Dossier, c *desk.Changes, f *changeset.Filter, limit int) error {

@@ -87,10 +87,7 @@ func TestEditedCopiesAreCopies(t *testing.T) {
 func TestOtherTablesAreNoCopies(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(40, 80).Draw(t, "records")
-		var keys []int
-		for i := range n {
-			keys = append(keys, 100+i)
-		}
+		keys := keysFrom(100, n)
 		snapshot := records(t, keys)
 		other := [][]string{{"k", "name", "seen"}}
 		for _, k := range keys[:rapid.IntRange(12, n/2-1).Draw(t, "rows")] {
@@ -115,6 +112,14 @@ func TestOtherTablesAreNoCopies(t *testing.T) {
 	})
 }
 
+func keysFrom(first, n int) []int {
+	keys := make([]int, n)
+	for i := range keys {
+		keys[i] = first + i
+	}
+	return keys
+}
+
 func project(rows [][]string, columns ...int) [][]string {
 	var all [][]string
 	for _, r := range rows {
@@ -132,11 +137,7 @@ func project(rows [][]string, columns ...int) [][]string {
 func TestLentRecordsAreKnown(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(20, 60).Draw(t, "records")
-		var keys []int
-		for i := range n {
-			keys = append(keys, 100+i)
-		}
-		snapshot := records(t, keys)
+		snapshot := records(t, keysFrom(100, n))
 		lent := &table.Lent{Version: 1, Snapshot: "s", Fields: []string{"k", "depot"}, Of: 5, All: n}
 		edited := [][]string{{"k", "depot"}}
 		var bits table.Bits

@@ -400,6 +400,11 @@ func TestRandomKillsOfEveryCommand(t *testing.T) {
 					require.Contains(t, c.ends, code, "%d: %s", n, out)
 				} else {
 					killed++
+					if drafts, _ := filepath.Glob(filepath.Join(dir, "dossiers/.draft-*")); len(drafts) > 0 { // - is not the one before
+						out, code := command(t, program, dir, nil, "show", "-")
+						require.Equal(t, 3, code, "at %d: %s", n, out)
+						require.Contains(t, out, "the last attempt to make a dossier failed", "at %d", n)
+					}
 				}
 				require.Contains(t, []string{oldRegister, newRegister, "k,v,w\n1,A,x\n2,b,x\n3,\"C\",x\n\n4,d,x\n5,e,x\n"}, register(t, dir), "at %d", n)
 				out, check := command(t, program, dir, nil, "history", "--check")

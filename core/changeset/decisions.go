@@ -406,6 +406,11 @@ type State struct {
 // ToolHeld reports whether the unit is held by the tool alone.
 func (s *State) ToolHeld() bool { return s.Decision == Hold && s.By == Tool }
 
+// Seconds reports whether a decision is a second person's approval of the unit.
+func (s *State) Seconds(d Decision, by string) bool {
+	return d == Approve && s.Decision == Approve && s.By != by
+}
+
 // Barred reports whether the unit cannot be approved: it is stopped, and no
 // value was given in the place of the one that stops it.
 func (s *State) Barred() bool { return len(s.Stop) > 0 && s.Given == nil }

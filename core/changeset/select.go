@@ -203,7 +203,7 @@ func (r *Ruling) touches(n *Touched, c *Change, s *State) bool {
 
 // seconds reports whether the ruling is a second person's approval of a unit.
 func (r *Ruling) seconds(s *State) bool {
-	return r.Second && r.Decision == Approve && s.Decision == Approve && s.By != r.By
+	return r.Second && s.Seconds(r.Decision, r.By)
 }
 
 // stands reports whether a unit is as the ruling would have it.

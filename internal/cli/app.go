@@ -78,7 +78,7 @@ func Main() int {
 	defer stop()
 	context.AfterFunc(ctx, func() {
 		stop() // a second interrupt ends the process at once
-		time.AfterFunc(patience, func() { os.Exit(a.fail(context.Canceled)) })
+		time.AfterFunc(patience, func() { os.Exit(a.fail(errCutShort)) })
 	})
 	return a.run(ctx, os.Args[1:])
 }
@@ -87,6 +87,9 @@ func Main() int {
 // itself. What it leaves half-done then is what a kill would leave, and what the
 // next command makes good.
 const patience = 700 * time.Millisecond
+
+// errCutShort says that a command was ended in the middle of what it did.
+var errCutShort = errors.New("interrupted in the middle of what was being done")
 
 // userName is the name of the user of the operating system.
 func userName() string {

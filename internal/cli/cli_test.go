@@ -94,6 +94,7 @@ func TestBrokenRunsAreToldTruly(t *testing.T) {
 		{&run.Broken{Run: 2, Done: 200, Of: 900, Unknown: 100, Err: context.Canceled}, "interrupted; run 2 had written 200 of 900 records, and what became of 100 more is not known yet"},
 		{&run.Broken{Run: 2, Done: 900, Of: 900, Written: true, Err: full}, "the disk is full; run 2 had written 900 of 900 records, and what failed came after that"},
 		{target.ErrMoved, "the target changed after it was read; nothing was written"},
+		{errCutShort, "interrupted in the middle of what was being done"},
 	} {
 		assert.Equal(t, c.text, explain(c.err).Text)
 	}

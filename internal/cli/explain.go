@@ -258,6 +258,8 @@ func explainSystem(err error) *message {
 		m.File = path.Path
 	}
 	switch {
+	case errors.Is(err, errCutShort):
+		m.Code, m.Do = "interrupted", "run the same command again: it finishes what was begun, or clears it"
 	case errors.Is(err, context.Canceled):
 		m.Code, m.Text, m.unhurt, m.Do = "interrupted", "interrupted", "nothing half-written is left", "run the same command again: it goes on where it can"
 	case errors.Is(err, disk.ErrFolder), errors.Is(err, syscall.EISDIR):

@@ -31,7 +31,8 @@ func (d *Desk) others(c *Comparison) ([]*Dossier, error) {
 }
 
 // lookBack lets a comparison of a snapshot ask what was lent of it, and, where
-// slips are looked for, what other dossiers' snapshots had. own gives the snapshot's digest; a file of another size is not asked for.
+// slips are looked for, what other dossiers' snapshots had. own gives the
+// snapshot's digest; a file of another size is not asked for.
 func (d *Desk) lookBack(c *Comparison, snapshot *Table, own func() string) {
 	if lent, err := d.FS.ReadDir(filepath.Join(d.Dir, lentFolder)); err == nil && len(lent) > 0 {
 		c.Options.Lends = func() []*table.Lent { return d.Lends(own()) }

@@ -116,7 +116,7 @@ func (m *Matter) Prefill(s *changeset.State) changeset.Decision {
 // Stands reports whether a decision says what stands already, and adds nobody
 // to those who approved.
 func (m *Matter) Stands(s *changeset.State, d changeset.Decision, note, by string) bool {
-	return s.Decision == d && !s.ToolHeld() && s.Note == note && !(d == changeset.Approve && s.By != by && m.Dossier.wantsSecond())
+	return s.Decision == d && !s.ToolHeld() && s.Note == note && !(m.Dossier.wantsSecond() && s.Seconds(d, by))
 }
 
 // Set is the start of the change set's seal, which tells it from others.

@@ -60,23 +60,20 @@ func explain(err error) *message {
 }
 
 func explainTyped(err error) *message {
+	if m := explainDesk(err); m != nil {
+		return m
+	}
 	var (
 		use     *usageError
 		tab     *table.Error
 		ref     *compare.Refusal
 		refused *run.Refusal
-		damage  *desk.DamageError
-		none    *desk.NotFound
-		name    *desk.NameError
-		attempt *desk.AttemptError
-		copied  *desk.CopyError
 		busy    *target.BusyError
 		column  *file.MissingColumn
 		field   *lend.FieldError
 		wrong   layout.Errors
 		formula *expr.Error
 		said    *sheet.FileError
-		routine *desk.RoutineError
 		derived *derive.FieldError
 		beside  *derive.InputError
 		handing *handoff.Error
@@ -101,22 +98,6 @@ func explainTyped(err error) *message {
 		return explainRefusal(ref)
 	case errors.As(err, &refused):
 		return &message{Code: refused.Code, Text: refused.Text, Do: remedies[refused.Code], exit: exitLook}
-	case errors.As(err, &damage):
-		return &message{Code: "damaged", Text: damage.Error(), File: damage.File, Do: remedies["damaged"], exit: exitFailed}
-	case errors.As(err, &none):
-		do := "paletwin history lists the dossiers there are"
-		if len(none.Have) == 0 {
-			do = "there is no dossier here yet: paletwin compare makes one; --desk names another desk"
-		}
-		return &message{Code: "no-dossier", Text: none.Error(), Do: do, exit: exitUsage}
-	case errors.As(err, &attempt):
-		return &message{Code: "failed-attempt", Text: attempt.Error(), Do: "name the dossier that is meant by its number (paletwin history lists them), or make the new one", exit: exitLook}
-	case errors.As(err, &copied):
-		return &message{Code: "copied-dossier", Text: copied.Error(), Do: "name the dossier itself; move the copy out of the folder dossiers", exit: exitLook}
-	case errors.As(err, &name) && name.Field != "":
-		return &message{Code: "no-field", Text: name.Error(), Column: name.Field, exit: exitUsage}
-	case errors.As(err, &name):
-		return &message{Code: "no-change", Text: name.Error(), Do: "paletwin show lists the changes with their ids", exit: exitLook}
 	case errors.Is(err, target.ErrMoved):
 		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed, unhurt: "nothing was written"}
 	case errors.As(err, &busy):
@@ -125,8 +106,6 @@ func explainTyped(err error) *message {
 		return explainLayout(wrong)
 	case errors.As(err, &formula):
 		return explainExpression(formula)
-	case errors.As(err, &routine):
-		return &message{Code: "routine", Text: routine.Error(), File: routine.File, Do: "docs/derive.md shows what a routine may say", exit: exitUsage}
 	case errors.As(err, &beside):
 		return &message{Code: "input", Text: beside.Error(), File: beside.File, Row: beside.Row, Do: "correct the file; its key and fields have the snapshot's headings, or aliases of the layout", exit: exitLook}
 	case errors.As(err, &derived):
@@ -160,6 +139,39 @@ func brokenWords(b *run.Broken) string {
 		words += fmt.Sprintf(", and what became of %s more is not known yet", screen.Count(b.Unknown))
 	}
 	return words
+}
+
+// explainDesk says what is the matter with a dossier, or with the name of one.
+func explainDesk(err error) *message {
+	var (
+		damage  *desk.DamageError
+		none    *desk.NotFound
+		name    *desk.NameError
+		attempt *desk.AttemptError
+		copied  *desk.CopyError
+		routine *desk.RoutineError
+	)
+	switch {
+	case errors.As(err, &damage):
+		return &message{Code: "damaged", Text: damage.Error(), File: damage.File, Do: remedies["damaged"], exit: exitFailed}
+	case errors.As(err, &none):
+		do := "paletwin history lists the dossiers there are"
+		if len(none.Have) == 0 {
+			do = "there is no dossier here yet: paletwin compare makes one; --desk names another desk"
+		}
+		return &message{Code: "no-dossier", Text: none.Error(), Do: do, exit: exitUsage}
+	case errors.As(err, &attempt):
+		return &message{Code: "failed-attempt", Text: attempt.Error(), Do: "name the dossier that is meant by its number (paletwin history lists them), or make the new one", exit: exitLook}
+	case errors.As(err, &copied):
+		return &message{Code: "copied-dossier", Text: copied.Error(), Do: "name the dossier itself; move the copy out of the folder dossiers", exit: exitLook}
+	case errors.As(err, &name) && name.Field != "":
+		return &message{Code: "no-field", Text: name.Error(), Column: name.Field, exit: exitUsage}
+	case errors.As(err, &name):
+		return &message{Code: "no-change", Text: name.Error(), Do: "paletwin show lists the changes with their ids", exit: exitLook}
+	case errors.As(err, &routine):
+		return &message{Code: "routine", Text: routine.Error(), File: routine.File, Do: "docs/derive.md shows what a routine may say", exit: exitUsage}
+	}
+	return nil
 }
 
 // explainExpression points at the place in an expression.

@@ -140,24 +140,33 @@ func (c *comparison) judgeWear(ctx context.Context) error {
 	}
 	v = v.Among(cells)
 	c.columns = make([]*wear.Column, len(c.res.Fields))
-	shown := 0
 	for f, col := range cells {
-		one := wear.Judge(v.Habit, col, false)
-		if one.State == wear.Worn {
-			shown++
-		}
-		c.columns[f] = one
-	}
-	for f, col := range cells {
-		others := shown
-		if c.columns[f].State == wear.Worn {
-			others--
-		}
-		c.columns[f] = wear.Judge(v.Habit, col, others > 0)
+		c.columns[f] = wear.Judge(v.Habit, col)
 		c.columns[f].Rivals = v.Rivals
 	}
+	wear.Settle(append(slices.Clone(c.columns), c.spared(v.Habit, pairs, cells)...), c.copy.img.Lent != nil,
+		func(f int) bool { return v.Alone(some(cells), f, c.known()) })
 	c.program = v.Habit.Name()
 	return ctx.Err()
+}
+
+// spared are the columns of which no cell differs, as the habit would have changed
+// them.
+func (c *comparison) spared(h wear.Habit, pairs []sampledPair, cells [][]wear.Pair) []*wear.Column {
+	var all []*wear.Column
+	for f, col := range c.pair {
+		if col < 0 || len(cells[f]) > 0 {
+			continue
+		}
+		var same []wear.Pair
+		for _, p := range pairs[:min(len(pairs), choosing+choosingSame)] {
+			if v, _ := csv.Value(c.snap.img, p.was[f]); !v.Blank() {
+				same = append(same, wear.Pair{Snapshot: v.String(), Seen: v.String()})
+			}
+		}
+		all = append(all, wear.Judge(h, same))
+	}
+	return all
 }
 
 // some takes of each column so many cells that differ, and so many that do not.
@@ -258,8 +267,11 @@ func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldC
 		return false
 	case wear.Held:
 		fc.Held = append(fc.Held, changeset.WearHeld.Name)
-		b.tally.problems.note(changeset.WearHeld.Name, fc.Field, "warn",
-			heldWords(r.Kind), j)
+		words := heldWords(r.Kind)
+		if !alone && c.columns[f].State == wear.Doubtful {
+			words = c.doubt(c.columns[f])
+		}
+		b.tally.problems.note(changeset.WearHeld.Name, fc.Field, "warn", words, j)
 		b.tally.wornHeld++
 	case wear.Unknown:
 		c.unknown(b, fc.Field, fc.To.String(), r, j)
@@ -270,6 +282,18 @@ func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldC
 		}
 	}
 	return fc.To != fc.From
+}
+
+// doubt says of a whole column that only a person can tell.
+func (c *comparison) doubt(col *wear.Column) string {
+	what := "the values are other ones than they were"
+	switch {
+	case col.Times != "":
+		what = "the values are " + col.Times + " times what they were"
+	case col.Turns == 0:
+		what = "the values are written otherwise"
+	}
+	return what + ", as " + c.program + " would have made them: the program, or meant? One decision for the column"
 }
 
 // heldWords says why a cell is held.

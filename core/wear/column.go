@@ -104,6 +104,31 @@ func (v Verdict) Among(columns [][]Pair) Verdict {
 	return best
 }
 
+// Alone reports whether the habit is concluded from one column and nothing else:
+// another habit explains all other columns as well, and leaves that one as it was.
+// Where the habit took digits that no program keeps, it is not asked.
+func (v Verdict) Alone(columns [][]Pair, f int, k Known) bool {
+	for _, p := range columns[f] {
+		if _, kind := v.Habit.Wear(p.Snapshot); kind == Precision || kind == Exponent {
+			return false
+		}
+	}
+	others := slices.Clone(columns)
+	others[f] = nil
+	most, _, _ := v.Habit.fit(others)
+	if most == 0 {
+		return true
+	}
+	return slices.ContainsFunc(k.All(), func(h Habit) bool {
+		h.Charset = v.Habit.Charset
+		if score, _, _ := h.fit(others); score < most {
+			return false
+		}
+		_, explained, _ := h.fit(columns[f : f+1])
+		return explained == 0
+	})
+}
+
 // has reports whether the verdict or a rival is of the same program and locale:
 // what is read differs between those, and not between ways of saving.
 func (v *Verdict) has(h Habit) bool {
@@ -113,10 +138,11 @@ func (v *Verdict) has(h Habit) bool {
 }
 
 // fit says how well the habit fits: cells that it explains, less those that
-// it should have changed in the same columns and that are as they were.
+// it should have made something else of in the same columns, whether they are as
+// they were or not.
 func (h Habit) fit(columns [][]Pair) (score, explained int, guess bool) {
 	for _, col := range columns {
-		went, kept := 0, 0
+		went, not := 0, 0
 		for _, p := range col {
 			worn, kind := h.Wear(p.Snapshot)
 			guess = guess || kind == DateGuess
@@ -124,13 +150,13 @@ func (h Habit) fit(columns [][]Pair) (score, explained int, guess bool) {
 			case worn == p.Snapshot:
 			case worn == p.Seen:
 				went++
-			case p.Seen == p.Snapshot:
-				kept++
+			default:
+				not++
 			}
 		}
 		explained += went
-		if went > kept {
-			score += went - kept
+		if went > not {
+			score += went - not
 		}
 	}
 	return score, explained, guess
@@ -158,18 +184,22 @@ func chooseCharset(differing []Pair) Charset {
 type State int
 
 const (
-	Intact State = iota // the habit did nothing to it, or was kept from it
-	Worn                // the habit went over it
-	Mixed               // some cells look worn and others do not
+	Intact   State = iota // the habit did nothing to it, or was kept from it
+	Worn                  // the habit went over it
+	Mixed                 // some cells look worn and others do not
+	Doubtful              // all look worn, and may be meant: only a person can tell
 )
 
 // Column is a column of a file that was saved by a program.
 type Column struct {
 	Habit Habit
 	State State
-	Would int // cells of which the habit makes something else
-	Went  int // of these, those that are seen so
-	Kept  int // of these, those that are seen as they were
+	Would int    // cells of which the habit makes something else
+	Went  int    // of these, those that are seen so
+	Kept  int    // of these, those that are seen as they were
+	Times string // how many times as much those are that are another value, if they all are
+	Turns int    // of those that went, those that are another value in the column's own reading
+	Less  int    // of these, those that are not the value they were, read in any way that the column shows
 	Kinds map[Kind]int
 	// Rivals are habits that fit the file as well. What they would read
 	// otherwise is not read.
@@ -183,17 +213,22 @@ const (
 	// would be worn was kept: more would be a column that was text, with single
 	// cells changed by hand.
 	keptShare = 20
+	// otherShare: a column is not worn where more than one in so many of the cells
+	// that would be is something else: these were edited, and so the others may be.
+	otherShare = 4
 	// fewWorn is how many cells of a column alone prove that it is worn. With
 	// fewer, the rest of the file has to show the same habit.
 	fewWorn = 3
 )
 
-// Judge says what became of a column under a habit. proven says that other
-// columns of the file show that habit.
-func Judge(h Habit, cells []Pair, proven bool) *Column {
+// Judge says what became of a column under a habit, as far as the column shows
+// it; Settle says it of all columns of a file.
+func Judge(h Habit, cells []Pair) *Column {
 	c := &Column{Habit: h, Kinds: map[Kind]int{}}
 	for _, p := range cells {
 		c.form.take(p.Snapshot)
+	}
+	for _, p := range cells {
 		worn, kind := h.Wear(p.Snapshot)
 		if worn == p.Snapshot {
 			continue
@@ -203,6 +238,16 @@ func Judge(h Habit, cells []Pair, proven bool) *Column {
 		case worn:
 			c.Went++
 			c.Kinds[kind]++
+			switch c.form.same(p.Snapshot, p.Seen) {
+			case another:
+				if c.Turns++; c.Turns == 1 {
+					c.Times = c.form.ratio(p.Snapshot, p.Seen)
+				} else if c.Times != c.form.ratio(p.Snapshot, p.Seen) {
+					c.Times = ""
+				}
+			case untold:
+				c.Less++
+			}
 		case p.Snapshot:
 			c.Kept++
 		}
@@ -210,12 +255,47 @@ func Judge(h Habit, cells []Pair, proven bool) *Column {
 	switch {
 	case c.Went == 0:
 		c.State = Intact
-	case c.Kept*keptShare > c.Went, c.Went < fewWorn && !proven:
+	case c.Kept*keptShare > c.Went, (c.Would-c.Went)*otherShare > c.Would:
 		c.State = Mixed
+	case c.Turns > 0:
+		c.State = Doubtful
 	default:
 		c.State = Worn
 	}
 	return c
+}
+
+// Settle decides of columns that look worn, nil where nothing was found, whether
+// they are: by the other columns of the file. A habit goes over a file and not
+// over a column; where it would have changed more columns than it did, it was
+// none. Alone, a column shows a habit if its values are the same in its own
+// reading, and in enough cells.
+// A copy in which texts were kept from programs, as a lent one is, says nothing by
+// what was spared.
+// alone, if not nil, says of a column by its place whether the habit is concluded
+// from it and no other.
+func Settle(columns []*Column, texts bool, alone func(int) bool) {
+	went, spared := 0, 0
+	for _, c := range columns {
+		switch {
+		case c == nil:
+		case c.Went > 0 && c.State != Mixed:
+			went++
+		case c.Went == 0 && c.Kept >= fewWorn && 2*c.Kept > c.Would:
+			spared++
+		}
+	}
+	for f, c := range columns {
+		if c == nil || c.State != Worn {
+			continue
+		}
+		switch {
+		case spared >= went && !texts, c.Less > 0 && (went == 1 || alone != nil && alone(f)):
+			c.State = Doubtful
+		case went == 1 && c.Went < fewWorn:
+			c.State = Mixed
+		}
+	}
 }
 
 // As says how a cell is read.
@@ -243,7 +323,7 @@ func (c *Column) Read(snapshot, seen string) Reading {
 		return Reading{As: Snapshot}
 	case seen == worn && c.State == Worn:
 		return Reading{As: Snapshot, Kind: kind}
-	case seen == worn && c.State == Mixed:
+	case seen == worn && (c.State == Mixed || c.State == Doubtful):
 		return Reading{As: Held, Kind: kind}
 	}
 	return c.ReadNew(seen)
@@ -257,6 +337,9 @@ var errorValue = regexp.MustCompile(`^(#(NAME\?|VALUE!|REF!|DIV/0!|N/A|NUM!|NULL
 func (c *Column) ReadNew(seen string) Reading {
 	if errorValue.MatchString(seen) {
 		return Reading{As: Unknown, Kind: ErrorValue}
+	}
+	if c.State == Doubtful && seen != "" {
+		return Reading{As: Held, Kind: c.mainKind(), Value: seen}
 	}
 	if c.State != Worn || seen == "" {
 		return Reading{As: Edit, Value: seen}
@@ -388,8 +471,8 @@ func (f *profile) takeDate(v string) {
 		return
 	}
 	for _, form := range dateForms {
-		t, err := time.Parse(form, v)
-		if err != nil {
+		t, ok := exactDate(form, v)
+		if !ok {
 			continue
 		}
 		if f.dates == nil {
@@ -430,11 +513,9 @@ func (f *profile) candidates(seen string, h Habit) []string {
 	return append(all, f.dateCandidates(seen, h)...)
 }
 
-// dateCandidates reads a date in the form that the habit writes, and writes it
-// in the column's own, as it stands and with day and month exchanged: a
-// program that took one for the other took it so here, too. A century that the
-// column does not have is not taken.
-func (f *profile) dateCandidates(seen string, h Habit) []string {
+// dateForm is the form that most of the column's values have, if they are dates
+// whose order of day and month is told.
+func (f *profile) dateForm() string {
 	form, most := "", 0
 	for _, x := range dateForms {
 		if n := f.dates[x]; n > most {
@@ -442,12 +523,24 @@ func (f *profile) dateCandidates(seen string, h Habit) []string {
 		}
 	}
 	if most*2 <= f.n {
-		return nil
+		return ""
 	}
 	for x, n := range f.dates {
 		if n == most && dayFirst(x) != dayFirst(form) {
-			return nil // day and month could be exchanged in every one
+			return "" // day and month could be exchanged in every one
 		}
+	}
+	return form
+}
+
+// dateCandidates reads a date in the form that the habit writes, and writes it
+// in the column's own, as it stands and with day and month exchanged: a
+// program that took one for the other took it so here, too. A century that the
+// column does not have is not taken.
+func (f *profile) dateCandidates(seen string, h Habit) []string {
+	form := f.dateForm()
+	if form == "" {
+		return nil
 	}
 	sep := h.Locale.sep
 	shown := "02" + sep + "01" + sep + "06"

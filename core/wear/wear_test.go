@@ -108,7 +108,7 @@ func column(t require.TestingT, h Habit, values ...string) *Column {
 		seen, _ := h.Wear(v)
 		pairs = append(pairs, Pair{v, seen})
 	}
-	c := Judge(h, pairs, true)
+	c := Judge(h, pairs)
 	require.Equal(t, Worn, c.State)
 	return c
 }
@@ -157,13 +157,17 @@ func TestDoubtIsHeld(t *testing.T) {
 		pairs = append(pairs, Pair{v, v})
 	}
 	pairs[7].Seen = "7.5"
-	c := Judge(h, pairs, false)
+	c := Judge(h, pairs)
 	assert.Equal(t, Mixed, c.State)
 	assert.Equal(t, Held, c.Read("7.50", "7.5").As)
 	assert.Equal(t, Edit, c.Read("7.50", "8.50").As)
-	assert.Equal(t, Intact, Judge(h, pairs[:5], true).State)
-	assert.Equal(t, Mixed, Judge(h, pairs[7:8], false).State, "one cell alone proves nothing")
-	assert.Equal(t, Worn, Judge(h, pairs[7:8], true).State, "unless other columns show the same program")
+	assert.Equal(t, Intact, Judge(h, pairs[:5]).State)
+	one, other := Judge(h, pairs[7:8]), Judge(h, []Pair{{"1.10", "1.1"}, {"1.20", "1.2"}, {"1.30", "1.3"}})
+	Settle([]*Column{one}, false, nil)
+	assert.Equal(t, Mixed, one.State, "one cell alone proves nothing")
+	one = Judge(h, pairs[7:8])
+	Settle([]*Column{one, other}, false, nil)
+	assert.Equal(t, Worn, one.State, "unless other columns show the same program")
 }
 
 func TestCellsThatSpeakForThemselves(t *testing.T) {
@@ -228,7 +232,7 @@ func TestAnEditIsNeverReadAsAnother(t *testing.T) {
 			seen, _ := h.Wear(v)
 			pairs = append(pairs, Pair{v, seen})
 		}
-		c := Judge(h, pairs, true)
+		c := Judge(h, pairs)
 		was, meant := values[0], values[1]
 		worn, _ := h.Wear(was)
 		seen, _ := h.Wear(meant)

@@ -62,10 +62,11 @@ func (c *comparison) known() wear.Known {
 }
 
 // nullTokens are words that programs write for an empty cell.
-var nullTokens = []string{"NULL", "null", "(null)", "N/A", "#N/A", "n/a", "NaN", "nan", "None", `\N`}
+var nullTokens = []string{"NULL", "null", "NA", "(null)", "N/A", "#N/A", "n/a", "NaN", "nan", "None", `\N`}
 
 // fewTokens is how many empty cells of a column have to show the same word, and
-// no empty cell anything else, before it is taken for nothing.
+// as many for each that shows anything else and was filled in, before it is taken
+// for nothing.
 const fewTokens = 3
 
 // findTokens finds the columns in which a word stands for empty cells.
@@ -84,8 +85,12 @@ func (c *comparison) findTokens(pairs []sampledPair) {
 	}
 	c.tokens = make([]string, len(c.res.Fields))
 	for f, words := range seen {
+		all := 0
+		for _, n := range words {
+			all += n
+		}
 		for w, n := range words {
-			if len(words) == 1 && n >= fewTokens && slices.Contains(nullTokens, w) {
+			if n >= fewTokens && n >= fewTokens*(all-n) && slices.Contains(nullTokens, w) {
 				c.tokens[f] = w
 			}
 		}

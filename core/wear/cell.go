@@ -317,7 +317,7 @@ func (im *importer) isoDate(s string) (cell, bool) {
 		c.ods = strings.TrimSuffix(c.ods, "T00:00:00")
 	}
 	if m[6] != "" {
-		part := (m[6] + "000")[:3]
+		part := thousandths(m[6])
 		c.ods = c.stored + strings.TrimRight("."+part[:2], "0.")
 		c.shown += string(im.decimal) + part
 		c.raw = c.shown
@@ -327,6 +327,13 @@ func (im *importer) isoDate(s string) (cell, bool) {
 		}
 	}
 	return c, true
+}
+
+// thousandths rounds the digits of a part of a second to three, as the program
+// does: never up to the next second.
+func thousandths(digits string) string {
+	n := atoi((digits + "0000")[:4])
+	return fmt.Sprintf("%03d", min((n+5)/10, 999))
 }
 
 func atoi(s string) int {

@@ -53,7 +53,7 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 	var letters []Pair
 	for _, col := range columns {
 		for _, p := range col {
-			if p.Snapshot != p.Seen && !isASCII(p.Snapshot) {
+			if !isASCII(p.Snapshot) {
 				letters = append(letters, p)
 			}
 		}
@@ -163,14 +163,19 @@ func (h Habit) fit(columns [][]Pair) (score, explained int, guess bool) {
 }
 
 // chooseCharset finds the wrong encoding that explains most of the cells with
-// letters beyond ASCII; "" if none does.
-func chooseCharset(differing []Pair) Charset {
+// letters beyond ASCII, less those that it would have made something else of and
+// that are as they were; "" if none does.
+func chooseCharset(cells []Pair) Charset {
 	best, most := Charset(""), 0
 	for _, c := range charsets {
 		n := 0
-		for _, p := range differing {
-			if !isASCII(p.Snapshot) && c.wear(strings.ReplaceAll(p.Snapshot, "\r\n", "\n")) == p.Seen {
+		for _, p := range cells {
+			switch worn := c.wear(strings.ReplaceAll(p.Snapshot, "\r\n", "\n")); {
+			case worn == p.Snapshot:
+			case worn == p.Seen:
 				n++
+			case p.Seen == p.Snapshot:
+				n--
 			}
 		}
 		if n > most {

@@ -147,7 +147,7 @@ func TestKindsOfFormats(t *testing.T) {
 }
 
 func TestDigits(t *testing.T) {
-	for stored, want := range map[string]string{"29.699999999999999": "29.699999999999999", "1E5": "100000", "1.10554E+11": "110554000000", "-1.5E-3": "-0.0015", "1E-007": "0.0000001",
+	for stored, want := range map[string]string{"29.699999999999999": "29.7", "1E5": "100000", "1.10554E+11": "110554000000", "-1.5E-3": "-0.0015", "1E-007": "0.0000001",
 		"5.74410002345679E+017": "574410002345679000", "0": "0", "-0": "-0", "1E400": "1" + strings.Repeat("0", 400), "1E9999": "1E9999", "x": "x"} {
 		assert.Equal(t, want, digits(stored))
 	}

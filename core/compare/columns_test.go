@@ -26,6 +26,7 @@ type columnEdit struct {
 	name  string
 	field string
 	edit  func(v string, i int) string
+	same  bool // the value is the same in the column's own reading: only who saved the file tells that somebody wrote it
 }
 
 func times(v string, by float64, places int) string {
@@ -38,41 +39,41 @@ func times(v string, by float64, places int) string {
 
 // columnEdits are edits of whole columns that look like wear, or like nothing.
 var columnEdits = []columnEdit{
-	{"kg to g", "weight", func(v string, _ int) string { return strings.Replace(v, ".", "", 1) }},
-	{"g to kg", "grams", func(v string, _ int) string { return times(v, 0.001, 3) }},
-	{"nm to km", "range", func(v string, _ int) string { return times(v, 1.852, 1) }},
-	{"prices to whole numbers", "price", func(v string, _ int) string { return times(v, 1, 0) }},
-	{"prices cut to whole numbers", "price", func(v string, _ int) string { whole, _, _ := strings.Cut(v, "."); return whole }},
-	{"prices to one decimal", "price", func(v string, _ int) string { return times(v, 1, 1) }},
-	{"prices up by a part", "price", func(v string, _ int) string { return times(v, 1.04, 2) }},
-	{"prices in pence", "price", func(v string, _ int) string { return times(v, 100, 0) }},
-	{"a comma for the point", "price", func(v string, _ int) string { return strings.Replace(v, ".", ",", 1) }},
-	{"signs turned", "price", func(v string, _ int) string { return "-" + v }},
-	{"serials made to end in 0", "serial", func(v string, _ int) string { return v[:len(v)-1] + "0" }},
+	{"kg to g", "weight", func(v string, _ int) string { return strings.Replace(v, ".", "", 1) }, false},
+	{"g to kg", "grams", func(v string, _ int) string { return times(v, 0.001, 3) }, false},
+	{"nm to km", "range", func(v string, _ int) string { return times(v, 1.852, 1) }, false},
+	{"prices to whole numbers", "price", func(v string, _ int) string { return times(v, 1, 0) }, false},
+	{"prices cut to whole numbers", "price", func(v string, _ int) string { whole, _, _ := strings.Cut(v, "."); return whole }, false},
+	{"prices to one decimal", "price", func(v string, _ int) string { return times(v, 1, 1) }, false},
+	{"prices up by a part", "price", func(v string, _ int) string { return times(v, 1.04, 2) }, false},
+	{"prices in pence", "price", func(v string, _ int) string { return times(v, 100, 0) }, false},
+	{"a comma for the point", "price", func(v string, _ int) string { return strings.Replace(v, ".", ",", 1) }, false},
+	{"signs turned", "price", func(v string, _ int) string { return "-" + v }, false},
+	{"serials made to end in 0", "serial", func(v string, _ int) string { return v[:len(v)-1] + "0" }, false},
 	{"serials in exponents", "serial", func(v string, _ int) string {
 		f, _ := strconv.ParseFloat(v, 64)
 		return strings.ToUpper(strconv.FormatFloat(f, 'e', 5, 64))
-	}},
-	{"short serials made to end in 0", "short", func(v string, _ int) string { return v[:len(v)-1] + "0" }},
-	{"firmware without the last zero", "firmware", func(v string, _ int) string { return strings.TrimSuffix(v, "0") }},
-	{"firmware with a zero more", "firmware", func(v string, _ int) string { return v + "0" }},
-	{"codes without zeros", "code", func(v string, _ int) string { return strings.TrimLeft(v, "0") }},
-	{"codes with a zero more", "code", func(v string, _ int) string { return "0" + v }},
-	{"codes with a letter", "code", func(v string, _ int) string { return "A" + v }},
-	{"codes in small letters", "depot", func(v string, _ int) string { return strings.ToLower(v) }},
-	{"one depot", "depot", func(string, int) string { return "D07" }},
-	{"days and months exchanged", "due", func(v string, _ int) string { return v[:5] + v[8:] + "-" + v[5:7] }},
-	{"dates a day later", "due", func(v string, _ int) string { d, _ := strconv.Atoi(v[8:]); return v[:8] + fmt.Sprintf("%02d", 1+d%27) }},
-	{"dates in another form", "due", func(v string, _ int) string { return v[8:] + "/" + v[5:7] + "/" + v[:4] }},
-	{"years cut", "seen", func(v string, _ int) string { return v[:6] + v[8:] }},
-	{"days first turned", "seen", func(v string, _ int) string { return v[3:5] + "/" + v[:2] + v[5:] }},
-	{"yes for true", "active", func(v string, _ int) string { return map[string]string{"true": "yes", "false": "no"}[v] }},
-	{"all true", "active", func(string, int) string { return "true" }},
-	{"1 and 0", "active", func(v string, _ int) string { return map[string]string{"true": "1", "false": "0"}[v] }},
-	{"percent to parts", "share", func(v string, _ int) string { return times(strings.TrimSuffix(v, "%"), 0.01, 3) }},
-	{"positions to dates", "cell", func(v string, _ int) string { a, b, _ := strings.Cut(v, "-"); return "2026-" + pad(a) + "-" + pad(b) }},
-	{"phones without zeros", "phone", func(v string, _ int) string { return strings.TrimLeft(v, "0") }},
-	{"notes cut", "note", func(v string, _ int) string { return v[:min(len(v), 9)] }},
+	}, false},
+	{"short serials made to end in 0", "short", func(v string, _ int) string { return v[:len(v)-1] + "0" }, false},
+	{"firmware without the last zero", "firmware", func(v string, _ int) string { return strings.TrimSuffix(v, "0") }, false},
+	{"firmware with a zero more", "firmware", func(v string, _ int) string { return v + "0" }, false},
+	{"codes without zeros", "code", func(v string, _ int) string { return strings.TrimLeft(v, "0") }, false},
+	{"codes with a zero more", "code", func(v string, _ int) string { return "0" + v }, false},
+	{"codes with a letter", "code", func(v string, _ int) string { return "A" + v }, false},
+	{"codes in small letters", "depot", func(v string, _ int) string { return strings.ToLower(v) }, false},
+	{"one depot", "depot", func(string, int) string { return "D07" }, false},
+	{"days and months exchanged", "due", func(v string, _ int) string { return v[:5] + v[8:] + "-" + v[5:7] }, false},
+	{"dates a day later", "due", func(v string, _ int) string { d, _ := strconv.Atoi(v[8:]); return v[:8] + fmt.Sprintf("%02d", 1+d%27) }, false},
+	{"dates in another form", "due", func(v string, _ int) string { return v[8:] + "/" + v[5:7] + "/" + v[:4] }, false},
+	{"years cut", "seen", func(v string, _ int) string { return v[:6] + v[8:] }, true},
+	{"days first turned", "seen", func(v string, _ int) string { return v[3:5] + "/" + v[:2] + v[5:] }, false},
+	{"yes for true", "active", func(v string, _ int) string { return map[string]string{"true": "yes", "false": "no"}[v] }, false},
+	{"all true", "active", func(string, int) string { return "true" }, false},
+	{"1 and 0", "active", func(v string, _ int) string { return map[string]string{"true": "1", "false": "0"}[v] }, false},
+	{"percent to parts", "share", func(v string, _ int) string { return times(strings.TrimSuffix(v, "%"), 0.01, 3) }, false},
+	{"positions to dates", "cell", func(v string, _ int) string { a, b, _ := strings.Cut(v, "-"); return "2026-" + pad(a) + "-" + pad(b) }, false},
+	{"phones without zeros", "phone", func(v string, _ int) string { return strings.TrimLeft(v, "0") }, false},
+	{"notes cut", "note", func(v string, _ int) string { return v[:min(len(v), 9)] }, false},
 }
 
 func pad(s string) string { return fmt.Sprintf("%02s", s) }
@@ -115,7 +116,7 @@ func TestNoEditOfAColumnVanishes(t *testing.T) {
 				if n != 60 {
 					h = habits[r.IntN(len(habits))]
 				}
-				if e.name != "serials made to end in 0" { // which a known program does to ids of that length
+				if !e.same && e.name != "serials made to end in 0" { // which a known program does to ids of that length
 					checkColumn(t, r, e, h, n, seed)
 				}
 				checkColumn(t, r, e, nil, n, seed)

@@ -85,6 +85,9 @@ func (c *comparison) findTokens(pairs []sampledPair) {
 	}
 	c.tokens = make([]string, len(c.res.Fields))
 	for f, words := range seen {
+		if words[""] > 0 { // what writes a word for nothing writes it everywhere
+			continue
+		}
 		all := 0
 		for _, n := range words {
 			all += n
@@ -138,7 +141,7 @@ func (c *comparison) judgeWear(ctx context.Context) error {
 	}
 	pairs := c.sample()
 	c.findTokens(pairs)
-	cells := c.differing(pairs)
+	cells := c.sampledCells(pairs)
 	v, ok := wear.Choose(some(cells), c.known())
 	if !ok {
 		return ctx.Err()
@@ -149,29 +152,9 @@ func (c *comparison) judgeWear(ctx context.Context) error {
 		c.columns[f] = wear.Judge(v.Habit, col)
 		c.columns[f].Rivals = v.Rivals
 	}
-	wear.Settle(append(slices.Clone(c.columns), c.spared(v.Habit, pairs, cells)...), c.copy.img.Lent != nil,
-		func(f int) bool { return v.Alone(some(cells), f, c.known()) })
+	wear.Settle(c.columns, c.copy.img.Lent != nil, v.Alone)
 	c.program = v.Habit.Name()
 	return ctx.Err()
-}
-
-// spared are the columns of which no cell differs, as the habit would have changed
-// them.
-func (c *comparison) spared(h wear.Habit, pairs []sampledPair, cells [][]wear.Pair) []*wear.Column {
-	var all []*wear.Column
-	for f, col := range c.pair {
-		if col < 0 || len(cells[f]) > 0 {
-			continue
-		}
-		var same []wear.Pair
-		for _, p := range pairs[:min(len(pairs), choosing+choosingSame)] {
-			if v, _ := csv.Value(c.snap.img, p.was[f]); !v.Blank() {
-				same = append(same, wear.Pair{Snapshot: v.String(), Seen: v.String()})
-			}
-		}
-		all = append(all, wear.Judge(h, same))
-	}
-	return all
 }
 
 // some takes of each column so many cells that differ, and so many that do not.
@@ -227,19 +210,23 @@ func (c *comparison) sample() []sampledPair {
 	return pairs
 }
 
-// differing are the sampled cells of the columns of which some differ, by
-// field; others cannot be worn.
-func (c *comparison) differing(pairs []sampledPair) [][]wear.Pair {
+// sampledCells are the sampled cells by field: all of a column of which some
+// differ, and a few of one that is as it was, which can only speak against a habit.
+func (c *comparison) sampledCells(pairs []sampledPair) [][]wear.Pair {
 	cells := make([][]wear.Pair, len(c.res.Fields))
 	for f, col := range c.pair {
-		if col < 0 || !slices.ContainsFunc(pairs, func(p sampledPair) bool { return !bytes.Equal(csv.Unquote(p.was[f]), csv.Unquote(p.is[col])) }) {
+		if col < 0 {
 			continue
 		}
+		some := slices.ContainsFunc(pairs, func(p sampledPair) bool { return !bytes.Equal(csv.Unquote(p.was[f]), csv.Unquote(p.is[col])) })
 		for _, p := range pairs {
 			a, _ := csv.Value(c.snap.img, p.was[f])
 			b, there := csv.Value(c.copy.img, p.is[col])
 			if there && !a.Blank() && !b.Blank() {
 				cells[f] = append(cells[f], wear.Pair{Snapshot: a.String(), Seen: b.String()})
+			}
+			if !some && len(cells[f]) == choosingSame {
+				break
 			}
 		}
 	}

@@ -40,8 +40,9 @@ func (k Known) in(year int) []Habit {
 // Verdict is the habit that fits a file best, and how well.
 type Verdict struct {
 	Habit     Habit
-	Explained int     // differing cells that it makes as they are seen
-	Rivals    []Habit // others that explain as many, and would have made other texts of some
+	Explained int                 // differing cells that it makes as they are seen
+	Rivals    []Habit             // others that explain as many, and would have made other texts of some
+	fits      map[Habit][]fitting // of all that were tried, by column
 }
 
 // Choose finds the habit that explains most of a file's differing cells, given
@@ -59,28 +60,25 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 		}
 	}
 	charset := chooseCharset(letters)
-	most := 0
-	var single Verdict // where no column is worn, cells may be
+	var most fitting
+	best.fits = map[Habit][]fitting{}
+	single := best // where no column is worn, cells may be
 	habits := k.in(k.Year)
 	guesses := false // of dates without a year
 	for n := 0; n < len(habits); n++ {
 		h := habits[n]
 		h.Charset = charset
-		score, explained, guess := h.fit(columns)
-		if guesses = guesses || guess; n == len(habits)-1 && guesses && h.Year == k.Year {
+		best.fits[h] = h.fits(columns)
+		fit := sum(best.fits[h])
+		if guesses = guesses || fit.guess; n == len(habits)-1 && guesses && h.Year == k.Year {
 			habits = append(habits, k.in(k.Year-1)...)
 		}
-		if explained > single.Explained {
-			single = Verdict{Habit: h, Explained: explained}
+		if fit.explained > single.Explained {
+			single.Habit, single.Explained = h, fit.explained
 		}
-		switch {
-		case score > most:
-			most, best.Habit, best.Explained, best.Rivals = score, h, explained, nil
-		case score == most && score > 0 && !best.has(h):
-			best.Rivals = append(best.Rivals, h)
-		}
+		most = best.weigh(h, fit, most)
 	}
-	if most == 0 {
+	if most.score == 0 {
 		return single, single.Explained > 0
 	}
 	return best, true
@@ -91,76 +89,126 @@ func (v Verdict) Among(columns [][]Pair) Verdict {
 	if len(v.Rivals) == 0 {
 		return v
 	}
-	best := Verdict{Explained: v.Explained}
-	most := 0
-	for k, h := range append([]Habit{v.Habit}, v.Rivals...) {
-		switch score, _, _ := h.fit(columns); {
-		case k == 0 || score > most:
-			most, best.Habit, best.Rivals = score, h, nil
-		case score == most:
-			best.Rivals = append(best.Rivals, h)
-		}
+	best := Verdict{Habit: v.Habit, fits: v.fits}
+	most := sum(v.Habit.fits(columns))
+	for _, h := range v.Rivals {
+		most = best.weigh(h, sum(h.fits(columns)), most)
 	}
+	best.Explained = v.Explained
 	return best
 }
 
-// Alone reports whether the habit is concluded from one column and nothing else:
-// another habit explains all other columns as well, and leaves that one as it was.
-// Where the habit took digits that no program keeps, it is not asked.
-func (v Verdict) Alone(columns [][]Pair, f int, k Known) bool {
-	for _, p := range columns[f] {
-		if _, kind := v.Habit.Wear(p.Snapshot); kind == Precision || kind == Exponent {
-			return false
-		}
+// weigh takes a habit that fits better than the best one so far, or as well, and
+// returns how well the best one fits. Of those that explain as many the one that
+// spared fewer columns is the better one; the other stays its rival.
+func (v *Verdict) weigh(h Habit, fit, most fitting) fitting {
+	switch {
+	case fit.score == 0 || fit.score < most.score:
+		return most
+	case fit.score > most.score:
+		v.Habit, v.Explained, v.Rivals = h, fit.explained, nil
+		return fit
 	}
-	others := slices.Clone(columns)
-	others[f] = nil
-	most, _, _ := v.Habit.fit(others)
-	if most == 0 {
+	if fit.spared >= most.spared {
+		if !v.has(h) {
+			v.Rivals = append(v.Rivals, h)
+		}
+		return most
+	}
+	was := v.Habit
+	v.Habit, v.Explained = h, fit.explained
+	v.Rivals = slices.DeleteFunc(v.Rivals, h.reads)
+	if !v.has(was) {
+		v.Rivals = append(v.Rivals, was)
+	}
+	return fit
+}
+
+// Alone reports whether the habit is concluded from one column of those that it was
+// chosen by, and nothing else: another habit explains all other columns as well,
+// and leaves that one as it was. Where the habit took digits that no program keeps,
+// it is not asked.
+func (v Verdict) Alone(column int) bool {
+	others := func(fits []fitting) int { return sum(fits).score - fits[column].score }
+	own := v.fits[v.Habit]
+	if own[column].digits {
+		return false
+	}
+	if others(own) == 0 {
 		return true
 	}
-	return slices.ContainsFunc(k.All(), func(h Habit) bool {
-		h.Charset = v.Habit.Charset
-		if score, _, _ := h.fit(others); score < most {
-			return false
+	for _, fits := range v.fits {
+		if others(fits) >= others(own) && fits[column].score == 0 {
+			return true
 		}
-		_, explained, _ := h.fit(columns[f : f+1])
-		return explained == 0
-	})
+	}
+	return false
 }
 
 // has reports whether the verdict or a rival is of the same program and locale:
 // what is read differs between those, and not between ways of saving.
 func (v *Verdict) has(h Habit) bool {
-	return slices.ContainsFunc(append(v.Rivals[:len(v.Rivals):len(v.Rivals)], v.Habit), func(r Habit) bool {
-		return r.Locale == h.Locale && r.Desktop == h.Desktop && r.Special == h.Special
-	})
+	return h.reads(v.Habit) || slices.ContainsFunc(v.Rivals, h.reads)
 }
 
-// fit says how well the habit fits: cells that it explains, less those that
-// it should have made something else of in the same columns, whether they are as
-// they were or not.
-func (h Habit) fit(columns [][]Pair) (score, explained int, guess bool) {
-	for _, col := range columns {
-		went, not := 0, 0
+// reads reports whether two habits are of the same program and locale.
+func (h Habit) reads(o Habit) bool {
+	return o.Locale == h.Locale && o.Desktop == h.Desktop && o.Special == h.Special
+}
+
+// fitting is how well a habit fits a file, or one column.
+type fitting struct {
+	score     int  // cells that it explains, less those that it should have made something else of in the same columns, whether they are as they were or not
+	explained int  // cells that it explains
+	spared    int  // columns of which it should have changed cells, and changed none
+	guess     bool // it takes cells for dates without a year
+	digits    bool // it takes digits that no program keeps
+}
+
+func (h Habit) fits(columns [][]Pair) []fitting {
+	all := make([]fitting, len(columns))
+	for f, col := range columns {
+		fit := &all[f]
+		went, not, kept := 0, 0, 0
 		for _, p := range col {
 			worn, kind := h.Wear(p.Snapshot)
-			guess = guess || kind == DateGuess
+			fit.guess = fit.guess || kind == DateGuess
+			fit.digits = fit.digits || kind == Precision || kind == Exponent
 			switch {
 			case worn == p.Snapshot:
+				continue
 			case worn == p.Seen:
 				went++
-			default:
-				not++
+				continue
+			case p.Seen == p.Snapshot:
+				kept++
 			}
+			not++
 		}
-		explained += went
-		if went > not {
-			score += went - not
+		fit.explained, fit.score = went, max(went-not, 0)
+		if spares(went, kept, not) {
+			fit.spared = 1
 		}
 	}
-	return score, explained, guess
+	return all
 }
+
+// sum is how well a habit fits all columns.
+func sum(fits []fitting) fitting {
+	var all fitting
+	for _, f := range fits {
+		all.score += f.score
+		all.explained += f.explained
+		all.spared += f.spared
+		all.guess = all.guess || f.guess
+		all.digits = all.digits || f.digits
+	}
+	return all
+}
+
+// spares reports whether a habit kept from a column: it should have changed cells,
+// changed none, and most are as they were.
+func spares(went, kept, not int) bool { return went == 0 && kept >= fewWorn && 2*kept > not }
 
 // chooseCharset finds the wrong encoding that explains most of the cells with
 // letters beyond ASCII, less those that it would have made something else of and
@@ -273,8 +321,8 @@ func Judge(h Habit, cells []Pair) *Column {
 // Settle decides of columns that look worn, nil where nothing was found, whether
 // they are: by the other columns of the file. A habit goes over a file and not
 // over a column; where it would have changed more columns than it did, it was
-// none. Alone, a column shows a habit if its values are the same in its own
-// reading, and in enough cells.
+// none. A column from which alone the habit is concluded shows it if its values are
+// the same in its own reading, no other column was spared, and enough cells show it.
 // A copy in which texts were kept from programs, as a lent one is, says nothing by
 // what was spared.
 // alone, if not nil, says of a column by its place whether the habit is concluded
@@ -286,7 +334,7 @@ func Settle(columns []*Column, texts bool, alone func(int) bool) {
 		case c == nil:
 		case c.Went > 0 && c.State != Mixed:
 			went++
-		case c.Went == 0 && c.Kept >= fewWorn && 2*c.Kept > c.Would:
+		case !texts && spares(c.Went, c.Kept, c.Would):
 			spared++
 		}
 	}
@@ -295,7 +343,8 @@ func Settle(columns []*Column, texts bool, alone func(int) bool) {
 			continue
 		}
 		switch {
-		case spared >= went && !texts, c.Less > 0 && (went == 1 || alone != nil && alone(f)):
+		case spared >= went,
+			(c.Less > 0 || spared > 0) && (went == 1 || alone != nil && alone(f)):
 			c.State = Doubtful
 		case went == 1 && c.Went < fewWorn:
 			c.State = Mixed

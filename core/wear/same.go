@@ -95,7 +95,7 @@ func (f *profile) sameDate(snapshot, seen string) likeness {
 		return untold
 	}
 	readable := false
-	for _, short := range []string{form, strings.Replace(form, "2006", "06", 1), padded(form), strings.Replace(padded(form), "2006", "06", 1)} {
+	for _, short := range []string{time.DateOnly, form, strings.Replace(form, "2006", "06", 1), padded(form), strings.Replace(padded(form), "2006", "06", 1)} {
 		for _, sep := range []string{"/", ".", "-"} {
 			t, ok := looseDate(separated(short, sep), seen)
 			if ok && t.YearDay() == day.YearDay() && t.Year()%100 == day.Year()%100 { // a year of two digits has no century

@@ -105,8 +105,10 @@ var (
 
 	Wear        = Code{"wear", Note, OfField, "a program wrote values of a column in another form when it saved the copy; nobody edited them, and the snapshot's stand"}
 	WearProgram = Code{"wear-program", Note, OfFile, "which program saved the copy, as its marks on the values show"}
-	WearHeld    = Code{"wear-held", Warn, OfField, "a cell looks as a program would write it, and others of its column do not; it may be an edit, and is held"}
-	WearUnknown = Code{"wear-unknown", Stop, OfField, "a cell was edited in a column that lost what tells values apart; what was meant cannot be told"}
+	WearHeld    = Code{"wear-held", Warn, OfField, "a cell looks as a program would write it, and other cells or columns do not, or its value is another one: it may be an edit, and is held"}
+	WearUnknown = Code{"wear-unknown", Stop, OfField, "a cell was edited, and its value can be read in several ways; what was meant cannot be told"}
+	Strange     = Code{"strange-column", Warn, OfField, "many cells of a column are written as the snapshot writes none of it, and no known program explains them; the changes are held, and decided together"}
+	BulkEdit    = Code{"bulk-edit", Note, OfField, "many cells of a column are changed, to values such as the column has"}
 	KeyWorn     = Code{"key-worn", Note, OfFile, "keys that a program changed were recognised"}
 	KeyLost     = Code{"key-lost", Stop, OfRecord, "a key that a program changed could be that of several records; nothing is taken from the row"}
 
@@ -151,7 +153,7 @@ func Codes() []Code {
 	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
 		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
 		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentLost, NotLent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
-		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, KeyWorn, KeyLost, KeyEvidence,
+		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, Strange, BulkEdit, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
 		KeyEdited, KeyShifted, SwappedPair, NearMiss, Invisible, StaleValue, WrongFile, SlipsPart,
 		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, ConflictThen, ByOthers}

@@ -66,6 +66,9 @@ func (t *Tally) countField(name string) {
 	t.ByField[i].Changes++
 }
 
+// AllHeld reports whether nothing can be approved by naming everything.
+func (t *Tally) AllHeld() bool { return t.Changes() > 0 && t.Held == t.Changes() }
+
 // Sort puts the fields into the given order. Nothing is counted after it.
 func (t *Tally) Sort(fields []string) {
 	place := make(map[string]int, len(fields))

@@ -440,6 +440,7 @@ func (c *comparison) report() {
 	}
 	c.reportWear(&t.wornTally)
 	c.reportProblems(&t.problems)
+	c.reportBulk()
 	for _, k := range t.listedAmended {
 		f := changeset.ListedAmended.Finding("%s is on the delete list and amended in the copy", k)
 		f.Key = k.String()

@@ -465,6 +465,9 @@ func (c *comparison) reportProblems(p *problems) {
 		if key.field == "" {
 			f.Scope = changeset.OfRecord
 		}
+		if key.text == "" {
+			f.Text = c.columnWords(key.field, s.count)
+		}
 		if len(s.keys) > 0 {
 			f.Key = s.keys[0]
 			f.Text += ": " + strings.Join(s.keys, ", ")

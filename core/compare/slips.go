@@ -167,7 +167,9 @@ func (c *comparison) findSlips(ctx context.Context, g *gathered) error {
 	if err != nil {
 		return err
 	}
-	c.takeSlips(in, found)
+	c.takeSlips(in, slices.DeleteFunc(found, func(f slip.Found) bool {
+		return c.whole(f.Field) && (f.Code == changeset.Factor || f.Code == changeset.Outlier)
+	}))
 	if g.more {
 		c.find(changeset.SlipsPart.Finding("slips were looked for in the first %d field changes only", len(in.Cells)), c.copy.img.Name, "")
 	}

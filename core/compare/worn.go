@@ -39,6 +39,7 @@ type wearing struct {
 	tokens   []string        // of each field the word that stands for empty cells, "" if none does
 	keyWorn  bool            // keys were matched that are not written alike
 	evidence map[uint32]bool // records that were matched by their other fields
+	bulks    []*bulk         // of each field, nil where not many cells differ without a habit
 	program  string          // what saved the copy, as it is concluded
 }
 
@@ -139,21 +140,23 @@ func (c *comparison) judgeWear(ctx context.Context) error {
 	if c.copy == nil || !c.o.Wear {
 		return nil
 	}
-	pairs := c.sample()
-	c.findTokens(pairs)
-	cells := c.sampledCells(pairs)
-	v, ok := wear.Choose(some(cells), c.known())
-	if !ok {
-		return ctx.Err()
+	s := c.sample()
+	c.findTokens(s)
+	cells := c.sampledCells(s)
+	v, worn := wear.Choose(some(cells), c.known())
+	if worn {
+		v = v.Among(cells)
+		c.program = v.Habit.Name()
 	}
-	v = v.Among(cells)
 	c.columns = make([]*wear.Column, len(c.res.Fields))
 	for f, col := range cells {
 		c.columns[f] = wear.Judge(v.Habit, col)
 		c.columns[f].Rivals = v.Rivals
 	}
-	wear.Settle(c.columns, c.copy.img.Lent != nil, v.Alone)
-	c.program = v.Habit.Name()
+	if worn {
+		wear.Settle(c.columns, c.copy.img.Lent != nil, v.Alone)
+	}
+	c.judgeBulk(s)
 	return ctx.Err()
 }
 
@@ -177,41 +180,56 @@ func some(cells [][]wear.Pair) [][]wear.Pair {
 }
 
 // sampledPair is the cells of a record and of the copy's row for it.
-type sampledPair struct{ was, is [][]byte }
+type sampledPair struct {
+	was, is [][]byte
+	weight  float64 // how many pairs of the files it stands for
+}
 
 // sample reads pairs of rows at fixed places: of those that are not known to
 // be equal, and fewer of those that are.
 func (c *comparison) sample() []sampledPair {
-	differ := 0
+	var there, taken [2]int // of rows that are not known to be equal, and of those that are
+	kind := func(i int) int {
+		if c.equal.has(uint32(i)) {
+			return 1
+		}
+		return 0
+	}
 	for i, m := range c.mate {
-		if m >= mateRow && !c.equal.has(uint32(i)) {
-			differ++
+		if m >= mateRow {
+			there[kind(i)]++
 		}
 	}
 	var pairs []sampledPair
-	seen, step, sameStep := 0, differ/sampled+1, len(c.mate)/sameSampled+1
+	var kinds []int
+	seen, step, sameStep := 0, there[0]/sampled+1, len(c.mate)/sameSampled+1
 	for i, m := range c.mate {
 		if m < mateRow {
 			continue
 		}
+		k := kind(i)
 		take := i%sameStep == 0
-		if !c.equal.has(uint32(i)) {
+		if k == 0 {
 			take = take || seen%step == 0
 			seen++
 		}
 		if !take {
 			continue
 		}
-		p := sampledPair{csv.Split(nil, c.snap.raw(uint32(i)), c.snap.img.Comma), csv.Split(nil, c.copy.raw(m-mateRow), c.copy.img.Comma)}
+		p := sampledPair{was: csv.Split(nil, c.snap.raw(uint32(i)), c.snap.img.Comma), is: csv.Split(nil, c.copy.raw(m-mateRow), c.copy.img.Comma)}
 		if len(p.was) >= len(c.pair) && len(p.is) > slices.Max(c.pair) {
-			pairs = append(pairs, p)
+			pairs, kinds = append(pairs, p), append(kinds, k)
+			taken[k]++
 		}
+	}
+	for n, k := range kinds {
+		pairs[n].weight = float64(there[k]) / float64(taken[k])
 	}
 	return pairs
 }
 
 // sampledCells are the sampled cells by field: all of a column of which some
-// differ, and a few of one that is as it was, which can only speak against a habit.
+// differ, and fewer of one that is as it was, which can only speak against a habit.
 func (c *comparison) sampledCells(pairs []sampledPair) [][]wear.Pair {
 	cells := make([][]wear.Pair, len(c.res.Fields))
 	for f, col := range c.pair {
@@ -225,7 +243,7 @@ func (c *comparison) sampledCells(pairs []sampledPair) [][]wear.Pair {
 			if there && !a.Blank() && !b.Blank() {
 				cells[f] = append(cells[f], wear.Pair{Snapshot: a.String(), Seen: b.String()})
 			}
-			if !some && len(cells[f]) == choosingSame {
+			if !some && len(cells[f]) == sameSampled {
 				break
 			}
 		}
@@ -258,10 +276,13 @@ func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldC
 		b.tally.wear(f, r.Kind, fc.From.String(), fc.To.String())
 		return false
 	case wear.Held:
+		if c.field != nil && c.field[f] != nil && c.field[f].Same(fc.From.String(), fc.To.String()) {
+			return false
+		}
 		fc.Held = append(fc.Held, changeset.WearHeld.Name)
 		words := heldWords(r.Kind)
 		if !alone && c.columns[f].State == wear.Doubtful {
-			words = c.doubt(c.columns[f])
+			words = "" // they are found when the cells are counted
 		}
 		b.tally.problems.note(changeset.WearHeld.Name, fc.Field, "warn", words, j)
 		b.tally.wornHeld++
@@ -272,20 +293,12 @@ func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldC
 		if r.Value != fc.To.String() {
 			fc.To = record.Text(r.Value)
 		}
+		if k := c.bulks[f]; k != nil && k.strange {
+			fc.Held = append(fc.Held, changeset.Strange.Name)
+			b.tally.problems.note(changeset.Strange.Name, fc.Field, "warn", "", j)
+		}
 	}
 	return fc.To != fc.From
-}
-
-// doubt says of a whole column that only a person can tell.
-func (c *comparison) doubt(col *wear.Column) string {
-	what := "the values are other ones than they were"
-	switch {
-	case col.Times != "":
-		what = "the values are " + col.Times + " times what they were"
-	case col.Turns == 0:
-		what = "the values are written otherwise"
-	}
-	return what + ", as " + c.program + " would have made them: the program, or meant? One decision for the column"
 }
 
 // heldWords says why a cell is held.
@@ -324,6 +337,11 @@ func (c *comparison) readAdd(b *batch, ch *changeset.Change, j uint32) {
 			if !slices.Contains(ch.Stop, changeset.WearUnknown.Name) {
 				ch.Stop = append(ch.Stop, changeset.WearUnknown.Name)
 			}
+		case c.bulks[f] != nil && c.bulks[f].strange && c.columns[f].Outside(seen):
+			if !slices.Contains(ch.Held, changeset.Strange.Name) {
+				ch.Held = append(ch.Held[:len(ch.Held):len(ch.Held)], changeset.Strange.Name)
+			}
+			b.tally.problems.note(changeset.Strange.Name, ch.Record[i].Name, "warn", "", j)
 		case r.Value != seen:
 			ch.Record[i].Value = record.Text(r.Value)
 		}

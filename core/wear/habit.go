@@ -17,7 +17,7 @@ const (
 )
 
 // Habit is what one program does to a file under one locale in one way of
-// saving. Habits are comparable.
+// saving. Habits are comparable. The zero Habit changes nothing.
 type Habit struct {
 	Desktop bool // not LibreOffice, but the most common desktop program; recalled, not measured
 	Locale  *Locale
@@ -99,6 +99,9 @@ func (h Habit) takes(text string) bool {
 }
 
 func (h Habit) once(text string) (string, Kind) {
+	if h.Locale == nil {
+		return text, ""
+	}
 	if c, ok := h.read(text); ok {
 		seen := [...]string{c.shown, c.raw, c.stored, c.ods, cmp.Or(c.through, c.shown)}[h.Store]
 		if seen == text {

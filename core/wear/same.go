@@ -2,7 +2,6 @@ package wear
 
 import (
 	"strings"
-	"time"
 
 	"github.com/cockroachdb/apd/v3"
 )
@@ -21,7 +20,7 @@ const digits15 = 15
 
 // same reads a snapshot's value and what is seen by the column's own separators,
 // scale and order of dates.
-func (f *profile) same(snapshot, seen string) likeness {
+func (f *Form) same(snapshot, seen string) likeness {
 	a, ok := f.decimal(snapshot)
 	if !ok {
 		if strings.EqualFold(snapshot, seen) || strings.TrimSpace(snapshot) == strings.TrimSpace(seen) {
@@ -31,7 +30,7 @@ func (f *profile) same(snapshot, seen string) likeness {
 	}
 	b, ok := f.decimal(seen)
 	switch {
-	case !ok, !f.scaled() && !f.whole():
+	case !ok, !f.scaled() && !f.whole() && !f.percents():
 		return untold
 	case equalTo15(a, b):
 		if f.zeros > 0 { // digits that are no number: a code
@@ -44,16 +43,10 @@ func (f *profile) same(snapshot, seen string) likeness {
 	return another
 }
 
-// scaled reports whether the column's numbers have one scale, so that the zeros
-// which a program takes away can be put back.
-func (f *profile) scaled() bool { return f.number*2 > f.n && f.scale >= 0 }
-
-// whole reports whether the column's values are digits alone.
-func (f *profile) whole() bool { return f.digits*2 > f.n }
-
 // decimal reads a number by the column's own separators.
-func (f *profile) decimal(text string) (*apd.Decimal, bool) {
-	text = strings.TrimSuffix(strings.TrimSpace(text), "%")
+func (f *Form) decimal(text string) (*apd.Decimal, bool) {
+	text, percent := strings.CutSuffix(strings.TrimSpace(text), "%")
+	text = strings.TrimRight(text, " ")
 	if f.comma > 0 {
 		if strings.Contains(text, ".") {
 			return nil, false
@@ -64,7 +57,13 @@ func (f *profile) decimal(text string) (*apd.Decimal, bool) {
 		return nil, false
 	}
 	d, _, err := apd.NewFromString(text)
-	return d, err == nil && d.Form == apd.Finite
+	if err != nil || d.Form != apd.Finite {
+		return nil, false
+	}
+	if percent {
+		d.Exponent -= 2
+	}
+	return d, true
 }
 
 // equalTo15 reports whether two numbers are one to as many digits as programs
@@ -84,59 +83,8 @@ func equalTo15(a, b *apd.Decimal) bool {
 	return x.Cmp(y) == 0 && a.NumDigits() > digits15
 }
 
-// sameDate compares dates in the column's own order of day and month.
-func (f *profile) sameDate(snapshot, seen string) likeness {
-	form := f.dateForm()
-	if form == "" {
-		return untold
-	}
-	day, ok := exactDate(form, snapshot)
-	if !ok {
-		return untold
-	}
-	readable := false
-	for _, short := range []string{time.DateOnly, form, strings.Replace(form, "2006", "06", 1), padded(form), strings.Replace(padded(form), "2006", "06", 1)} {
-		for _, sep := range []string{"/", ".", "-"} {
-			t, ok := looseDate(separated(short, sep), seen)
-			if ok && t.YearDay() == day.YearDay() && t.Year()%100 == day.Year()%100 { // a year of two digits has no century
-				return one
-			}
-			readable = readable || ok
-		}
-	}
-	if readable {
-		return another
-	}
-	return untold
-}
-
-// exactDate reads a date that is written just so: with a zero before a day of one
-// digit, or without.
-func exactDate(form, text string) (time.Time, bool) {
-	t, err := time.Parse(form, text)
-	return t, err == nil && t.Format(form) == text
-}
-
-func looseDate(form, text string) (time.Time, bool) {
-	t, err := time.Parse(form, text)
-	return t, err == nil
-}
-
-// padded is a form of dates with two digits for days and months, and separated
-// one with another separator.
-func padded(form string) string {
-	if strings.Contains(form, "02") || strings.Contains(form, "Jan") {
-		return form
-	}
-	return strings.NewReplacer("2006", "2006", "2", "02", "1", "01").Replace(form)
-}
-
-func separated(form, sep string) string {
-	return strings.NewReplacer("/", sep, ".", sep, "-", sep).Replace(form)
-}
-
 // ratio is how many times as much a number became, "" if it is none.
-func (f *profile) ratio(snapshot, seen string) string {
+func (f *Form) ratio(snapshot, seen string) string {
 	a, ok := f.decimal(snapshot)
 	b, there := f.decimal(seen)
 	if !ok || !there || a.IsZero() {

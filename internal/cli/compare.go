@@ -123,8 +123,21 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 		a.hint("the copy changes nothing")
 		return nil
 	}
-	a.next("paletwin show "+n, "paletwin approve "+n+" --all")
+	a.nextDecision(n, &res.Changes, res.Findings)
 	return nil
+}
+
+// nextDecision says what can be done with a change set that is new.
+func (a *app) nextDecision(number string, t *changeset.Tally, findings []changeset.Finding) {
+	if !t.AllHeld() {
+		a.next("paletwin show "+number, "paletwin approve "+number+" --all")
+		return
+	}
+	or := "paletwin approve " + number + " ID …"
+	if i := slices.IndexFunc(findings, func(f changeset.Finding) bool { return f.Level == changeset.Warn && f.Column != "" }); i >= 0 {
+		or = "paletwin approve " + number + " --finding " + findings[i].Code
+	}
+	a.next("paletwin show "+number+" --findings", or)
 }
 
 // comparison turns the command line into a comparison.

@@ -174,7 +174,7 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 		a.out.Line("")
 		a.out.Line("nothing approved: what is beyond the routine's limits, or has none, waits for a decision")
 	}
-	a.next("paletwin show "+t.Meta.Number, "paletwin approve "+t.Meta.Number+" --all")
+	a.nextDecision(t.Meta.Number, &res.Changes, res.Findings)
 	return exit(code)
 }
 

@@ -1,0 +1,179 @@
+package compare
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/cockroachdb/apd/v3"
+
+	"paletwin/core/changeset"
+	"paletwin/core/table/csv"
+	"paletwin/core/wear"
+)
+
+const (
+	// bulkShare is the share of a column's cells, as 1/n, that have to differ
+	// before they are looked at as a whole, and fewBulk how many at least.
+	bulkShare = 5
+	fewBulk   = 5
+)
+
+// bulk is what the cells of a column that differ look like as a whole, where many
+// do and no habit explains them.
+type bulk struct {
+	strange bool   // most are written as no value of the snapshot's column is
+	example string // of a cell
+	times   string // how many times as much they became, about; "" if not all alike
+	to      string // the one value that they got, "" if they got several
+}
+
+// judgeBulk looks at the columns of which many sampled cells differ, and no habit
+// explains them.
+func (c *comparison) judgeBulk(pairs []sampledPair) {
+	c.bulks = make([]*bulk, len(c.res.Fields))
+	for f, col := range c.pair {
+		if col < 0 || c.columns[f].State == wear.Worn || c.columns[f].State == wear.Doubtful {
+			continue
+		}
+		c.bulks[f] = c.bulkOf(pairs, f, col)
+	}
+}
+
+// bulkOf looks at one column, nil if not many of its cells differ.
+func (c *comparison) bulkOf(pairs []sampledPair, f, col int) *bulk {
+	column := c.columns[f]
+	var compared, share float64 // of cells, as the whole files have them
+	differ, outside, unchosen := 0, 0, 0
+	b := &bulk{}
+	for _, p := range pairs {
+		was, _ := csv.Value(c.snap.img, p.was[f])
+		is, there := csv.Value(c.copy.img, p.is[col])
+		if !there || was.Blank() || is.Blank() {
+			continue
+		}
+		compared += p.weight
+		from, to := was.String(), is.String()
+		if from == to || column.Explains(from, to) || c.field != nil && c.field[f] != nil && c.field[f].Same(from, to) {
+			continue
+		}
+		share += p.weight
+		switch {
+		case column.Outside(to):
+			outside++
+		case column.Unchosen(to):
+			unchosen++
+		}
+		times := column.Ratio(from, to)
+		if differ++; differ == 1 {
+			b.times, b.to, b.example = times, to, clip(from)+" as "+clip(to)
+		}
+		if !near(b.times, times) {
+			b.times = ""
+		}
+		if b.to != to {
+			b.to = ""
+		}
+	}
+	if differ < fewBulk || share*bulkShare < compared {
+		return nil
+	}
+	if b.to == "" { // one new value for many is given by somebody; other words for all are not
+		outside += unchosen
+	}
+	b.strange = outside*2 >= differ
+	return b
+}
+
+// whole reports whether all that differs in a column is held, for one decision.
+func (c *comparison) whole(f int) bool {
+	return f >= 0 && c.columns != nil && (c.columns[f].State == wear.Doubtful || c.bulks[f] != nil && c.bulks[f].strange)
+}
+
+// columnWords say what is the matter with a column that is held as a whole.
+func (c *comparison) columnWords(field string, cells int) string {
+	f := slices.Index(c.res.Fields, field)
+	values := count(cells, "value")
+	if cells == 1 {
+		values += " is"
+	} else {
+		values += " are"
+	}
+	if k := c.bulks[f]; k != nil && k.strange {
+		values += " written as the snapshot writes none of this column (" + k.example + k.words() + "), and no known program does that"
+	} else {
+		values += c.doubt(c.columns[f]) + ", as " + c.program + " would have made them"
+	}
+	return values + ": the program, or meant? One decision for the column"
+}
+
+// doubt says what the habit may have done to a column.
+func (c *comparison) doubt(col *wear.Column) string {
+	switch {
+	case col.Times != "":
+		return " " + col.Times + " times what they were"
+	case col.Turns == 0:
+		return " written otherwise"
+	}
+	return " other ones than they were"
+}
+
+// near reports whether two ratios are one but for the rounding of what was made by
+// them.
+func near(a, b string) bool {
+	x, _, err := apd.NewFromString(a)
+	if err != nil {
+		return false
+	}
+	y, _, err := apd.NewFromString(b)
+	if err != nil {
+		return false
+	}
+	q := new(apd.Decimal)
+	ctx := apd.BaseContext.WithPrecision(15)
+	if _, err := ctx.Quo(q, x, y); err != nil {
+		return false
+	}
+	return q.Cmp(apd.New(99, -2)) >= 0 && q.Cmp(apd.New(101, -2)) <= 0
+}
+
+// words says what became of the values.
+func (b *bulk) words() string {
+	switch {
+	case b.to != "":
+		return fmt.Sprintf(", to %q", clip(b.to))
+	case b.times != "":
+		d, _, err := apd.NewFromString(b.times)
+		if err == nil {
+			ctx := apd.BaseContext.WithPrecision(3)
+			if _, err = ctx.Round(d, d); err == nil {
+				d.Reduce(d)
+				return ", about × " + d.Text('f')
+			}
+		}
+	}
+	return ""
+}
+
+// reportBulk says in a line of each column that many cells of it are changed, if
+// nothing else is said of them.
+func (c *comparison) reportBulk() {
+	if c.bulks == nil {
+		return
+	}
+	said := map[string]bool{}
+	for _, f := range c.res.Findings {
+		said[f.Column] = said[f.Column] || f.Level != changeset.Note
+	}
+	changed := map[string]int{}
+	for _, n := range c.res.Changes.ByField {
+		changed[n.Field] = n.Changes
+	}
+	for f, b := range c.bulks {
+		name := c.res.Fields[f]
+		if n := changed[name]; b != nil && !b.strange && !said[name] && n >= fewBulk && n*bulkShare >= c.matched {
+			f := changeset.BulkEdit.Finding("%d of %s changed%s", n, count(c.matched, "record"), b.words())
+			f.Count = n
+			c.find(f, c.copy.img.Name, name)
+		}
+	}
+}

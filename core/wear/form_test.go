@@ -168,6 +168,7 @@ func TestDoubtOfColumns(t *testing.T) {
 	}{
 		{"two columns show it", []*Column{judge(us, worn(us), fees), judge(us, worn(us), ids)}, false, false, Worn},
 		{"one shows it, and one should", []*Column{judge(us, worn(us), fees), judge(us, kept, ids)}, false, false, Doubtful},
+		{"two show it, and two should", []*Column{judge(us, worn(us), fees), judge(us, worn(us), fees), judge(us, kept, ids), judge(us, kept, ids)}, false, false, Doubtful},
 		{"one shows it, and the others were texts", []*Column{judge(us, worn(us), fees), judge(us, kept, ids)}, true, false, Worn},
 		{"codes alone show it", []*Column{judge(us, worn(us), ids), nil}, false, false, Doubtful},
 		{"fees alone show it", []*Column{judge(us, worn(us), fees), nil}, false, false, Worn},
@@ -177,6 +178,19 @@ func TestDoubtOfColumns(t *testing.T) {
 		Settle(c.cols, c.texts, func(int) bool { return c.alone })
 		assert.Equal(t, c.want, c.cols[0].State, c.name)
 	}
+	shown := 0
+	edits := func(each int) func(string) string {
+		return func(v string) string {
+			if shown++; shown%each == 0 {
+				return "9" + v
+			}
+			return worn(us)(v)
+		}
+	}
+	assert.Equal(t, Mixed, judge(us, edits(3), ids).State, "where a third is something else, the rest may be edited, too")
+	shown = 0
+	assert.Equal(t, Worn, judge(us, edits(5), ids).State, "single edits leave a column worn")
+
 	c := judge(us, worn(us), ids)
 	Settle([]*Column{c}, false, nil)
 	assert.Equal(t, Held, c.Read("00003", "3").As)

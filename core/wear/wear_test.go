@@ -138,6 +138,8 @@ func TestEditsInWornColumns(t *testing.T) {
 		{column(t, book, "2031000417650012", "2031000417650019"), "2031000417650050", Unknown, ""},
 		{column(t, us, "574410002345678901", "574410002345678902"), "5.75E+17", Unknown, ""},
 		{column(t, us, "=1", "1.0", "2.0"), "#NAME?", Unknown, ""},
+		{column(t, book, "12.5%", "3.0%", "80.1%", "7.7%", "0.3%", "9.9%", "50.0%", "25.5%"), "0.555", Edit, "55.5%"},
+		{column(t, book, "12.5%", "3.0%", "80.1%", "7.7%", "0.3%", "9.9%", "50.0%", "25.5%"), "0.5555", Unknown, ""},
 	} {
 		r := c.col.ReadNew(c.seen)
 		assert.Equal(t, c.as, r.As, "%q", c.seen)
@@ -205,6 +207,11 @@ func TestChoosesTheProgram(t *testing.T) {
 	v, ok = Choose([][]Pair{ids, dates}, Known{Format: "csv", Year: 2026, SavedIn: "fr-FR"})
 	require.True(t, ok)
 	assert.Equal(t, "fr-FR", v.Habit.Locale.Name, "what the person knows counts")
+	long := []Pair{{"2031000417650012", "2031000417650010"}, {"2031000417650019", "2031000417650020"}}
+	kept := []Pair{{"29.70", "29.70"}, {"10.00", "10.00"}, {"31.20", "31.20"}}
+	v, ok = Choose([][]Pair{long, kept}, Known{Format: "csv", Year: 2026})
+	require.True(t, ok)
+	assert.EqualValues(t, ',', v.Habit.Locale.decimal, "a program that would have changed the fees spared them")
 	_, ok = Choose([][]Pair{{{"a", "b"}, {"29.70", "31.20"}}}, Known{Format: "csv", Year: 2026})
 	assert.False(t, ok, "edits are no wear")
 }

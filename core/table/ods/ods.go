@@ -260,6 +260,7 @@ func (r *reader) cell(col int) (string, error) {
 	switch typ {
 	case "float", "percentage", "currency":
 		value, _ = r.x.Attr("value")
+		value = table.Double(value)
 	case "date":
 		value, _ = r.x.Attr("date-value")
 	case "time":

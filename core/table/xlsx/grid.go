@@ -253,19 +253,9 @@ func column(place []byte) (int, bool) {
 	return n - 1, n > 0
 }
 
-// exact is how many digits of a number every program keeps.
-const exact = 15
-
-// digits writes a stored number without an exponent, digit by digit. What is
-// stored is a double, however many digits a program writes of it: one of more
-// digits than programs keep is read as the shortest decimal that is that double.
+// digits writes a stored number without an exponent, digit by digit.
 func digits(value string) string {
-	mantissa, _, _ := strings.Cut(strings.ToLower(value), "e")
-	if len(strings.TrimLeft(strings.NewReplacer("-", "", ".", "").Replace(mantissa), "0")) > exact {
-		if f, err := strconv.ParseFloat(value, 64); err == nil {
-			value = strconv.FormatFloat(f, 'e', -1, 64)
-		}
-	}
+	value = table.Double(value)
 	at := strings.IndexAny(value, "eE")
 	if at < 0 {
 		return value

@@ -1,0 +1,31 @@
+package table
+
+import (
+	"strconv"
+	"strings"
+)
+
+// exactDigits is how many decimal digits of a number every program keeps in a
+// double (IEEE 754 binary64).
+const exactDigits = 15
+
+// Double is the text of a number that a workbook stores. It is a double, however many
+// digits a program writes of it: 977.270000000000000018 is 977.27. One of more digits
+// than a double surely keeps is given as the shortest decimal that is that double.
+// Whole numbers stay as they are written: an id of eighteen digits, written in full, is
+// that id.
+func Double(value string) string {
+	mantissa, _, exponent := strings.Cut(strings.ToLower(value), "e")
+	whole, fraction, point := strings.Cut(strings.TrimPrefix(mantissa, "-"), ".")
+	if !point && !exponent || len(strings.TrimLeft(whole+fraction, "0")) <= exactDigits {
+		return value
+	}
+	f, err := strconv.ParseFloat(value, 64)
+	if err != nil {
+		return value
+	}
+	if exponent {
+		return strconv.FormatFloat(f, 'e', -1, 64)
+	}
+	return strconv.FormatFloat(f, 'f', -1, 64)
+}

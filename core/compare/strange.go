@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 
@@ -32,11 +33,26 @@ type bulk struct {
 func (c *comparison) judgeBulk(pairs []sampledPair) {
 	c.bulks = make([]*bulk, len(c.res.Fields))
 	for f, col := range c.pair {
-		if col < 0 || c.columns[f].State == wear.Worn || c.columns[f].State == wear.Doubtful {
+		if col >= 0 && c.columns[f].State != wear.Worn && c.columns[f].State != wear.Doubtful && manyDiffer(pairs, f, col) {
+			c.bulks[f] = c.bulkOf(pairs, f, col)
+		}
+	}
+}
+
+// manyDiffer reports whether so many cells of a column are of other bytes that they
+// may be looked at as a whole.
+func manyDiffer(pairs []sampledPair, f, col int) bool {
+	var all, differ float64
+	for _, p := range pairs {
+		was, is := csv.Unquote(p.was[f]), csv.Unquote(p.is[col])
+		if len(was) == 0 || len(is) == 0 {
 			continue
 		}
-		c.bulks[f] = c.bulkOf(pairs, f, col)
+		if all += p.weight; !bytes.Equal(was, is) {
+			differ += p.weight
+		}
 	}
+	return differ > 0 && differ*bulkShare >= all
 }
 
 // bulkOf looks at one column, nil if not many of its cells differ.

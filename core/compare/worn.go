@@ -142,15 +142,15 @@ func (c *comparison) judgeWear(ctx context.Context) error {
 	}
 	s := c.sample()
 	c.findTokens(s)
-	cells := c.sampledCells(s)
+	cells, kept := c.sampledCells(s)
 	v, worn := wear.Choose(some(cells), c.known())
 	if worn {
-		v = v.Among(cells)
+		v = v.Among(cells, some(kept))
 		c.program = v.Habit.Name()
 	}
 	c.columns = make([]*wear.Column, len(c.res.Fields))
 	for f, col := range cells {
-		c.columns[f] = wear.Judge(v.Habit, col)
+		c.columns[f] = wear.Judge(v.Habit, append(col, kept[f]...))
 		c.columns[f].Rivals = v.Rivals
 	}
 	if worn {
@@ -228,27 +228,28 @@ func (c *comparison) sample() []sampledPair {
 	return pairs
 }
 
-// sampledCells are the sampled cells by field: all of a column of which some
-// differ, and fewer of one that is as it was, which can only speak against a habit.
-func (c *comparison) sampledCells(pairs []sampledPair) [][]wear.Pair {
-	cells := make([][]wear.Pair, len(c.res.Fields))
+// sampledCells are the sampled cells by field: those of the columns of which some
+// differ, and fewer of those that are as they were, which can only speak against a
+// habit.
+func (c *comparison) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pair) {
+	cells, kept = make([][]wear.Pair, len(c.res.Fields)), make([][]wear.Pair, len(c.res.Fields))
 	for f, col := range c.pair {
 		if col < 0 {
 			continue
 		}
-		some := slices.ContainsFunc(pairs, func(p sampledPair) bool { return !bytes.Equal(csv.Unquote(p.was[f]), csv.Unquote(p.is[col])) })
+		to, most := &kept[f], sameSampled
+		if slices.ContainsFunc(pairs, func(p sampledPair) bool { return !bytes.Equal(csv.Unquote(p.was[f]), csv.Unquote(p.is[col])) }) {
+			to, most = &cells[f], len(pairs)
+		}
 		for _, p := range pairs {
 			a, _ := csv.Value(c.snap.img, p.was[f])
 			b, there := csv.Value(c.copy.img, p.is[col])
-			if there && !a.Blank() && !b.Blank() {
-				cells[f] = append(cells[f], wear.Pair{Snapshot: a.String(), Seen: b.String()})
-			}
-			if !some && len(cells[f]) == sameSampled {
-				break
+			if there && !a.Blank() && !b.Blank() && len(*to) < most {
+				*to = append(*to, wear.Pair{Snapshot: a.String(), Seen: b.String()})
 			}
 		}
 	}
-	return cells
+	return cells, kept
 }
 
 // readWorn reads a differing cell by what became of its column, and reports

@@ -55,7 +55,7 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 		}
 	}
 	charset := chooseCharset(letters)
-	var most fitting
+	most := 0
 	best.fits = map[Habit][]fitting{}
 	single := best // where no column is worn, cells may be
 	habits := k.in(k.Year)
@@ -71,52 +71,57 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 		if fit.explained > single.Explained {
 			single.Habit, single.Explained = h, fit.explained
 		}
-		most = best.weigh(h, fit, most)
+		switch {
+		case fit.score > most:
+			most, best.Habit, best.Explained, best.Rivals = fit.score, h, fit.explained, nil
+		case fit.score == most && most > 0 && !best.has(h):
+			best.Rivals = append(best.Rivals, h)
+		}
 	}
-	if most.score == 0 {
+	if most == 0 {
 		return single, single.Explained > 0
 	}
 	return best, true
 }
 
-// Among decides between habits that fit a few cells as well, by more cells.
-func (v Verdict) Among(columns [][]Pair) Verdict {
+// Among decides between habits that fit a few cells as well, by more cells; and where
+// they still fit as well, for the one that spared the fewest of the columns that it
+// should have changed. The others stay its rivals.
+func (v Verdict) Among(columns, kept [][]Pair) Verdict {
 	if len(v.Rivals) == 0 {
 		return v
 	}
 	best := Verdict{Habit: v.Habit, fits: v.fits}
 	most := sum(v.Habit.fits(columns))
+	spared := []int{most.spared}
 	for _, h := range v.Rivals {
-		most = best.weigh(h, sum(h.fits(columns)), most)
+		fit := sum(h.fits(columns))
+		switch {
+		case fit.score > most.score:
+			most, best.Habit, best.Rivals, spared = fit, h, nil, []int{fit.spared}
+		case fit.score == most.score:
+			best.Rivals, spared = append(best.Rivals, h), append(spared, fit.spared)
+		}
 	}
 	best.Explained = v.Explained
+	if len(best.Rivals) > 0 {
+		best.preferSparing(spared, kept)
+	}
 	return best
 }
 
-// weigh takes a habit that fits better than the best one so far, or as well, and
-// returns how well the best one fits. Of those that explain as many the one that
-// spared fewer columns is the better one; the other stays its rival.
-func (v *Verdict) weigh(h Habit, fit, most fitting) fitting {
-	switch {
-	case fit.score == 0 || fit.score < most.score:
-		return most
-	case fit.score > most.score:
-		v.Habit, v.Explained, v.Rivals = h, fit.explained, nil
-		return fit
-	}
-	if fit.spared >= most.spared {
-		if !v.has(h) {
-			v.Rivals = append(v.Rivals, h)
+// preferSparing takes the habit that spared the fewest columns, of which those are
+// counted that changed.
+func (v *Verdict) preferSparing(spared []int, kept [][]Pair) {
+	all := append([]Habit{v.Habit}, v.Rivals...)
+	least := 0
+	for n, h := range all {
+		if spared[n] += sum(h.fits(kept)).spared; spared[n] < spared[least] {
+			least = n
 		}
-		return most
 	}
-	was := v.Habit
-	v.Habit, v.Explained = h, fit.explained
-	v.Rivals = slices.DeleteFunc(v.Rivals, h.reads)
-	if !v.has(was) {
-		v.Rivals = append(v.Rivals, was)
-	}
-	return fit
+	v.Habit = all[least]
+	v.Rivals = slices.Delete(all, least, least+1)
 }
 
 // Alone reports whether the habit is concluded from one column of those that it was

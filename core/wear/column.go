@@ -41,6 +41,9 @@ const (
 	// otherShare: a column is not worn where more than one in so many of the cells
 	// that would be is something else: these were edited, and so the others may be.
 	otherShare = 4
+	// formed is how many values of a column show its form: more cost time and show
+	// nothing new.
+	formed = 1000
 	// fewWorn is how many cells of a column alone prove that it is worn. With
 	// fewer, the rest of the file has to show the same habit.
 	fewWorn = 3
@@ -50,8 +53,8 @@ const (
 // it; Settle says it of all columns of a file.
 func Judge(h Habit, cells []Pair) *Column {
 	c := &Column{Habit: h, Kinds: map[Kind]int{}}
-	for _, p := range cells {
-		c.form.Take(p.Snapshot)
+	for i := 0; i < len(cells); i += len(cells)/formed + 1 {
+		c.form.Take(cells[i].Snapshot)
 	}
 	for _, p := range cells {
 		worn, kind := h.Wear(p.Snapshot)

@@ -209,8 +209,10 @@ func TestChoosesTheProgram(t *testing.T) {
 	assert.Equal(t, "fr-FR", v.Habit.Locale.Name, "what the person knows counts")
 	long := []Pair{{"2031000417650012", "2031000417650010"}, {"2031000417650019", "2031000417650020"}}
 	kept := []Pair{{"29.70", "29.70"}, {"10.00", "10.00"}, {"31.20", "31.20"}}
-	v, ok = Choose([][]Pair{long, kept}, Known{Format: "csv", Year: 2026})
+	v, ok = Choose([][]Pair{long}, Known{Format: "csv", Year: 2026})
 	require.True(t, ok)
+	assert.EqualValues(t, '.', v.Among([][]Pair{long}, nil).Habit.Locale.decimal)
+	v = v.Among([][]Pair{long}, [][]Pair{kept})
 	assert.EqualValues(t, ',', v.Habit.Locale.decimal, "a program that would have changed the fees spared them")
 	_, ok = Choose([][]Pair{{{"a", "b"}, {"29.70", "31.20"}}}, Known{Format: "csv", Year: 2026})
 	assert.False(t, ok, "edits are no wear")

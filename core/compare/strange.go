@@ -152,22 +152,20 @@ func near(a, b string) bool {
 	return q.Cmp(apd.New(99, -2)) >= 0 && q.Cmp(apd.New(101, -2)) <= 0
 }
 
-// words says what became of the values.
+// words says what became of the values, as far as that is one thing.
 func (b *bulk) words() string {
-	switch {
-	case b.to != "":
+	if b.to != "" {
 		return fmt.Sprintf(", to %q", clip(b.to))
-	case b.times != "":
-		d, _, err := apd.NewFromString(b.times)
-		if err == nil {
-			ctx := apd.BaseContext.WithPrecision(3)
-			if _, err = ctx.Round(d, d); err == nil {
-				d.Reduce(d)
-				return ", about × " + d.Text('f')
-			}
-		}
 	}
-	return ""
+	times, _, err := apd.NewFromString(b.times)
+	if err != nil {
+		return ""
+	}
+	if _, err := apd.BaseContext.WithPrecision(3).Round(times, times); err != nil || times.Cmp(apd.New(1, 0)) == 0 {
+		return ""
+	}
+	times.Reduce(times)
+	return ", about × " + times.Text('f')
 }
 
 // reportBulk says in a line of each column that many cells of it are changed, if

@@ -92,7 +92,7 @@ func (im *importer) number(s string) (cell, bool) {
 
 func (im *importer) numberCell(d *apd.Decimal, s string) cell {
 	shown := im.plain(d)
-	c := cell{shown: shown, raw: shown, stored: stored(d), ods: odsNumber(d), through: im.plain(round15(d, 15)), kind: Number}
+	c := cell{shown: shown, raw: shown, stored: stored(d), ods: odsNumber(d), through: im.plain(round15(d)), kind: Number}
 	digits := strings.TrimLeft(s, "+-")
 	switch {
 	case strings.ContainsRune(shown, 'E'):
@@ -171,10 +171,18 @@ func (im *importer) decimalOf(s string) (*apd.Decimal, bool) {
 	return d, true
 }
 
-// round15 rounds to the digits that a binary number surely has.
-func round15(d *apd.Decimal, digits uint32) *apd.Decimal {
+// round15 rounds a number to the digits that a binary number surely has: what is
+// rounded is the shortest decimal that is the same double.
+func round15(d *apd.Decimal) *apd.Decimal {
+	if d.NumDigits() > digits15 {
+		if f, err := strconv.ParseFloat(d.Text('e'), 64); err == nil {
+			if short, _, err := apd.NewFromString(strconv.FormatFloat(f, 'e', -1, 64)); err == nil {
+				d = short
+			}
+		}
+	}
 	r := new(apd.Decimal)
-	c := apd.Context{Precision: digits, MaxExponent: 100_000, MinExponent: -100_000, Rounding: apd.RoundHalfUp}
+	c := apd.Context{Precision: digits15, MaxExponent: 100_000, MinExponent: -100_000, Rounding: apd.RoundHalfUp}
 	_, _ = c.Round(r, d) // without traps it has no error
 	r.Reduce(r)
 	return r
@@ -202,7 +210,7 @@ func general(d *apd.Decimal) string {
 	case whole && abs.Cmp(exact53) < 0:
 		return sign + r.Text('f')
 	case abs.Cmp(exact53) >= 0:
-		m := round15(abs, 15)
+		m := round15(abs)
 		digits := m.Coeff.String()
 		exponent := int(m.Exponent) + len(digits) - 1
 		digits = strings.TrimRight(digits, "0")
@@ -211,7 +219,7 @@ func general(d *apd.Decimal) string {
 		}
 		return fmt.Sprintf("%s%sE+%03d", sign, digits, exponent)
 	}
-	return sign + trimZeros(round15(abs, 15).Text('f'))
+	return sign + trimZeros(round15(abs).Text('f'))
 }
 
 // stored is what a reader finds in a workbook: at most 15 digits, in full.
@@ -219,7 +227,7 @@ func stored(d *apd.Decimal) string {
 	if d.IsZero() {
 		return "0"
 	}
-	return trimZeros(round15(d, 15).Text('f'))
+	return trimZeros(round15(d).Text('f'))
 }
 
 // odsNumber is what a reader finds in ODS: as General shows it, with a point,
@@ -317,8 +325,8 @@ func (im *importer) isoDate(s string) (cell, bool) {
 		c.ods = strings.TrimSuffix(c.ods, "T00:00:00")
 	}
 	if m[6] != "" {
-		part := thousandths(m[6])
-		c.ods = c.stored + strings.TrimRight("."+part[:2], "0.")
+		part := partOf(m[6], 3)
+		c.ods = c.stored + strings.TrimRight("."+partOf(m[6], 2), "0.")
 		c.shown += string(im.decimal) + part
 		c.raw = c.shown
 		c.stored += strings.TrimRight("."+part, "0.")
@@ -329,11 +337,15 @@ func (im *importer) isoDate(s string) (cell, bool) {
 	return c, true
 }
 
-// thousandths rounds the digits of a part of a second to three, as the program
-// does: never up to the next second.
-func thousandths(digits string) string {
-	n := atoi((digits + "0000")[:4])
-	return fmt.Sprintf("%03d", min((n+5)/10, 999))
+// partOf rounds the digits of a part of a second to so many, as the program does:
+// never up to the next second.
+func partOf(digits string, n int) string {
+	most := 1
+	for range n {
+		most *= 10
+	}
+	part := atoi((digits + "0000")[:n+1])
+	return fmt.Sprintf("%0*d", n, min((part+5)/10, most-1))
 }
 
 func atoi(s string) int {

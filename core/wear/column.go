@@ -68,8 +68,8 @@ func Judge(h Habit, cells []Pair) *Column {
 			continue
 		}
 		c.Would++
-		switch p.Seen {
-		case worn:
+		switch {
+		case h.Makes(p.Snapshot, p.Seen):
 			c.Went++
 			c.Kinds[kind]++
 			switch c.form.same(p.Snapshot, p.Seen) {
@@ -82,7 +82,7 @@ func Judge(h Habit, cells []Pair) *Column {
 			case untold:
 				c.Less++
 			}
-		case p.Snapshot:
+		case p.Seen == p.Snapshot:
 			c.Kept++
 		}
 	}
@@ -152,13 +152,14 @@ type Reading struct {
 
 // Read reads a cell of the column.
 func (c *Column) Read(snapshot, seen string) Reading {
-	worn, kind := c.Habit.Wear(snapshot)
+	_, kind := c.Habit.Wear(snapshot)
+	made := c.Habit.Makes(snapshot, seen)
 	switch {
 	case seen == snapshot:
 		return Reading{As: Snapshot}
-	case seen == worn && c.State == Worn:
+	case made && c.State == Worn:
 		return Reading{As: Snapshot, Kind: kind}
-	case seen == worn && (c.State == Mixed || c.State == Doubtful):
+	case made && (c.State == Mixed || c.State == Doubtful):
 		return Reading{As: Held, Kind: kind}
 	case isRounding(snapshot, seen) && c.numbers():
 		return Reading{As: Snapshot, Kind: Precision}
@@ -237,8 +238,7 @@ func (c *Column) unworn(seen string) Reading {
 
 // Explains reports whether a program makes what is seen of the snapshot's value.
 func (c *Column) Explains(snapshot, seen string) bool {
-	worn, _ := c.Habit.Wear(snapshot)
-	return worn == seen || isRounding(snapshot, seen)
+	return c.Habit.Makes(snapshot, seen) || isRounding(snapshot, seen)
 }
 
 // Outside reports whether a value is written as none of the column is.

@@ -40,7 +40,7 @@ func isRounding(id, seen string) bool {
 		if _, err := ctx.Round(cut, whole); err == nil && d.Cmp(cut) == 0 {
 			return true
 		}
-		if d.Cmp(round15(whole, digits15)) == 0 {
+		if d.Cmp(round15(whole)) == 0 {
 			return true
 		}
 	}

@@ -2,6 +2,7 @@ package wear
 
 import (
 	"cmp"
+	"fmt"
 	"strings"
 )
 
@@ -75,6 +76,27 @@ func (h Habit) Wear(text string) (string, Kind) {
 		}
 	}
 	return seen, kind
+}
+
+// Makes reports whether the program makes what is seen of a value. A part of a second
+// that is within ten millionths of a half may be rounded either way: the program counts in days,
+// in a double.
+func (h Habit) Makes(text, seen string) bool {
+	if worn, _ := h.Wear(text); worn == seen {
+		return true
+	}
+	m := isoClock.FindStringSubmatchIndex(strings.Trim(text, " "))
+	if m == nil || m[12] < 0 || m[13]-m[12] < 4 {
+		return false
+	}
+	text = strings.Trim(text, " ")
+	part := atoi((text[m[12]:m[13]] + "00")[:6])
+	for _, p := range []int{max(part-10, 0), min(part+10, 999_999)} {
+		if worn, _ := h.Wear(fmt.Sprintf("%s%06d", text[:m[12]], p)); worn == seen {
+			return true
+		}
+	}
+	return false
 }
 
 // read is what the program makes of a text.

@@ -162,8 +162,11 @@ func TestLentRecordsAreKnown(t *testing.T) {
 		for k := range added {
 			edited = append(edited, []string{fmt.Sprint(9000 + k), "D01"})
 		}
-		if lent.Records < 8 || 10*lent.Records > 8*n || 4*(lost+strange+added) > lent.Records {
-			t.Skip("another copy")
+		there := lent.Records - lost + strange
+		asLent := float64(lent.Records-lost) / float64(lent.Records+strange+added)
+		asWhole := float64(there) / float64(n+added)
+		if lent.Records < 8 || 10*lent.Records > 8*n || 4*(lost+strange+added) > lent.Records || asLent <= asWhole {
+			t.Skip("more like another copy")
 		}
 		lent.SetRows(bits)
 		res, k := run(t, snapshot, edited, Options{Lends: func() []*table.Lent { return []*table.Lent{lent} }})

@@ -125,15 +125,10 @@ func (c *Change) Field(name string) *FieldChange {
 	return nil
 }
 
-// Invert returns the change that undoes c. Holds are left behind: the
-// inverse is judged anew.
-func (c *Change) Invert(recordSet string) *Change {
-	inv := &Change{Act: c.Act.Inverse(), Key: c.Key, Linked: c.Linked, Record: c.Record.Clone()}
-	inv.ID = MakeID(recordSet, inv.Key, inv.Act)
-	for _, f := range c.Fields {
-		inv.Fields = append(inv.Fields, FieldChange{Field: f.Field, From: f.To, To: f.From, Linked: f.Linked})
-	}
-	return inv
+// Inverse returns the change that undoes f, with what it is linked. Holds are left
+// behind: the inverse is judged anew.
+func (f *FieldChange) Inverse() FieldChange {
+	return FieldChange{Field: f.Field, From: f.To, To: f.From, Linked: f.Linked}
 }
 
 // Source says which file a state came from.

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"paletwin/core/jsontext"
 	"paletwin/core/record"
 )
 
@@ -99,21 +100,21 @@ func (a *DecisionAct) Give(id ID, values record.Record) {
 func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 	dst = slices.Grow(dst, 400+58*len(a.On))
 	dst = append(dst, `{"paletwin":"decision","version":1,"record_set":`...)
-	dst = AppendString(dst, a.RecordSet)
+	dst = jsontext.AppendString(dst, a.RecordSet)
 	dst = append(dst, `,"decision":"`...)
 	dst = append(dst, a.Decision...)
 	dst = append(dst, `","by":`...)
-	dst = AppendString(dst, a.By)
+	dst = jsontext.AppendString(dst, a.By)
 	if a.Via != "" {
 		dst = append(dst, `,"via":`...)
-		dst = AppendString(dst, a.Via)
+		dst = jsontext.AppendString(dst, a.Via)
 	}
 	dst = append(dst, `,"when":"`...)
 	dst = a.When.UTC().AppendFormat(dst, time.RFC3339Nano)
 	dst = append(dst, `","note":`...)
-	dst = AppendString(dst, a.Note)
+	dst = jsontext.AppendString(dst, a.Note)
 	dst = append(dst, `,"how":`...)
-	dst = AppendString(dst, a.How)
+	dst = jsontext.AppendString(dst, a.How)
 	dst = fmt.Appendf(dst, `,"by_field":%t,"held":%t,"on":[`, a.ByField, a.Held)
 	for i := range a.On {
 		p := &a.On[i]
@@ -127,7 +128,7 @@ func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 		dst = append(dst, '"')
 		if p.Field != "" {
 			dst = append(dst, ',')
-			dst = AppendString(dst, p.Field)
+			dst = jsontext.AppendString(dst, p.Field)
 		}
 		dst = append(dst, ']')
 	}
@@ -157,7 +158,7 @@ func (a *DecisionAct) appendValues(dst []byte, name string, values map[ID]record
 			dst = append(dst, ',')
 		}
 		first = false
-		dst = AppendString(dst, a.On[i].ID.String())
+		dst = jsontext.AppendString(dst, a.On[i].ID.String())
 		dst = append(dst, `:{`...)
 		dst = append(AppendRecord(dst, r), '}')
 	}

@@ -4,8 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"unicode/utf8"
 
+	"paletwin/core/jsontext"
 	"paletwin/core/record"
 )
 
@@ -38,7 +38,7 @@ func AppendLine(dst []byte, c *Change) []byte {
 }
 
 func appendField(dst []byte, f *FieldChange) []byte {
-	dst = AppendString(dst, f.Field)
+	dst = jsontext.AppendString(dst, f.Field)
 	dst = append(dst, `:{"from":`...)
 	dst = AppendValue(dst, f.From)
 	dst = append(dst, `,"to":`...)
@@ -56,7 +56,7 @@ func AppendRecord(dst []byte, r record.Record) []byte {
 		if i > 0 {
 			dst = append(dst, ',')
 		}
-		dst = AppendString(dst, f.Name)
+		dst = jsontext.AppendString(dst, f.Name)
 		dst = append(dst, ':')
 		dst = AppendValue(dst, f.Value)
 	}
@@ -77,7 +77,7 @@ func appendLink(dst []byte, link string) []byte {
 	if link == "" {
 		return dst
 	}
-	return AppendString(append(dst, `,"linked":`...), link)
+	return jsontext.AppendString(append(dst, `,"linked":`...), link)
 }
 
 func appendStrings(dst []byte, s []string) []byte {
@@ -86,7 +86,7 @@ func appendStrings(dst []byte, s []string) []byte {
 		if i > 0 {
 			dst = append(dst, ',')
 		}
-		dst = AppendString(dst, s[i])
+		dst = jsontext.AppendString(dst, s[i])
 	}
 	return append(dst, ']')
 }
@@ -96,55 +96,14 @@ func AppendValue(dst []byte, v record.Value) []byte {
 	if v.IsNull() {
 		return append(dst, "null"...)
 	}
-	return AppendString(dst, v.String())
+	return jsontext.AppendString(dst, v.String())
 }
-
-const hexDigits = "0123456789abcdef"
 
 func appendHex(dst, b []byte) []byte {
 	for _, c := range b {
-		dst = append(dst, hexDigits[c>>4], hexDigits[c&15])
+		dst = append(dst, jsontext.HexDigits[c>>4], jsontext.HexDigits[c&15])
 	}
 	return dst
-}
-
-// AppendString appends s as a JSON string (RFC 8259) with as few escapes as
-// that allows, so that the same text always has the same bytes.
-func AppendString(dst []byte, s string) []byte {
-	dst = append(dst, '"')
-	from := 0
-	for i := 0; i < len(s); {
-		c := s[i]
-		if c >= utf8.RuneSelf {
-			r, w := utf8.DecodeRuneInString(s[i:])
-			if r == utf8.RuneError && w == 1 {
-				dst = append(append(dst, s[from:i]...), `\ufffd`...)
-				from = i + 1
-			}
-			i += w
-			continue
-		}
-		if c >= ' ' && c != '"' && c != '\\' {
-			i++
-			continue
-		}
-		dst = append(dst, s[from:i]...)
-		switch c {
-		case '"', '\\':
-			dst = append(dst, '\\', c)
-		case '\n':
-			dst = append(dst, '\\', 'n')
-		case '\r':
-			dst = append(dst, '\\', 'r')
-		case '\t':
-			dst = append(dst, '\\', 't')
-		default:
-			dst = append(dst, '\\', 'u', '0', '0', hexDigits[c>>4], hexDigits[c&15])
-		}
-		i++
-		from = i
-	}
-	return append(append(dst, s[from:]...), '"')
 }
 
 // A Line is one change as it stands in the file, newline excluded. Its id,

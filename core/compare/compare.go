@@ -28,6 +28,7 @@ import (
 	"paletwin/core/layout"
 	"paletwin/core/slip"
 	"paletwin/core/table"
+	"paletwin/core/words"
 )
 
 // What a record that the copy lacks, or a cell that it empties, means.
@@ -387,7 +388,7 @@ func (c *comparison) scan(ctx context.Context) error {
 	}
 	for _, s := range []*side{c.snap, c.copy} {
 		if s != nil && s.bare > 0 {
-			f := changeset.BareQuote.Finding("%s: a quote stands inside %s that do not start with one; taken as it stands", s.img.Name, count(s.bare, "cell"))
+			f := changeset.BareQuote.Finding("%s: a quote stands inside %s that do not start with one; taken as it stands", s.img.Name, words.Count(s.bare, "cell"))
 			f.Count = s.bare
 			c.find(f, s.img.Name, "")
 		}
@@ -400,9 +401,3 @@ func (c *comparison) scan(ctx context.Context) error {
 }
 
 // count writes a number with its noun: "1 cell", "3 cells".
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}

@@ -10,6 +10,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/words"
 )
 
 // Is the copy a copy of the snapshot at all? That is judged once keys are
@@ -44,7 +45,7 @@ func (c *comparison) otherRows() *Refusal {
 	if 2*c.matched >= rows && (rows > 0 || c.snap.len() == 0) {
 		return nil
 	}
-	return c.noCopy(NotACopy, "%s is not a copy of %s: %d of its %s match", c.copy.img.Name, c.snap.img.Name, c.matched, count(rows, "row"))
+	return c.noCopy(NotACopy, "%s is not a copy of %s: %d of its %s match", c.copy.img.Name, c.snap.img.Name, c.matched, words.Count(rows, "row"))
 }
 
 func (c *comparison) noCopy(code table.Code, format string, args ...any) *Refusal {
@@ -143,10 +144,10 @@ func (c *comparison) otherSet() *Refusal {
 	}
 	what := ""
 	if n := c.snap.len() - c.matched; n > 0 {
-		what = fmt.Sprintf(", and %d of %s are not in it", n, count(c.snap.len(), "record"))
+		what = fmt.Sprintf(", and %d of %s are not in it", n, words.Count(c.snap.len(), "record"))
 	}
 	return c.noCopy(NotACopy, "%s does not look like a copy of %s: of %s that both have (%s), %d are alike%s", c.copy.img.Name, c.snap.img.Name,
-		count(cells, "value"), list(names(c.res.Fields, fields)), alike, what)
+		words.Count(cells, "value"), list(names(c.res.Fields, fields)), alike, what)
 }
 
 func names(all []string, at []int) []string {

@@ -28,13 +28,13 @@ func attempt(t require.TestingT, snapshot, edited [][]string, o Options) (table.
 	return "", res
 }
 
-var words = []string{"Old Pier", "Skerry Ledge", "Tarn Mouth", "Gannet Point", "Heron Steps", "Lantern Rock", "The Nags"}
+var aidNames = []string{"Old Pier", "Skerry Ledge", "Tarn Mouth", "Gannet Point", "Heron Steps", "Lantern Rock", "The Nags"}
 
 // records draws a table of some records with a text, a date, a fee and a choice.
 func records(t *rapid.T, keys []int) [][]string {
 	rows := [][]string{{"k", "name", "seen", "fee", "depot"}}
 	for _, k := range keys {
-		rows = append(rows, []string{fmt.Sprintf("%05d", k), rapid.SampledFrom(words).Draw(t, "name") + fmt.Sprint(" ", rapid.IntRange(1, 99).Draw(t, "n")),
+		rows = append(rows, []string{fmt.Sprintf("%05d", k), rapid.SampledFrom(aidNames).Draw(t, "name") + fmt.Sprint(" ", rapid.IntRange(1, 99).Draw(t, "n")),
 			fmt.Sprintf("2026-%02d-%02d", rapid.IntRange(1, 12).Draw(t, "m"), rapid.IntRange(1, 28).Draw(t, "d")),
 			fmt.Sprintf("%d.50", rapid.IntRange(10, 9999).Draw(t, "fee")), fmt.Sprintf("D%02d", rapid.IntRange(1, 9).Draw(t, "depot"))})
 	}
@@ -198,4 +198,36 @@ func TestLentRecordsAreKnown(t *testing.T) {
 		res, _ = run(t, snapshot, full, Options{Lends: func() []*table.Lent { return []*table.Lent{lent} }})
 		assert.False(t, slices.ContainsFunc(res.Findings, func(f changeset.Finding) bool { return f.Code == "lent" || f.Code == "not-lent" }))
 	})
+}
+
+// Deletes that are asked for are open up to a tenth of the snapshot; and a copy of
+// which half the rows are in the snapshot is one.
+func TestHowMuchOfASnapshotACopyHas(t *testing.T) {
+	table := func(from, n, others int) [][]string {
+		rows := [][]string{{"k", "v"}}
+		for i := range n {
+			rows = append(rows, []string{fmt.Sprint(from + i), "a " + fmt.Sprint((from+i)%7)})
+		}
+		for i := range others {
+			rows = append(rows, []string{fmt.Sprint(9000 + i), "b"})
+		}
+		return rows
+	}
+	for missing, held := range map[int]bool{1: false, 2: false, 3: true} {
+		k := new(kept)
+		res, err := Run(t.Context(), image(t, "s.csv", table(100, 20, 0)), image(t, "e.csv", table(100+missing, 20-missing, 0)), Options{RecordSet: "t", Key: []string{"k"}, Missing: Asked}, k)
+		require.NoError(t, err)
+		assert.Equal(t, missing, res.Changes.Delete)
+		for _, ch := range k.changes {
+			assert.Equal(t, held, len(ch.Held) > 0, "%d of 20 missing", missing)
+		}
+	}
+	for others, copied := range map[int]bool{20: true, 21: false} {
+		_, err := Run(t.Context(), image(t, "s.csv", table(100, 20, 0)), image(t, "e.csv", table(100, 20, others)), Options{RecordSet: "t", Key: []string{"k"}}, nil)
+		if copied {
+			assert.NoError(t, err, "%d others", others)
+		} else {
+			assert.ErrorAs(t, err, new(*Refusal), "%d others", others)
+		}
+	}
 }

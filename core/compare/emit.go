@@ -11,6 +11,7 @@ import (
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/words"
 )
 
 // chunk is how many rows one worker takes at a time.
@@ -422,18 +423,18 @@ func (c *comparison) report() {
 	r, t := c.res, &c.sum
 	r.Changes.Sort(r.Fields)
 	if t.blanked > 0 {
-		f := changeset.Blanked.Finding("%s emptied in the copy; the changes are held", count(t.blanked, "cell"))
+		f := changeset.Blanked.Finding("%s emptied in the copy; the changes are held", words.Count(t.blanked, "cell"))
 		f.Count, f.Row = t.blanked, c.copy.rowNumber(t.blankRow)
 		c.find(f, c.copy.img.Name, "")
 	}
 	if t.blankKept > 0 {
-		f := changeset.BlankKept.Finding("%s empty in the copy; the snapshot's values stand", count(t.blankKept, "cell"))
+		f := changeset.BlankKept.Finding("%s empty in the copy; the snapshot's values stand", words.Count(t.blankKept, "cell"))
 		f.Count = t.blankKept
 		c.find(f, c.copy.img.Name, "")
 	}
 	for _, a := range []changeset.Act{changeset.Amend, changeset.Add, changeset.Delete} {
 		if n := t.refused[a]; n > 0 {
-			f := changeset.NotAllowed.Finding("the copy would %s %s, which is not allowed here", a, count(n, "record"))
+			f := changeset.NotAllowed.Finding("the copy would %s %s, which is not allowed here", a, words.Count(n, "record"))
 			f.Count = n
 			c.find(f, "", "")
 		}

@@ -6,6 +6,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/slip"
 	"paletwin/core/table/csv"
+	"paletwin/core/words"
 )
 
 // sampleSnapshot makes the sample that the dossier keeps.
@@ -45,7 +46,7 @@ func (c *comparison) fitOthers(in *slip.Input) error {
 		}
 		c.slips.all |= c.slips.bit(changeset.WrongFile.Name)
 		f := changeset.WrongFile.Finding("where the snapshots differ, %s of the copy %s as the snapshot of %s has them, and %d as this one has: is it the copy of that one?",
-			count(other, "sampled record"), isAre(other), o.Name, own)
+			words.Count(other, "sampled record"), isAre(other), o.Name, own)
 		f.Count = other
 		c.find(f, c.copy.img.Name, "")
 		return nil

@@ -13,8 +13,10 @@ import (
 	"paletwin/core/expr"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/words"
 )
 
 // layouted is what a comparison knows from a layout. Without one all of it is
@@ -55,8 +57,8 @@ func (c *comparison) useLayout() {
 		c.always[f] = l.Fields[i].Translate != nil && l.Fields[i].Translate.Always
 		c.blank[f] = cmp.Or(c.o.Blank, l.Fields[i].Blank, l.Blank)
 	}
-	if l.KeyForm != (layout.KeyForm{}) {
-		c.snap.form = l.KeyForm.Form
+	if l.Schema().KeyForm != (schema.KeyForm{}) {
+		c.snap.form = l.Schema().KeyForm.Form
 	}
 	if c.o.SameOnly {
 		return
@@ -115,13 +117,13 @@ func (c *comparison) takeValue(b *batch, f int, j uint32, fc *changeset.FieldCha
 		return false
 	}
 	switch fl.Access {
-	case layout.ReadOnly:
+	case schema.ReadOnly:
 		b.tally.problems.note(changeset.ReadOnly.Name, fc.Field, "warn", "is read-only; what the copy has is not taken", j)
 		return false
-	case layout.OnCreation:
+	case schema.OnCreation:
 		b.tally.problems.note(changeset.OnCreation.Name, fc.Field, "warn", "is set on creation only; what the copy has is not taken", j)
 		return false
-	case layout.System:
+	case schema.System:
 		b.tally.problems.note(changeset.SystemField.Name, fc.Field, "note", "is the system's own; what the copy has is not taken", j)
 		return false
 	}
@@ -197,10 +199,10 @@ func (c *comparison) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 		fl := c.l.Field(f.Name)
 		switch {
 		case fl == nil:
-		case fl.Access == layout.ReadOnly && !f.Value.Blank():
+		case fl.Access == schema.ReadOnly && !f.Value.Blank():
 			b.tally.problems.note(changeset.ReadOnly.Name, f.Name, "warn", "is read-only; what the copy has for a new record is not taken", j)
 			continue
-		case fl.Access == layout.System || fl.Access == layout.ReadOnly:
+		case fl.Access == schema.System || fl.Access == schema.ReadOnly:
 			continue
 		default:
 			text, ps := fl.Take(f.Value.String())
@@ -217,7 +219,7 @@ func (c *comparison) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 	}
 	ch.Record = kept
 	for i := range c.l.Fields {
-		if f := &c.l.Fields[i]; f.Required && !has[f.Name] && (f.Access == layout.Free || f.Access == layout.OnCreation) {
+		if f := &c.l.Fields[i]; f.Required && !has[f.Name] && (f.Access == schema.Free || f.Access == schema.OnCreation) {
 			all = append(all, layout.Problem{Code: layout.Needed, Field: f.Name, Level: "stop", Text: "a value is needed"})
 		}
 	}
@@ -235,7 +237,7 @@ func (c *comparison) writeKey(ch *changeset.Change) {
 	}
 	parts := ch.Key.Parts()
 	for i, p := range parts {
-		parts[i] = c.l.KeyForm.Write(p)
+		parts[i] = c.l.Schema().KeyForm.Write(p)
 		ch.Record.Set(c.o.Key[i], record.Text(parts[i]))
 	}
 	ch.Key = record.NewKey(parts...)
@@ -313,7 +315,7 @@ func (c *comparison) judgeLimit(ctx context.Context, l *layout.Limits, whose str
 	}{{changeset.Amend, &l.Amend, amends}, {changeset.Add, &l.Add, len(c.adds)}, {changeset.Delete, &l.Delete, deletes}} {
 		if c.o.allows(x.act) && x.limit.Over(x.n, all) {
 			c.over[x.act] = true
-			f := changeset.OverLimit.Finding("the copy would %s %s, and %s allows %s; they are held", x.act, count(x.n, "record"), whose, x.limit.Text)
+			f := changeset.OverLimit.Finding("the copy would %s %s, and %s allows %s; they are held", x.act, words.Count(x.n, "record"), whose, x.limit.Text)
 			f.Count = x.n
 			c.find(f, "", "")
 		}

@@ -129,3 +129,21 @@ limits: {add: 1}
 	}
 	assert.Subset(t, codes, []string{"limit", "read-only", "rule", "value-kind", "value-scale", "value-unique", "limit-move", "missing-kept"})
 }
+
+// A list names records in whatever form their keys have, and each once.
+func TestListsNameRecordsInEveryForm(t *testing.T) {
+	l, err := layout.Parse("t.yaml", []byte("record_set: t\nkey: k\nkey_form: {zeros: 3}\nfields: {k: text, v: text}\n"), nil)
+	require.NoError(t, err)
+	list, err := compare.ReadKeyList("gone.txt", []byte("2\n003\n03\n9\n"), []string{"k"}, l)
+	require.NoError(t, err)
+	s, err := csv.Open("s.csv", []byte("k,v\n001,a\n002,b\n003,c\n"))
+	require.NoError(t, err)
+	res, err := compare.Run(t.Context(), s, nil, compare.Options{RecordSet: "t", Key: []string{"k"}, Layout: l, DeleteList: list}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 2, res.Changes.Delete)
+	counts := map[string]int{}
+	for _, f := range res.Findings {
+		counts[f.Code] += f.Count
+	}
+	assert.Equal(t, map[string]int{"listed-repeat": 1, "listed-unknown": 1}, counts)
+}

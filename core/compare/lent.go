@@ -9,6 +9,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/words"
 )
 
 // lent recognises a copy that was lent, and refuses one that was lent from
@@ -79,18 +80,18 @@ func (c *comparison) useLend() error {
 		for k, i := range strange {
 			rows[k] = c.copy.rowNumber(c.mate[i] - mateRow)
 		}
-		f := changeset.NotLent.Finding("%s in the copy that was not lent: %s; what is changed there is held", count(len(strange), "record"), c.keyList(strange))
+		f := changeset.NotLent.Finding("%s in the copy that was not lent: %s; what is changed there is held", words.Count(len(strange), "record"), c.keyList(strange))
 		if len(strange) > 1 {
-			f = changeset.NotLent.Finding("%s in the copy that were not lent: %s; what is changed there is held", count(len(strange), "record"), c.keyList(strange))
+			f = changeset.NotLent.Finding("%s in the copy that were not lent: %s; what is changed there is held", words.Count(len(strange), "record"), c.keyList(strange))
 		}
 		f.Count = len(strange)
 		slices.Sort(rows)
 		c.findRows(f, c.copy.img.Name, rows)
 	}
 	if len(lost) > 0 {
-		text := fmt.Sprintf("%s that was lent is not in the copy: %s", count(len(lost), "record"), c.keyList(lost))
+		text := fmt.Sprintf("%s that was lent is not in the copy: %s", words.Count(len(lost), "record"), c.keyList(lost))
 		if len(lost) > 1 {
-			text = fmt.Sprintf("%s that were lent are not in the copy: %s", count(len(lost), "record"), c.keyList(lost))
+			text = fmt.Sprintf("%s that were lent are not in the copy: %s", words.Count(len(lost), "record"), c.keyList(lost))
 		}
 		switch c.lentLost = len(c.adds) > 0; {
 		case c.lentLost:

@@ -8,14 +8,16 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/words"
 )
 
 // KeyList is a list of records by key, as a file gives it.
 type KeyList struct {
 	Name   string // the file's
-	layout *layout.Layout
+	schema *schema.Schema
 	keys   []record.Key
 	row    map[record.Key]int // the first row that names the record, by its one key
 	repeat []int              // the rows with a key that stood before
@@ -23,15 +25,15 @@ type KeyList struct {
 
 // NewKeyList returns an empty list. A layout, if there is one, says which keys
 // name one record.
-func NewKeyList(name string, l *layout.Layout) *KeyList {
-	return &KeyList{Name: name, layout: l, row: map[record.Key]int{}}
+func NewKeyList(name string, s *schema.Schema) *KeyList {
+	return &KeyList{Name: name, schema: s, row: map[record.Key]int{}}
 }
 
 // ReadKeyList reads a list of keys: a CSV file with a column for each key
 // field, under its name or an alias of the layout, or, for a key of one field, a
 // bare list with a key a line.
 func ReadKeyList(name string, data []byte, key []string, known *layout.Layout) (*KeyList, error) {
-	l := NewKeyList(name, known)
+	l := NewKeyList(name, known.Schema())
 	if err := csv.CheckText(name, data, 0, len(data)); err != nil {
 		return nil, err
 	}
@@ -75,7 +77,7 @@ func (l *KeyList) readTable(m *table.Image, key []string) error {
 }
 
 func (l *KeyList) add(k record.Key, row int) {
-	one := l.layout.OneKey(k)
+	one := l.schema.Key(k)
 	if _, there := l.row[one]; there {
 		l.repeat = append(l.repeat, row)
 		return
@@ -88,9 +90,9 @@ func (l *KeyList) add(k record.Key, row int) {
 func (l *KeyList) Named(k record.Key) { l.add(k, 0) }
 
 // Has reports whether a record is on the list, and Row on which row of it.
-func (l *KeyList) Has(k record.Key) bool { _, ok := l.row[l.layout.OneKey(k)]; return ok }
+func (l *KeyList) Has(k record.Key) bool { _, ok := l.row[l.schema.Key(k)]; return ok }
 
-func (l *KeyList) Row(k record.Key) int { return l.row[l.layout.OneKey(k)] }
+func (l *KeyList) Row(k record.Key) int { return l.row[l.schema.Key(k)] }
 
 // Keys are the records in the list's order; Repeats the rows of those that
 // stood before.
@@ -111,20 +113,20 @@ func (c *comparison) takeList() {
 		if !l.Has(k) {
 			continue
 		}
-		found[l.layout.OneKey(k)] = true
+		found[l.schema.Key(k)] = true
 		if c.mate[i] == mateNone {
 			c.mate[i] = mateListed
 		}
 	}
 	for _, k := range l.keys {
-		if !found[l.layout.OneKey(k)] {
+		if !found[l.schema.Key(k)] {
 			f := changeset.ListedUnknown.Finding("%s is on the delete list and not in the snapshot", k)
 			f.Key = k.String()
 			c.findRows(f, l.Name, []int{l.Row(k)})
 		}
 	}
 	if len(l.repeat) > 0 {
-		f := changeset.ListedRepeat.Finding("%s of the delete list name a record that stood before", count(len(l.repeat), "row"))
+		f := changeset.ListedRepeat.Finding("%s of the delete list name a record that stood before", words.Count(len(l.repeat), "row"))
 		f.Count = len(l.repeat)
 		c.findRows(f, l.Name, l.repeat)
 	}

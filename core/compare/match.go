@@ -11,6 +11,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/words"
 )
 
 // match finds for each row of the copy the snapshot's record, and refuses a
@@ -352,7 +353,7 @@ func (c *comparison) stops() {
 			continue
 		}
 		rec.Stopped += len(bad.rows)
-		f := bad.code.Finding("%s with %s: nothing is taken from there", count(len(bad.rows), "row"), bad.text)
+		f := bad.code.Finding("%s with %s: nothing is taken from there", words.Count(len(bad.rows), "row"), bad.text)
 		f.Count = len(bad.rows)
 		c.findRows(f, name, c.copy.rowNumbers(bad.rows))
 	}
@@ -368,12 +369,12 @@ func (c *comparison) stops() {
 			rec.StoppedRecords++
 		}
 		key := c.copy.key(rows[0])
-		f := changeset.Repeat.Finding("%s stands on %s of the copy: none of them is taken", key, count(len(rows), "row"))
+		f := changeset.Repeat.Finding("%s stands on %s of the copy: none of them is taken", key, words.Count(len(rows), "row"))
 		f.Count, f.Key = len(rows), key.String()
 		c.findRows(f, name, c.copy.rowNumbers(rows))
 	}
 	if c.copy.blank > 0 {
-		f := changeset.BlankRow.Finding("%s of the copy are blank and skipped", count(c.copy.blank, "row"))
+		f := changeset.BlankRow.Finding("%s of the copy are blank and skipped", words.Count(c.copy.blank, "row"))
 		f.Count = c.copy.blank
 		c.find(f, name, "")
 	}
@@ -397,7 +398,7 @@ func (c *comparison) judgeMissing() {
 	if c.missing == 0 {
 		return
 	}
-	name, what := c.copy.img.Name, count(c.missing, "record")+" of the snapshot are not in the copy"
+	name, what := c.copy.img.Name, words.Count(c.missing, "record")+" of the snapshot are not in the copy"
 	if c.missing == 1 {
 		what = "1 record of the snapshot is not in the copy"
 	}
@@ -419,7 +420,7 @@ func (c *comparison) judgeMissing() {
 		f = changeset.Missing.Finding("%s; %s", what, held)
 	case c.res.Records.Stopped > 0:
 		c.deleteHold = []string{changeset.MissingMany.Name}
-		c.res.DeletesHeld = fmt.Sprintf("%s, and %s of the copy cannot be matched, so those may be among them; the deletes are held", what, count(c.res.Records.Stopped, "row"))
+		c.res.DeletesHeld = fmt.Sprintf("%s, and %s of the copy cannot be matched, so those may be among them; the deletes are held", what, words.Count(c.res.Records.Stopped, "row"))
 		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
 	case len(c.evidence) > 0:
 		c.deleteHold = []string{changeset.MissingMany.Name}

@@ -13,6 +13,7 @@ import (
 	"paletwin/core/slip"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/words"
 )
 
 // side is one table scanned: its rows as offsets.
@@ -267,7 +268,7 @@ func (s *side) refuse(called string) error {
 	} {
 		if len(bad.rows) > 0 {
 			return &Refusal{Code: bad.code, File: s.img.Name, Rows: s.rowNumbers(bad.rows),
-				Text: fmt.Sprintf("%s%s has %s with %s", called, s.img.Name, count(len(bad.rows), "row"), bad.text)}
+				Text: fmt.Sprintf("%s%s has %s with %s", called, s.img.Name, words.Count(len(bad.rows), "row"), bad.text)}
 		}
 	}
 	return nil

@@ -58,19 +58,22 @@ type slipping struct {
 	sampledAt []uint32 // the records of the sample, as it has them
 }
 
+// codeSet is a set of slip codes, by their numbers in slipMarks.kinds.
+type codeSet uint64
+
 // slipMarks says which changes slips concern. Codes are by their numbers in
 // kinds.
 type slipMarks struct {
 	held    bool // they are held, not only noted
 	kinds   []string
 	field   map[string]uint32
-	cells   map[uint64]uint32 // by record and field
-	records map[uint32]uint32
-	adds    map[uint32]uint32 // by row
-	links   map[uint64]string // by record, or by row and ofRow: what it is linked by
-	within  map[uint64]string // by record and field: what links fields of one record
-	joined  map[string]string // links that have a change in common are one
-	all     uint32            // kinds that concern every change
+	cells   map[uint64]codeSet // by record and field
+	records map[uint32]codeSet
+	adds    map[uint32]codeSet // by row
+	links   map[uint64]string  // by record, or by row and ofRow: what it is linked by
+	within  map[uint64]string  // by record and field: what links fields of one record
+	joined  map[string]string  // links that have a change in common are one
+	all     codeSet            // kinds that concern every change
 }
 
 // gathered is what slips are judged by.
@@ -246,7 +249,7 @@ func (c *comparison) earlier(ctx context.Context, in *slip.Input) error {
 func (c *comparison) takeSlips(in *slip.Input, found []slip.Found) {
 	m := &c.slips
 	m.held = c.o.Slips == SlipsHold
-	m.cells, m.records, m.adds = map[uint64]uint32{}, map[uint32]uint32{}, map[uint32]uint32{}
+	m.cells, m.records, m.adds = map[uint64]codeSet{}, map[uint32]codeSet{}, map[uint32]codeSet{}
 	m.links, m.joined, m.within = map[uint64]string{}, map[string]string{}, map[uint64]string{}
 	for n := range found {
 		f := &found[n]
@@ -332,11 +335,14 @@ func unit(record, field uint32) uint64 { return uint64(record)<<32 | uint64(fiel
 const ofRow = 1 << 32
 
 // bit is the bit of a code.
-func (m *slipMarks) bit(code string) uint32 {
+func (m *slipMarks) bit(code string) codeSet {
 	n := slices.Index(m.kinds, code)
 	if n < 0 {
 		n = len(m.kinds)
 		m.kinds = append(m.kinds, code)
+	}
+	if n == 64 {
+		panic("compare: more kinds of slips than a codeSet holds")
 	}
 	return 1 << n
 }
@@ -410,15 +416,15 @@ func (m *slipMarks) mark(ch *changeset.Change, at place) {
 	}
 }
 
-// put adds the codes of some bits to those that hold a change, or are noted
+// put adds the codes of a set to those that hold a change, or are noted
 // of it.
-func (m *slipMarks) put(bits uint32, held, noted *[]string) {
+func (m *slipMarks) put(set codeSet, held, noted *[]string) {
 	to := held
 	if !m.held {
 		to = noted
 	}
 	for n, code := range m.kinds {
-		if bits&(1<<n) != 0 {
+		if set&(1<<n) != 0 {
 			*to = append(slices.Clip(*to), code)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/table/csv"
 	"paletwin/core/wear"
+	"paletwin/core/words"
 )
 
 const (
@@ -108,18 +109,16 @@ func (c *comparison) whole(f int) bool {
 // columnWords say what is the matter with a column that is held as a whole.
 func (c *comparison) columnWords(field string, cells int) string {
 	f := slices.Index(c.res.Fields, field)
-	values := count(cells, "value")
+	values := words.Count(cells, "value")
 	if cells == 1 {
 		values += " is"
 	} else {
 		values += " are"
 	}
 	if k := c.bulks[f]; k != nil && k.strange {
-		values += " written as the snapshot writes none of this column (" + k.example + k.words() + "), and no known program does that"
-	} else {
-		values += c.doubt(c.columns[f]) + ", as " + c.program + " would have made them"
+		return values + " written as the snapshot writes none of this column (" + k.example + k.words() + "), and no known program does that: a program, or meant? One decision for the column"
 	}
-	return values + ": the program, or meant? One decision for the column"
+	return values + c.doubt(c.columns[f]) + ", as " + c.program + " would have made them: the program, or meant? One decision for the column"
 }
 
 // doubt says what the habit may have done to a column.
@@ -185,7 +184,7 @@ func (c *comparison) reportBulk() {
 	for f, b := range c.bulks {
 		name := c.res.Fields[f]
 		if n := changed[name]; b != nil && !b.strange && !said[name] && n >= fewBulk && n*bulkShare >= c.matched {
-			f := changeset.BulkEdit.Finding("%d of %s changed%s", n, count(c.matched, "record"), b.words())
+			f := changeset.BulkEdit.Finding("%d of %s changed%s", n, words.Count(c.matched, "record"), b.words())
 			f.Count = n
 			c.find(f, c.copy.img.Name, name)
 		}

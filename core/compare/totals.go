@@ -9,8 +9,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/changeset"
-	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -193,7 +193,7 @@ func (s *sum) value(v record.Value, sign int64) {
 func (c *comparison) summed() []int {
 	var cols []int
 	for f, name := range c.res.Fields {
-		if c.field != nil && c.field[f] != nil && c.field[f].Kind != layout.Integer && c.field[f].Kind != layout.Decimal {
+		if c.field != nil && c.field[f] != nil && c.field[f].Kind != schema.Integer && c.field[f].Kind != schema.Decimal {
 			continue // whatever it looks like
 		}
 		if s := c.moved.of(name); s.any && !s.bad && !slices.Contains(c.snap.keyCol, f) {

@@ -6,6 +6,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/wear"
+	"paletwin/core/words"
 )
 
 // wornTally counts wear by field and kind, with examples.
@@ -106,13 +107,13 @@ func (c *comparison) reportWear(t *wornTally) {
 	if c.program == "" {
 		c.program = "a program"
 	}
-	f := changeset.WearProgram.Finding("saved by %s: %s in %s show it", c.program, count(w.Cells, "cell"), count(len(columns), "column"))
+	f := changeset.WearProgram.Finding("saved by %s: %s in %s show it", c.program, words.Count(w.Cells, "cell"), words.Count(len(columns), "column"))
 	f.Count = w.Cells
 	c.find(f, c.copy.img.Name, "")
 	for _, at := range all {
 		x := t.cells[at]
 		name := c.res.Fields[at.field]
-		f := changeset.Wear.Finding("%s %s (%s)", count(x.n, "cell"), kindWords[at.kind], strings.Join(x.examples, ", "))
+		f := changeset.Wear.Finding("%s %s (%s)", words.Count(x.n, "cell"), kindWords[at.kind], strings.Join(x.examples, ", "))
 		f.Count = x.n
 		c.find(f, c.copy.img.Name, name)
 	}

@@ -7,6 +7,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/core/wear"
+	"paletwin/core/words"
 )
 
 // rowGroup is the copy's unmatched rows that are seen with one key.
@@ -149,19 +150,19 @@ func (c *comparison) pairWorn(groups map[string]*rowGroup, claims map[string][]u
 	name := c.copy.img.Name
 	c.keyWorn = pairs > 0 || len(c.evidence) > 0
 	if pairs > 0 {
-		f := changeset.KeyWorn.Finding("%s with a key that a program changed %s recognised (%s)", count(pairs, "row"), isAre(pairs), example)
+		f := changeset.KeyWorn.Finding("%s with a key that a program changed %s recognised (%s)", words.Count(pairs, "row"), isAre(pairs), example)
 		f.Count = pairs
 		c.find(f, name, strings.Join(c.o.Key, ", "))
 	}
 	if n := len(c.evidence); n > 0 {
-		f := changeset.KeyEvidence.Finding("%s with a key that several records are shown with %s told apart by the other fields; all their changes are held", count(n, "row"), isAre(n))
+		f := changeset.KeyEvidence.Finding("%s with a key that several records are shown with %s told apart by the other fields; all their changes are held", words.Count(n, "row"), isAre(n))
 		f.Count = n
 		c.find(f, name, strings.Join(c.o.Key, ", "))
 	}
 	if len(lost) > 0 {
 		slices.Sort(lost)
 		c.res.Records.Stopped += len(lost)
-		f := changeset.KeyLost.Finding("%s with a key that several records would be shown with: nothing is taken from there", count(len(lost), "row"))
+		f := changeset.KeyLost.Finding("%s with a key that several records would be shown with: nothing is taken from there", words.Count(len(lost), "row"))
 		f.Count = len(lost)
 		c.findRows(f, name, c.copy.rowNumbers(lost))
 	}

@@ -21,6 +21,7 @@ import (
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/words"
 )
 
 // Op gives a field a value.
@@ -345,10 +346,10 @@ func (x *deriver) takes(cells [][]byte, key record.Key, row int, o *made) (bool,
 		if !x.Keys.Has(key) {
 			return false, nil
 		}
-		o.seen = append(o.seen, x.Layout.OneKey(key))
+		o.seen = append(o.seen, x.Layout.Schema().Key(key))
 	}
 	if x.From != nil {
-		if _, there := x.From.Values[x.Layout.OneKey(key)]; !there {
+		if _, there := x.From.Values[x.Layout.Schema().Key(key)]; !there {
 			return false, nil
 		}
 		o.laid = append(o.laid, key)
@@ -425,7 +426,7 @@ func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, row int, o *ma
 		}
 	}
 	if x.From != nil {
-		for i, v := range x.From.Values[x.Layout.OneKey(key)] {
+		for i, v := range x.From.Values[x.Layout.Schema().Key(key)] {
 			if v != "" {
 				s := v
 				if f := x.Layout.Field(x.From.Fields[i]); f != nil {
@@ -509,18 +510,18 @@ func (x *deriver) report(res *Result, failures []failure, seen, laid map[record.
 		add(f)
 	}
 	if res.Empty > 0 {
-		f := changeset.DeriveEmpty.Finding("%s could not be computed, since a field that is needed is empty; what is there stays", plural(res.Empty, "value"))
+		f := changeset.DeriveEmpty.Finding("%s could not be computed, since a field that is needed is empty; what is there stays", words.Count(res.Empty, "value"))
 		f.Count = res.Empty
 		add(f)
 	}
 	if x.Keys != nil {
 		for _, k := range x.Keys.Keys() {
-			if !seen[x.Layout.OneKey(k)] {
+			if !seen[x.Layout.Schema().Key(k)] {
 				add(unknown(k, x.List, x.Keys.Row(k)))
 			}
 		}
 		if rows := x.Keys.Repeats(); len(rows) > 0 {
-			f := changeset.SelectedRepeat.Finding("%s of the list: the record stood before", plural(len(rows), "row"))
+			f := changeset.SelectedRepeat.Finding("%s of the list: the record stood before", words.Count(len(rows), "row"))
 			f.Count, f.Row, f.Rows, f.File = len(rows), rows[0], rows[:min(len(rows), changeset.MaxRows)], x.List
 			add(f)
 		}
@@ -545,13 +546,6 @@ func (x *deriver) report(res *Result, failures []failure, seen, laid map[record.
 	case res.Selected == res.Records && (x.Where != nil || x.Keys != nil):
 		add(changeset.DeriveAll.Finding("the selection takes all %d records", res.Records))
 	}
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 func unknown(k record.Key, name string, row int) changeset.Finding {

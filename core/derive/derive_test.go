@@ -15,6 +15,7 @@ import (
 
 	"paletwin/core/expr"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -248,7 +249,7 @@ func BenchmarkDerive(b *testing.B) {
 // them is said with its row.
 func TestFilesBesideTheSnapshot(t *testing.T) {
 	m := open(t, []byte("k,a,b,n\n1,x,,5\n"))
-	o, err := ReadOverlay(open(t, []byte("why,b,k\nz,new,1\n,,2\n")), []string{"k"}, m, nil)
+	o, err := ReadOverlay(open(t, []byte("why,b,k\nz,new,1\n,,2\n")), []string{"k"}, m, new(schema.Schema))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"b"}, o.Fields)
 	assert.Equal(t, []string{"new"}, o.Values[record.NewKey("1")])
@@ -263,7 +264,7 @@ func TestFilesBesideTheSnapshot(t *testing.T) {
 		"k,a\n1,x\n1,y\n":  "s.csv row 3: 1 stands on row 2, too",
 		"k,a\n1,x\n,y\n\n": "s.csv row 3: it has no key",
 	} {
-		_, err := ReadOverlay(open(t, []byte(text)), []string{"k"}, m, nil)
+		_, err := ReadOverlay(open(t, []byte(text)), []string{"k"}, m, new(schema.Schema))
 		assert.EqualError(t, err, want)
 	}
 	_, _, err = ReadAdds(open(t, []byte("k,zzz\n1,2\n")), m)

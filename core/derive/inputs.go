@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -30,9 +30,9 @@ func fail(m *table.Image, row int, format string, args ...any) error {
 }
 
 // ReadOverlay reads a file with the key and some fields of the snapshot. Its
-// other columns are left out. A layout, if there is one, says which keys name
+// other columns are left out. The schema says which keys name
 // one record.
-func ReadOverlay(m *table.Image, key []string, snapshot *table.Image, l *layout.Layout) (*Overlay, error) {
+func ReadOverlay(m *table.Image, key []string, snapshot *table.Image, s *schema.Schema) (*Overlay, error) {
 	o := &Overlay{Name: m.Name, Values: map[record.Key][]string{}, Rows: map[record.Key]int{}}
 	var cols []int
 	for i, h := range m.Heading {
@@ -54,7 +54,7 @@ func ReadOverlay(m *table.Image, key []string, snapshot *table.Image, l *layout.
 		if k.Blank() {
 			return fail(m, row, "it has no key")
 		}
-		k = l.OneKey(k)
+		k = s.Key(k)
 		if first, twice := o.Rows[k]; twice {
 			return fail(m, row, "%s stands on row %d, too", k, first)
 		}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"paletwin/core/expr"
+	"paletwin/core/schema"
 )
 
 // The codes of what can be wrong with a value or a record.
@@ -59,8 +60,8 @@ func (f *Field) Take(text string) (string, []Problem) {
 		}
 		text = to
 	}
-	if f.Kind == Reference {
-		code, ok, ambiguous := f.List.resolve(text, f.Compare.form(text))
+	if f.Kind == schema.Reference {
+		code, ok, ambiguous := f.List.resolve(text, f.Compare.Normal(text))
 		switch {
 		case ambiguous:
 			return text, []Problem{f.problem(Ambiguous, "%q is the name of several in %s; its code is needed", text, f.List.Name)}
@@ -76,7 +77,7 @@ func (f *Field) Take(text string) (string, []Problem) {
 // Shows reports whether a text, as a copy has it, is how a value may be shown: the
 // name of what a code refers to, even where others have that name, too.
 func (f *Field) Shows(text, value string) bool {
-	return f.Kind == Reference && f.List != nil && f.List.called(text, f.Compare.form(value))
+	return f.Kind == schema.Reference && f.List != nil && f.List.called(text, f.Compare.Normal(value))
 }
 
 func (f *Field) checkBlank() []Problem {
@@ -107,11 +108,11 @@ func (f *Field) translate(text string) (string, []Problem) {
 // or what the translation leads to where there are none.
 func (f *Field) valid(text string) bool {
 	switch f.Kind {
-	case Choice:
-		_, ok := f.known[f.Compare.form(text)]
+	case schema.Choice:
+		_, ok := f.Choice(text)
 		return ok
-	case Reference:
-		_, ok := f.List.code(f.Compare.form(text))
+	case schema.Reference:
+		_, ok := f.List.code(f.Compare.Normal(text))
 		return ok
 	}
 	for _, to := range f.Translate.to {
@@ -136,13 +137,13 @@ func (f *Field) check(text string) []Problem {
 	if !ok {
 		return []Problem{f.problem(BadKind, "%q is no %s", text, f.kindWords())}
 	}
-	if f.Kind == Choice {
-		if _, ok := f.known[f.Compare.form(text)]; !ok {
+	if f.Kind == schema.Choice {
+		if _, ok := f.Choice(text); !ok {
 			return []Problem{f.problem(BadChoice, "%q is not among the values%s", text, nearWords(expr.Near(text, f.Values)))}
 		}
 	}
 	var all []Problem
-	if n, number := v.(*expr.Number); number && f.Kind == Decimal && f.Scale >= 0 && -int(n.Decimal().Exponent) > f.Scale {
+	if n, number := v.(*expr.Number); number && f.Kind == schema.Decimal && f.Scale >= 0 && -int(n.Decimal().Exponent) > f.Scale {
 		all = append(all, f.problem(BadScale, "%q has more than %d decimals", text, f.Scale))
 	}
 	if f.Length.Set() {
@@ -171,7 +172,7 @@ func clip(s string) string {
 // kindWords says what a value of the field looks like.
 func (f *Field) kindWords() string {
 	switch f.Kind {
-	case Date, Datetime:
+	case schema.Date, schema.Datetime:
 		forms := make([]string, len(f.Forms))
 		for i, x := range f.Forms {
 			forms[i] = x.Text
@@ -180,11 +181,11 @@ func (f *Field) kindWords() string {
 			return "moment such as 2026-03-11T07:05:00Z"
 		}
 		return fmt.Sprintf("%s in the form %s", f.Kind, strings.Join(forms, " or "))
-	case Boolean:
+	case schema.Boolean:
 		return fmt.Sprintf("%s or %s", f.True, f.False)
-	case Integer:
+	case schema.Integer:
 		return "whole number"
-	case Decimal:
+	case schema.Decimal:
 		return "decimal number"
 	}
 	return string(f.Kind)

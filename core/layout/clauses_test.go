@@ -14,6 +14,7 @@ import (
 
 	"paletwin/core/expr"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -111,10 +112,10 @@ func TestFormsOfOneValue(t *testing.T) {
 	} {
 		l := parse(t, c.field, "")
 		for _, p := range c.same {
-			assert.True(t, l.Equal("v", record.Text(p[0]), record.Text(p[1])), "%s: %q", c.field, p)
+			assert.True(t, l.Schema().Equal("v", record.Text(p[0]), record.Text(p[1])), "%s: %q", c.field, p)
 		}
 		for _, p := range c.other {
-			assert.False(t, l.Equal("v", record.Text(p[0]), record.Text(p[1])), "%s: %q", c.field, p)
+			assert.False(t, l.Schema().Equal("v", record.Text(p[0]), record.Text(p[1])), "%s: %q", c.field, p)
 		}
 	}
 }
@@ -136,7 +137,7 @@ func TestTakingTwiceIsTakingOnce(t *testing.T) {
 		twice, ps := f.Take(once)
 		require.Empty(t, ps)
 		require.Equal(t, once, twice)
-		if f.Translate == nil && f.Kind != Reference {
+		if f.Translate == nil && f.Kind != schema.Reference {
 			require.True(t, f.Same(in, once))
 		}
 	})
@@ -187,11 +188,24 @@ func TestLimits(t *testing.T) {
 }
 
 func TestKeyForms(t *testing.T) {
-	for form, same := range map[KeyForm][2]string{{Trim: true}: {" 417 ", "417"}, {FoldCase: true}: {"a-1", "A-1"}, {Zeros: 5}: {"417", "00417"},
+	for form, same := range map[schema.KeyForm][2]string{{Trim: true}: {" 417 ", "417"}, {FoldCase: true}: {"a-1", "A-1"}, {Zeros: 5}: {"417", "00417"},
 		{Prefix: 15}: {"0015f00000PT9AA", "0015f00000PT9AAAA3"}, {Trim: true, Zeros: 5, FoldCase: true}: {" 7", "00007"}} {
 		assert.Equal(t, form.Form(same[0]), form.Form(same[1]), "%+v", form)
 	}
-	assert.NotEqual(t, KeyForm{Zeros: 5}.Form("7a"), KeyForm{Zeros: 5}.Form("0007a"), "only digits have leading zeros")
+	assert.NotEqual(t, schema.KeyForm{Zeros: 5}.Form("7a"), schema.KeyForm{Zeros: 5}.Form("0007a"), "only digits have leading zeros")
+}
+
+// Zeros up to more characters than tell a record would make one key of many.
+func TestKeyFormsThatFitNotTogether(t *testing.T) {
+	for form, ok := range map[string]bool{"{zeros: 5}": true, "{prefix: 3}": true, "{zeros: 3, prefix: 3}": true, "{zeros: 5, prefix: 3}": false} {
+		_, err := Parse("l.yaml", []byte("record_set: aids\nkey: a\nkey_form: "+form+"\nfields:\n  a: text\n"), nil)
+		if ok {
+			assert.NoError(t, err, form)
+		} else {
+			assert.ErrorContains(t, err, "l.yaml line 3", form)
+			assert.ErrorContains(t, err, "the first 3 characters would be those of many records", form)
+		}
+	}
 }
 
 // A column is found by the field's name, whatever the case, or by an alias;

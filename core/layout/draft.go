@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/zeebo/xxh3"
 
 	"paletwin/core/expr"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -79,7 +79,7 @@ type column struct {
 	numbers        bool
 	scale          int // the decimals of all numbers; -1 if they differ
 	decimals       int // the most
-	forms          []Form
+	forms          []schema.Form
 	dates, moments bool
 	booleans       bool
 }
@@ -90,7 +90,7 @@ var draftForms = []string{"yyyy-mm-dd", "dd/mm/yyyy", "mm/dd/yyyy", "dd.mm.yyyy"
 func newColumn() *column {
 	c := &column{distinct: map[uint64]struct{}{}, values: map[string]int{}, digits: true, numbers: true, scale: -2, dates: true, moments: true, booleans: true, shortest: 1 << 30}
 	for _, text := range draftForms {
-		f, err := ParseForm(text)
+		f, err := schema.ParseForm(text)
 		if err == nil {
 			c.forms = append(c.forms, f)
 		}
@@ -145,7 +145,7 @@ func (c *column) take(text string) {
 		c.takeNumber(text)
 	}
 	if c.dates {
-		c.forms = slices.DeleteFunc(c.forms, func(f Form) bool { _, err := time.Parse(f.layout, text); return err != nil })
+		c.forms = slices.DeleteFunc(c.forms, func(f schema.Form) bool { _, ok := f.Parse(text); return !ok })
 		c.dates = len(c.forms) > 0
 	}
 	if c.moments {

@@ -8,17 +8,18 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"paletwin/core/expr"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
 
 // field reads one field. What depends on its kind is read last.
 func (p *reader) field(e pair) Field {
-	f := Field{Name: e.key, Kind: Text, Scale: -1, Access: Free, Line: tokenOf(e.at).Position.Line}
+	f := Field{Field: schema.Field{Name: e.key, Kind: schema.Text, Scale: -1, Access: schema.Free}, Line: tokenOf(e.at).Position.Line}
 	what := "field " + e.key
 	later := map[string]ast.Node{}
 	if s, ok := e.value.(*ast.StringNode); ok { // fee: decimal
-		f.Kind = Kind(p.word(s, what+": kind", kinds))
+		f.Kind = schema.Kind(p.word(s, what+": kind", schema.Kinds))
 	} else {
 		for _, x := range p.mapping(e.value, what, fieldWords) {
 			p.plain(&f, what, x, later)
@@ -37,7 +38,7 @@ func (p *reader) plain(f *Field, what string, x pair, later map[string]ast.Node)
 	case "aliases":
 		f.Aliases = p.texts(x.value, what)
 	case "kind":
-		f.Kind = Kind(p.word(x.value, what, kinds))
+		f.Kind = schema.Kind(p.word(x.value, what, schema.Kinds))
 	case "required":
 		f.Required = p.truth(x.value, what)
 	case "unique":
@@ -56,7 +57,7 @@ func (p *reader) plain(f *Field, what string, x pair, later map[string]ast.Node)
 	case "compare":
 		p.leniency(f, what, x.value)
 	case "access":
-		f.Access = Access(p.word(x.value, what, accesses))
+		f.Access = schema.Access(p.word(x.value, what, schema.Accesses))
 	case "blank":
 		f.Blank = p.word(x.value, what, blankWords)
 	case "length":
@@ -85,8 +86,8 @@ func (p *reader) leniency(f *Field, what string, n ast.Node) {
 }
 
 // of says which kinds a clause is for.
-var of = map[string][]Kind{"scale": {Decimal}, "forms": {Date, Datetime}, "true": {Boolean}, "false": {Boolean}, "values": {Choice}, "to": {Reference},
-	"range": {Integer, Decimal, Date}, "move": {Integer, Decimal}, "translate": {Text, Integer, Choice, Reference}}
+var of = map[string][]schema.Kind{"scale": {schema.Decimal}, "forms": {schema.Date, schema.Datetime}, "true": {schema.Boolean}, "false": {schema.Boolean}, "values": {schema.Choice}, "to": {schema.Reference},
+	"range": {schema.Integer, schema.Decimal, schema.Date}, "move": {schema.Integer, schema.Decimal}, "translate": {schema.Text, schema.Integer, schema.Choice, schema.Reference}}
 
 // byKind reads what depends on the field's kind.
 func (p *reader) byKind(f *Field, what string, later map[string]ast.Node, at ast.Node) {
@@ -99,13 +100,13 @@ func (p *reader) byKind(f *Field, what string, later map[string]ast.Node, at ast
 	if n := later["scale"]; n != nil {
 		f.Scale = p.whole(n, what+": scale", 0, 30)
 	}
-	if f.Kind == Date {
-		f.Forms = []Form{{"yyyy-mm-dd", "2006-01-02"}}
+	if f.Kind == schema.Date {
+		f.Forms = []schema.Form{schema.ISO}
 	}
 	if n := later["forms"]; n != nil {
 		f.Forms = nil
 		for _, t := range p.texts(n, what+": forms") {
-			form, err := ParseForm(t)
+			form, err := schema.ParseForm(t)
 			if err != nil {
 				p.fail(n, "", "%s: %v", what, err)
 			}
@@ -115,18 +116,18 @@ func (p *reader) byKind(f *Field, what string, later map[string]ast.Node, at ast
 			p.fail(n, "", "%s: forms has no form", what)
 		}
 	}
-	if f.Kind == Boolean {
+	if f.Kind == schema.Boolean {
 		p.booleans(f, what, later)
 	}
 	switch f.Kind {
-	case Choice:
+	case schema.Choice:
 		p.choice(f, what, later["values"], at)
-	case Reference:
+	case schema.Reference:
 		p.reference(f, what, later["to"], at)
 	}
 	if n := later["range"]; n != nil {
 		f.Range = p.bounds(n, what+": range", func(s string) (expr.Value, bool) {
-			if f.Kind == Date {
+			if f.Kind == schema.Date {
 				d, ok := expr.ParseDate(s)
 				return d, ok
 			}
@@ -170,12 +171,8 @@ func (p *reader) choice(f *Field, what string, n, at ast.Node) {
 	if f.Values = p.texts(n, what+": values"); len(f.Values) == 0 {
 		p.fail(at, "list them: values: [inner, outer]", "%s is a choice and has no values", what)
 	}
-	f.known = map[string]int{}
-	for i, v := range f.Values {
-		if _, twice := f.known[f.Compare.form(v)]; twice {
-			p.fail(n, "", "%s: the value %q stands there twice", what, v)
-		}
-		f.known[f.Compare.form(v)] = i
+	if v, ok := f.SetValues(f.Values); !ok {
+		p.fail(n, "", "%s: the value %q stands there twice", what, v)
 	}
 }
 
@@ -204,7 +201,7 @@ func (p *reader) reference(f *Field, what string, n, at ast.Node) {
 		return
 	}
 	var err error
-	if f.List, err = readList(list, m, by, as, f.Compare.form); err != nil {
+	if f.List, err = readList(list, m, by, as, f.Compare.Normal); err != nil {
 		p.fail(n, "", "%s: %v", what, err)
 	}
 }
@@ -287,7 +284,7 @@ func (p *reader) translate(f *Field, n ast.Node, what string) {
 		p.translationList(t, n, what)
 	}
 	for from, to := range t.to {
-		if f.Kind == Choice && !contains(f.Values, to) {
+		if f.Kind == schema.Choice && !contains(f.Values, to) {
 			p.fail(n, suggest(to, f.Values), "%s: %q becomes %q, which is not among the values", what, from, to)
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"regexp"
 
 	"paletwin/core/expr"
+	"paletwin/core/schema"
 )
 
 // Layout is a record set's description, checked and ready. Its lists are read.
@@ -19,7 +20,6 @@ type Layout struct {
 	RecordSet  string
 	Title      string
 	Key        []string
-	KeyForm    KeyForm
 	Ignore     []string // headings of columns that hold no field
 	HeadingRow int
 	Sheet      string
@@ -30,79 +30,39 @@ type Layout struct {
 	Limits     Limits
 	Outward    Outward
 
+	schema *schema.Schema
 	byName map[string]int
 	env    *expr.Env
 }
 
-// KeyForm says how keys are recognised that are not written alike.
-type KeyForm struct {
-	Trim     bool
-	FoldCase bool
-	Zeros    int // leading zeros up to this width are looked through; 0 is none
-	Prefix   int // the first so many characters tell the record; 0 is all
-}
-
-// Kind is the kind of a field's values.
-type Kind string
-
-const (
-	Text      Kind = "text"
-	Integer   Kind = "integer"
-	Decimal   Kind = "decimal"
-	Date      Kind = "date"
-	Datetime  Kind = "datetime"
-	Boolean   Kind = "boolean"
-	Choice    Kind = "choice"
-	Reference Kind = "reference"
-)
-
-var kinds = []string{string(Text), string(Integer), string(Decimal), string(Date), string(Datetime), string(Boolean), string(Choice), string(Reference)}
-
-// Access says who writes a field.
-type Access string
-
-const (
-	Free       Access = "free"
-	OnCreation Access = "on creation" // in adds only
-	ReadOnly   Access = "read-only"
-	System     Access = "system" // the system itself: no part in conflicts, verification and rollback
-)
-
-var accesses = []string{string(Free), string(OnCreation), string(ReadOnly), string(System)}
-
 // Field is one field.
 type Field struct {
-	Name      string
+	schema.Field
 	Title     string
 	Aliases   []string
-	Kind      Kind
-	Scale     int // decimals of a decimal; -1 is not said
-	Forms     []Form
-	Words     map[string]bool // of a boolean, by lower case
-	True      string          // how true and false are written
-	False     string
-	Values    []string // of a choice
-	List      *List    // of a reference
+	List      *List // of a reference
 	Required  bool
-	Unique    bool
 	Length    Bounds
 	Range     Bounds
 	Pattern   *regexp.Regexp
-	Null      string // the text that stands for an empty value; "" is none
 	ClearsTo  *string
-	Compare   Leniency
-	Access    Access
 	Blank     string
 	Move      Move
 	Translate *Translation
 	Outward   FieldOutward
 	Line      int // of its definition
-
-	known map[string]int // of a choice: its values by the form in which they are compared
 }
 
-// Leniency says which differences between texts are none.
-type Leniency struct{ Case, Spaces, Breaks bool }
+// Write returns a value in the form in which the field has its values, as
+// schema.Field does, and a reference as its code.
+func (f *Field) Write(text string) string {
+	if f.Kind == schema.Reference && text != "" {
+		if code, ok := f.List.code(f.Compare.Normal(text)); ok {
+			return code
+		}
+	}
+	return f.Field.Write(text)
+}
 
 // Bounds are the lowest and the highest that something may be; nil is no
 // bound. They are numbers, or dates.
@@ -188,29 +148,28 @@ func (l *Layout) Field(name string) *Field {
 // Env returns the environment of expressions over the layout's fields.
 func (l *Layout) Env() *expr.Env { return l.env }
 
-// System lists the fields that the system writes itself.
-func (l *Layout) System() []string {
-	var all []string
-	if l != nil {
-		for i := range l.Fields {
-			if l.Fields[i].Access == System {
-				all = append(all, l.Fields[i].Name)
-			}
-		}
+// none is the schema where there is no layout.
+var none = new(schema.Schema)
+
+// Schema says when values and keys are one. Where there is no layout, all fields are
+// texts.
+func (l *Layout) Schema() *schema.Schema {
+	if l == nil {
+		return none
 	}
-	return all
+	return l.schema
 }
 
 // exprType is the type of the field's values in expressions.
 func (f *Field) exprType() expr.Type {
 	switch f.Kind {
-	case Integer, Decimal:
+	case schema.Integer, schema.Decimal:
 		return expr.Decimal
-	case Date:
+	case schema.Date:
 		return expr.Day
-	case Datetime:
+	case schema.Datetime:
 		return expr.Instant
-	case Boolean:
+	case schema.Boolean:
 		return expr.Boolean
 	}
 	return expr.Text

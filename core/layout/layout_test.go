@@ -9,9 +9,9 @@ import (
 )
 
 func TestEqual(t *testing.T) {
-	assert.True(t, (*Layout)(nil).Equal("v", record.Text(""), record.Null()), "blank against null is no change")
-	assert.False(t, (*Layout)(nil).Equal("v", record.Text("0"), record.Null()))
-	assert.False(t, (*Layout)(nil).Equal("v", record.Text("8.0"), record.Text("8.00")), "without a layout, equal means equal bytes")
+	assert.True(t, (*Layout)(nil).Schema().Equal("v", record.Text(""), record.Null()), "blank against null is no change")
+	assert.False(t, (*Layout)(nil).Schema().Equal("v", record.Text("0"), record.Null()))
+	assert.False(t, (*Layout)(nil).Schema().Equal("v", record.Text("8.0"), record.Text("8.00")), "without a layout, equal means equal bytes")
 }
 
 func TestMatchColumns(t *testing.T) {

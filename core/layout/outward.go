@@ -6,6 +6,7 @@ import (
 
 	"paletwin/core/expr"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 )
 
 // What a blank cell of a load file does to the record in the other system.
@@ -21,8 +22,8 @@ type Wording struct {
 	Outward
 
 	field    *Field
-	date     Form
-	datetime Form
+	date     schema.Form
+	datetime schema.Form
 }
 
 // Wording returns how the system words a field. What over says counts before
@@ -40,12 +41,12 @@ func (l *Layout) Wording(field string, over Outward) (*Wording, error) {
 	var err error
 	for _, f := range []struct {
 		text string
-		form *Form
+		form *schema.Form
 	}{{w.Date, &w.date}, {w.Datetime, &w.datetime}} {
 		if f.text == "" {
 			continue
 		}
-		if *f.form, err = ParseForm(f.text); err != nil {
+		if *f.form, err = schema.ParseForm(f.text); err != nil {
 			return nil, err
 		}
 	}
@@ -80,16 +81,16 @@ func (w *Wording) Write(v record.Value) string {
 		return text
 	}
 	switch w.field.Kind {
-	case Date:
+	case schema.Date:
 		if x, ok := w.read(text).(*expr.Date); ok && w.Date != "" {
 			return w.date.Write(x.Time())
 		}
-	case Datetime:
+	case schema.Datetime:
 		if x, ok := w.read(text).(*expr.Moment); ok && w.Datetime != "" {
 			t, _ := x.Time()
 			return w.datetime.Write(t)
 		}
-	case Boolean:
+	case schema.Boolean:
 		truth, known := w.field.Words[strings.ToLower(text)]
 		switch {
 		case known && truth && w.True != "":
@@ -115,21 +116,21 @@ func (w *Wording) Read(text string) record.Value {
 		return record.Text(text)
 	}
 	switch f := w.field; {
-	case f.Kind == Date && w.Date != "", f.Kind == Datetime && w.Datetime != "":
+	case f.Kind == schema.Date && w.Date != "", f.Kind == schema.Datetime && w.Datetime != "":
 		form := w.date
-		if f.Kind == Datetime {
+		if f.Kind == schema.Datetime {
 			form = w.datetime
 		}
-		t, ok := form.parse(text)
+		t, ok := form.Parse(text)
 		switch {
 		case ok && len(f.Forms) > 0:
 			return record.Text(f.Forms[0].Write(t))
 		case ok:
-			return record.Text(expr.NewMoment(t, strings.Contains(form.layout, "Z07:00")).String())
+			return record.Text(expr.NewMoment(t, form.Zoned()).String())
 		}
-	case f.Kind == Boolean && text == w.True && w.True != "":
+	case f.Kind == schema.Boolean && text == w.True && w.True != "":
 		return record.Text(f.True)
-	case f.Kind == Boolean && text == w.False && w.False != "":
+	case f.Kind == schema.Boolean && text == w.False && w.False != "":
 		return record.Text(f.False)
 	}
 	return record.Text(text)

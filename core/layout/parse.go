@@ -10,6 +10,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"paletwin/core/expr"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 )
 
@@ -33,6 +34,11 @@ func Parse(name string, data []byte, lists Source) (*Layout, error) {
 		})
 		return nil, p.errors
 	}
+	fields := make([]*schema.Field, len(p.l.Fields))
+	for i := range p.l.Fields {
+		fields[i] = &p.l.Fields[i].Field
+	}
+	p.l.schema = schema.New(p.l.Key, p.key, fields)
 	return p.l, nil
 }
 
@@ -41,6 +47,7 @@ type reader struct {
 	document
 	lists Source
 	l     *Layout
+	key   schema.KeyForm
 	rules ast.Node
 	keyAt ast.Node
 }
@@ -87,7 +94,7 @@ func (p *reader) layout(n ast.Node) {
 }
 
 func (p *reader) keyForm(n ast.Node) {
-	k := &p.l.KeyForm
+	k := &p.key
 	for _, e := range p.mapping(n, "key_form", []string{"trim", "case", "zeros", "prefix"}) {
 		switch e.key {
 		case "trim":
@@ -99,6 +106,9 @@ func (p *reader) keyForm(n ast.Node) {
 		case "prefix":
 			k.Prefix = p.whole(e.value, e.key, 1, 1000)
 		}
+	}
+	if k.Prefix > 0 && k.Zeros > k.Prefix {
+		p.fail(n, "leave out one of the two", "key_form: of keys with zeros up to %d the first %d characters would be those of many records", k.Zeros, k.Prefix)
 	}
 }
 
@@ -134,7 +144,7 @@ func (p *reader) outward(entries []pair) Outward {
 		switch what := "outward: " + e.key; e.key {
 		case "date", "datetime":
 			text := p.text(e.value, what)
-			if _, err := ParseForm(text); err != nil {
+			if _, err := schema.ParseForm(text); err != nil {
 				p.fail(e.value, "", "%s: %v", what, err)
 			}
 			if e.key == "date" {
@@ -322,7 +332,7 @@ func (l *Layout) Lookup(list, value, column string) (string, bool, error) {
 		if c < 0 {
 			return "", false, fmt.Errorf("%s has no column %q", list, column)
 		}
-		row, ok := x.codes[l.Fields[i].Compare.form(value)]
+		row, ok := x.codes[l.Fields[i].Compare.Normal(value)]
 		if !ok {
 			return "", false, nil
 		}

@@ -10,6 +10,7 @@ import (
 
 	"paletwin/core/expr"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -25,14 +26,14 @@ type Report struct {
 
 // Summary is a field's values in short.
 type Summary struct {
-	Field    string `json:"field"`
-	Kind     Kind   `json:"kind"`
-	Filled   int    `json:"filled"`
-	Distinct int    `json:"distinct"`
-	Min      string `json:"min"` // by value; of texts by their order
-	Max      string `json:"max"`
-	Longest  int    `json:"longest"` // characters
-	Bad      int    `json:"bad"`
+	Field    string      `json:"field"`
+	Kind     schema.Kind `json:"kind"`
+	Filled   int         `json:"filled"`
+	Distinct int         `json:"distinct"`
+	Min      string      `json:"min"` // by value; of texts by their order
+	Max      string      `json:"max"`
+	Longest  int         `json:"longest"` // characters
+	Bad      int         `json:"bad"`
 
 	low, high expr.Value
 	values    map[uint64]uint32
@@ -155,7 +156,7 @@ func (k *keys) take(raw []byte, row int) {
 		k.bad(row, KeyEmpty, "the key is empty")
 		return
 	}
-	h := xxh3.HashString128(k.l.OneKey(key).Encoding())
+	h := xxh3.HashString128(k.l.schema.Key(key).Encoding())
 	first, twice := k.seen[h]
 	if !twice {
 		k.seen[h] = row
@@ -173,8 +174,8 @@ func (f *Field) checkHere(text string) []Problem {
 	if text == "" || f.Null != "" && text == f.Null {
 		return f.checkBlank()
 	}
-	if f.Kind == Reference {
-		if _, ok := f.List.code(f.Compare.form(text)); !ok {
+	if f.Kind == schema.Reference {
+		if _, ok := f.List.code(f.Compare.Normal(text)); !ok {
 			return []Problem{f.problem(BadReference, "%q is not in %s%s", text, f.List.Name, nearWords(f.List.near(text)))}
 		}
 	}

@@ -3,13 +3,15 @@ package layout
 import (
 	"fmt"
 	"strings"
+
+	"paletwin/core/schema"
 )
 
 // Says lists in words what the layout asks for beyond its fields and rules.
 func (l *Layout) Says() []string {
 	var all []string
 	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
-	if k := l.KeyForm; k != (KeyForm{}) {
+	if k := l.schema.KeyForm; !l.schema.OneForm() {
 		var parts []string
 		if k.Trim {
 			parts = append(parts, "outer spaces")
@@ -49,7 +51,7 @@ func (l *Layout) Says() []string {
 func (f *Field) Says() string {
 	var all []string
 	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
-	if f.Access != Free {
+	if f.Access != schema.Free {
 		say("%s", f.Access)
 	}
 	if f.Required {
@@ -59,17 +61,17 @@ func (f *Field) Says() string {
 		say("a value of its own in each record")
 	}
 	switch f.Kind {
-	case Choice:
+	case schema.Choice:
 		say("one of %s", strings.Join(f.Values, ", "))
-	case Reference:
+	case schema.Reference:
 		if say("%s of %s (%d)", f.List.By, f.List.Name, f.List.Len()); f.List.As != "" {
 			say("or its %s", f.List.As)
 		}
-	case Decimal:
+	case schema.Decimal:
 		if f.Scale >= 0 {
 			say("%d decimals", f.Scale)
 		}
-	case Date, Datetime:
+	case schema.Date, schema.Datetime:
 		for i, x := range f.Forms {
 			if i == 0 {
 				say("as %s", x.Text)
@@ -77,7 +79,7 @@ func (f *Field) Says() string {
 				say("read as %s, too", x.Text)
 			}
 		}
-	case Boolean:
+	case schema.Boolean:
 		say("%s or %s", f.True, f.False)
 	}
 	if f.Length.Set() {
@@ -92,7 +94,7 @@ func (f *Field) Says() string {
 	if f.Null != "" {
 		say("%q is empty", f.Null)
 	}
-	if f.Compare != (Leniency{}) {
+	if f.Compare != (schema.Leniency{}) {
 		var alike []string
 		for _, x := range []struct {
 			on   bool

@@ -14,6 +14,7 @@ import (
 	"paletwin/core/expr"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/core/table/xlsx"
@@ -213,19 +214,19 @@ func (c *Copy) column(field string) xlsx.Column {
 	if f == nil {
 		return col
 	}
-	col.Locked = col.Locked || f.Access != layout.Free
+	col.Locked = col.Locked || f.Access != schema.Free
 	switch f.Kind {
-	case layout.Choice:
+	case schema.Choice:
 		col.Values = f.Values
-	case layout.Reference:
+	case schema.Reference:
 		col.Values = f.List.Codes()
-	case layout.Boolean:
+	case schema.Boolean:
 		col.Values = []string{f.True, f.False}
-	case layout.Decimal:
+	case schema.Decimal:
 		if col.Kind, col.Format = xlsx.AsNumber, "General"; f.Scale > 0 {
 			col.Format = "0." + strings.Repeat("0", f.Scale)
 		}
-	case layout.Integer:
+	case schema.Integer:
 		col.Kind, col.Format = xlsx.AsNumber, "0"
 	}
 	if col.Locked && col.Kind != xlsx.AsText || c.Texts || slices.Contains(c.Key, field) {

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"paletwin/core/changeset"
+	"paletwin/core/words"
 )
 
 // fills are the changes that no slip explains yet, by the value they get, in
@@ -273,7 +274,7 @@ func (c *column) gap(group []int) bool {
 	}
 	x := &j.Cells[group[0]]
 	c.add(Found{Code: changeset.FillGap, Field: c.field, Rows: left,
-		Text: fmt.Sprintf("%s went %s → %s, and %s, which has %s too, did not: it seems to be left out", count(len(group), "row"), say(x.From), say(x.To), j.rowWords(left), say(from))})
+		Text: fmt.Sprintf("%s went %s → %s, and %s, which has %s too, did not: it seems to be left out", words.Count(len(group), "row"), say(x.From), say(x.To), j.rowWords(left), say(from))})
 	return true
 }
 
@@ -294,7 +295,7 @@ func (c *column) gapIn(fill []int) {
 			return
 		case len(left) == 1 && found == nil:
 			found = &Found{Code: changeset.FillGap, Field: c.field, Rows: left,
-				Text: fmt.Sprintf("%s with %s %s got %s, and %s, which has it too, did not: it seems to be left out", count(t.count, "row"), g.name(), say(t.value), say(j.Cells[fill[0]].To), j.rowWords(left))}
+				Text: fmt.Sprintf("%s with %s %s got %s, and %s, which has it too, did not: it seems to be left out", words.Count(t.count, "row"), g.name(), say(t.value), say(j.Cells[fill[0]].To), j.rowWords(left))}
 		}
 	}
 	if found == nil {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"paletwin/core/changeset"
+	"paletwin/core/words"
 )
 
 // Past is what an earlier snapshot of the same records had.
@@ -47,6 +48,6 @@ func (j *judge) stale() {
 			}
 		}
 		j.found = append(j.found, Found{Code: changeset.StaleValue, Field: field, Cells: cells, Rows: j.rowsOf(cells),
-			Text: fmt.Sprintf("%s would put back what the snapshot of %s had, first %s: %s → %s; was the copy made from an older export?", count(len(cells), "edit"), past.Name, j.Fields[x.Field], say(x.From), say(x.To))})
+			Text: fmt.Sprintf("%s would put back what the snapshot of %s had, first %s: %s → %s; was the copy made from an older export?", words.Count(len(cells), "edit"), past.Name, j.Fields[x.Field], say(x.From), say(x.To))})
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
+	"paletwin/core/words"
 )
 
 // shifts finds a column that was pasted a row off, or sorted without the
@@ -60,7 +61,7 @@ func (c *column) shifted(free []int, off, least int) bool {
 		what = "two rows " + word
 	}
 	c.add(Found{Code: changeset.RowShift, Field: c.field, Cells: fit, Rows: j.rowsOf(fit),
-		Text: fmt.Sprintf("from %s to row %d, %s have the value that %s had: pasted a row off, or a cell put in", j.rowWords(j.rowsOf(fit[:1])), j.Table.RowNumber(j.Cells[fit[len(fit)-1]].Row), count(len(fit), "row"), what)})
+		Text: fmt.Sprintf("from %s to row %d, %s have the value that %s had: pasted a row off, or a cell put in", j.rowWords(j.rowsOf(fit[:1])), j.Table.RowNumber(j.Cells[fit[len(fit)-1]].Row), words.Count(len(fit), "row"), what)})
 	return true
 }
 
@@ -230,7 +231,7 @@ func (c *column) permuted(free []int) {
 		return
 	}
 	c.add(Found{Code: changeset.LoneSort, Field: c.field, Cells: slices.Clone(free), Rows: j.rowsOf(free),
-		Text: fmt.Sprintf("%s have the same values as before, on other records: %s seems to be sorted without the other columns", count(len(free), "row"), c.name())})
+		Text: fmt.Sprintf("%s have the same values as before, on other records: %s seems to be sorted without the other columns", words.Count(len(free), "row"), c.name())})
 }
 
 // order compares values as a program sorts them, up or down.

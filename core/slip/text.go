@@ -8,6 +8,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/glyph"
+	"paletwin/core/words"
 )
 
 // invisible finds changes in something that nobody can see, and new records
@@ -32,7 +33,7 @@ func (j *judge) invisible(c *column) {
 		}
 	}
 	if len(f.Rows) > 0 {
-		f.Text = fmt.Sprintf("%s: something in it cannot be seen (%s)", shown, count(len(f.Rows), "cell"))
+		f.Text = fmt.Sprintf("%s: something in it cannot be seen (%s)", shown, words.Count(len(f.Rows), "cell"))
 		j.add(f)
 	}
 }
@@ -67,7 +68,7 @@ func (c *column) formulas() {
 	}
 	x := &j.Cells[cells[0]]
 	c.add(Found{Code: changeset.FormulaLeft, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
-		Text: fmt.Sprintf("%s is a formula where a value should be (%s)", say(x.To), count(len(cells), "cell"))})
+		Text: fmt.Sprintf("%s is a formula where a value should be (%s)", say(x.To), words.Count(len(cells), "cell"))})
 }
 
 // computed finds changed cells of a workbook that hold formulas; of rows that
@@ -86,7 +87,7 @@ func (c *column) computed(rows []int) {
 	}
 	if len(cells) > 0 {
 		c.found = append(c.found, Found{Code: changeset.FormulaLeft, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
-			Text: fmt.Sprintf("%s of %s in %s: what was last computed is taken; paste the values to be sure", count(len(cells), "formula"), c.name(), j.rowWords(j.rowsOf(cells)))})
+			Text: fmt.Sprintf("%s of %s in %s: what was last computed is taken; paste the values to be sure", words.Count(len(cells), "formula"), c.name(), j.rowWords(j.rowsOf(cells)))})
 	}
 }
 

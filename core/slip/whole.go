@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"paletwin/core/changeset"
+	"paletwin/core/words"
 )
 
 // whole finds a column that was emptied, or overwritten with one value that no
@@ -44,7 +45,7 @@ func (c *column) whole(before int) {
 			return
 		}
 		c.add(Found{Code: changeset.SameEverywhere, Field: c.field, Cells: cells, Rows: j.rowsOf(cells),
-			Text: fmt.Sprintf("%s would have one value in nearly all records: %s, in %s that had others", c.name(), say(most), count(n, "record"))})
+			Text: fmt.Sprintf("%s would have one value in nearly all records: %s, in %s that had others", c.name(), say(most), words.Count(n, "record"))})
 	}
 }
 
@@ -90,11 +91,11 @@ func (j *judge) across() {
 			p := pair{a, b}
 			if n := len(swaps[p]) / 2; n >= fewestSwapped && j.swapChance(a, b, n, both[p])*float64(len(both)) <= unlikely {
 				j.add(j.acrossFound(changeset.ColumnSwap, swaps[p], false,
-					fmt.Sprintf("%s and %s have each other's values in %s: the columns seem to be exchanged", j.Fields[a], j.Fields[b], count(n, "record"))))
+					fmt.Sprintf("%s and %s have each other's values in %s: the columns seem to be exchanged", j.Fields[a], j.Fields[b], words.Count(n, "record"))))
 			}
 			if n := len(moves[p]) / 2; n >= fewestSwapped && atLeast(n, float64(max(both[p], both[pair{b, a}]))*j.alikeColumns(a, b)) <= unlikely {
 				j.add(j.acrossFound(changeset.ColumnMoved, moves[p], true,
-					fmt.Sprintf("in %s the value of %s is now in %s, and %s is empty: decided together", count(n, "record"), j.Fields[a], j.Fields[b], j.Fields[a])))
+					fmt.Sprintf("in %s the value of %s is now in %s, and %s is empty: decided together", words.Count(n, "record"), j.Fields[a], j.Fields[b], j.Fields[a])))
 			}
 		}
 	}

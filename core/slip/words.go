@@ -59,14 +59,6 @@ func say(v string) string {
 	return v
 }
 
-// count writes a number with its noun.
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
 // times writes a ratio: "× 1.04".
 func times(ppm int64) string {
 	s := fmt.Sprintf("%d.%03d", ppm/million, ppm%million/1000)

@@ -176,7 +176,7 @@ func (a *app) collectResult(t *desk.Dossier, name string, f *collectFlags) error
 	if err != nil {
 		return err
 	}
-	handoff.Recognise(rows.All, l, slices.Collect(maps.Keys(r.Handed())))
+	handoff.Recognise(rows.All, l.Schema(), slices.Collect(maps.Keys(r.Handed())))
 	learnt := make([]run.Learnt, len(rows.All))
 	for i, x := range rows.All {
 		learnt[i] = run.Learnt{Key: x.Key, Outcome: run.Refused, Reason: cmp.Or(x.Message, "the system refused it"), Row: x.Row}

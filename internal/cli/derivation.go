@@ -52,7 +52,7 @@ func (a *app) compileDerivation(c *desk.Comparison, snapshot *table.Image, f *de
 	}
 	if f.setFrom != "" {
 		err = a.beside(f.setFrom, rename, func(m *table.Image) (err error) {
-			x.From, err = derive.ReadOverlay(m, c.Options.Key, snapshot, x.Layout)
+			x.From, err = derive.ReadOverlay(m, c.Options.Key, snapshot, x.Layout.Schema())
 			return err
 		})
 		if err != nil {
@@ -163,7 +163,7 @@ func (a *app) selectRecords(x *derive.Derivation, f *deriveFlags) error {
 	if f.records == "" && len(f.record) == 0 {
 		return nil
 	}
-	list := compare.NewKeyList("the command line", x.Layout)
+	list := compare.NewKeyList("the command line", x.Layout.Schema())
 	if f.records != "" {
 		b, name, err := a.readAll(f.records)
 		if err != nil {

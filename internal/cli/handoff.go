@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paletwin/core/layout"
+	"paletwin/core/schema"
 	"paletwin/internal/desk"
 	"paletwin/internal/handoff"
 	"paletwin/internal/run"
@@ -171,7 +172,7 @@ func (f *handoffFlags) words(o *handoff.Options) error {
 		return usage("--true and --false are said together")
 	}
 	if f.outward.Date != "" {
-		if _, err := layout.ParseForm(f.outward.Date); err != nil {
+		if _, err := schema.ParseForm(f.outward.Date); err != nil {
 			return usage("--date: %v", err)
 		}
 	}

@@ -163,11 +163,11 @@ func (a *app) missed(made *desk.Dossier, named []record.Key) {
 		if err != nil {
 			return
 		}
-		there[l.OneKey(ch.Key)] = true
+		there[l.Schema().Key(ch.Key)] = true
 	}
 	var none []string
 	for _, k := range named {
-		if !there[l.OneKey(k)] {
+		if !there[l.Schema().Key(k)] {
 			none = append(none, k.String())
 		}
 	}

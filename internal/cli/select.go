@@ -58,13 +58,13 @@ func (s *selection) filter(t *desk.Dossier, c *desk.Changes) (changeset.Filter, 
 	if err != nil {
 		return f, err
 	}
-	f.One = l.OneKey
+	f.One = l.Schema().Key
 	for _, text := range s.records {
 		k, err := parseKey(text, t.Set().Key)
 		if err != nil {
 			return f, err
 		}
-		f.Keys = append(f.Keys, l.OneKey(k).Encoding())
+		f.Keys = append(f.Keys, l.Schema().Key(k).Encoding())
 	}
 	if s.where == "" {
 		return f, nil

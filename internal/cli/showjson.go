@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"paletwin/core/changeset"
+	"paletwin/core/jsontext"
 	"paletwin/core/record"
 	"paletwin/internal/desk"
 )
@@ -28,7 +29,7 @@ func (o ordered) MarshalJSON() ([]byte, error) {
 		if i > 0 {
 			b = append(b, ',')
 		}
-		b = changeset.AppendString(b, m.name)
+		b = jsontext.AppendString(b, m.name)
 		b = append(b, ':')
 		if v, ok := m.value.(record.Value); ok {
 			b = changeset.AppendValue(b, v)

@@ -121,6 +121,6 @@ func (a *app) target(t *desk.Dossier, p targetFlags) (*file.File, table.Options,
 		return nil, o, err
 	}
 	o.Password, o.Rename = a.password(), func(m *table.Image) { l.Rename(m) }
-	f, err := file.Open(a.fs, path, t.Set().Key, o)
+	f, err := file.Open(a.fs, path, t.Set().Key, l.Schema(), o)
 	return f, o, err
 }

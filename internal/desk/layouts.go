@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"paletwin/core/layout"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/internal/disk"
 )
@@ -218,6 +219,12 @@ func (t *Dossier) Layout() (*layout.Layout, error) {
 	}
 	t.layouted = err == nil
 	return t.layout, err
+}
+
+// Schema returns what says when two of the dossier's values or keys are one.
+func (t *Dossier) Schema() (*schema.Schema, error) {
+	l, err := t.Layout()
+	return l.Schema(), err
 }
 
 // LayoutNames lists the record sets that have a layout on the desk.

@@ -186,7 +186,7 @@ func (s *System) Fields() []string { return s.Export.Image.Heading }
 
 // Current looks the records up in the export.
 func (s *System) Current(_ context.Context, keys []record.Key) ([]target.State, error) {
-	found, count, err := csv.LookupAll(s.Export.Image, s.Key, keys, s.Layout.OneKey)
+	found, count, err := csv.LookupAll(s.Export.Image, s.Key, keys, s.Layout.Schema().Key)
 	if err != nil {
 		return nil, err
 	}
@@ -249,10 +249,10 @@ func inverse(steps []*target.Step) []*target.Step {
 	all := make([]target.Step, len(steps))
 	for i, st := range steps {
 		b := &all[i]
-		b.Act, b.Key, b.Record = st.Act.Inverse(), st.Key, st.Record
+		b.Act, b.Key, b.Record, b.Linked = st.Act.Inverse(), st.Key, st.Record, st.Linked
 		b.Fields = make([]changeset.FieldChange, len(st.Fields))
-		for k, f := range st.Fields {
-			b.Fields[k] = changeset.FieldChange{Field: f.Field, From: f.To, To: f.From}
+		for k := range st.Fields {
+			b.Fields[k] = st.Fields[k].Inverse()
 		}
 		back[i] = b
 	}

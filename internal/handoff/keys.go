@@ -1,22 +1,22 @@
 package handoff
 
 import (
-	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 )
 
 // Recognise gives rows whose key is written otherwise the key of the record
-// that it can only mean: as the layout's form of keys says, which looks
+// that it can only mean: as the form of keys says, which looks
 // through lost zeros or another case. A row that could mean two keeps its own.
-func Recognise(rows []Row, l *layout.Layout, known []record.Key) {
-	if l == nil || l.KeyForm == (layout.KeyForm{}) {
+func Recognise(rows []Row, s *schema.Schema, known []record.Key) {
+	if s.OneForm() {
 		return
 	}
 	exact := make(map[record.Key]bool, len(known))
 	loose := make(map[record.Key]record.Key, len(known))
 	for _, k := range known {
 		exact[k] = true
-		form := l.OneKey(k)
+		form := s.Key(k)
 		if other, twice := loose[form]; twice && other != k {
 			loose[form] = record.Key{}
 			continue
@@ -27,7 +27,7 @@ func Recognise(rows []Row, l *layout.Layout, known []record.Key) {
 		if exact[rows[i].Key] {
 			continue
 		}
-		if k := loose[l.OneKey(rows[i].Key)]; !k.IsZero() {
+		if k := loose[s.Key(rows[i].Key)]; !k.IsZero() {
 			rows[i].Key = k
 		}
 	}

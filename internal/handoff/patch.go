@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
+	"paletwin/core/jsontext"
 	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table/jsonl"
@@ -33,7 +34,7 @@ func (f *patches) record(dst []byte, st *target.Step) []byte {
 		}
 		first = false
 		dst = append(append(dst, `{"op":"`...), op...)
-		dst = jsonl.AppendString(append(dst, `","path":`...), path)
+		dst = jsontext.AppendString(append(dst, `","path":`...), path)
 		if value != nil {
 			dst = append(append(dst, `,"value":`...), value...)
 		}

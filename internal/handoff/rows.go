@@ -8,6 +8,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table/csv"
 	"paletwin/core/table/jsonl"
 	"paletwin/core/table/xlsx"
@@ -136,16 +137,16 @@ func outValue(w *layout.Wording, v record.Value) record.Value {
 func (s *System) types(fields []string, words []*layout.Wording) jsonl.Types {
 	types := jsonl.Types{}
 	for i, name := range fields {
-		kind := layout.Text
+		kind := schema.Text
 		if f := s.Layout.Field(name); f != nil {
 			kind = f.Kind
 		}
 		switch {
 		case s.seen[name] != 0:
 			types[words[i].Heading] = s.seen[name]
-		case kind == layout.Integer, kind == layout.Decimal:
+		case kind == schema.Integer, kind == schema.Decimal:
 			types[words[i].Heading] = '0'
-		case kind == layout.Boolean:
+		case kind == schema.Boolean:
 			types[words[i].Heading] = 't'
 		}
 	}
@@ -247,7 +248,7 @@ func (s *System) guards(st *target.Step) record.Record {
 		isKey[k] = true
 	}
 	for _, f := range st.Record {
-		if lf := s.Layout.Field(f.Name); !isKey[f.Name] && (lf == nil || lf.Access != layout.System) {
+		if lf := s.Layout.Field(f.Name); !isKey[f.Name] && (lf == nil || lf.Access != schema.System) {
 			r = append(r, f)
 		}
 	}

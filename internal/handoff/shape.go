@@ -5,8 +5,8 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
-	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/internal/target"
 )
 
@@ -71,8 +71,8 @@ func (s *System) lay(steps []*target.Step) []load {
 // reused says which acts give up a unique value that another step takes, so
 // that they have to come before it.
 func (s *System) reused(steps []*target.Step) map[changeset.Act]bool {
-	at := s.Layout.Unique
-	freed := map[layout.UniqueValue]changeset.Act{}
+	at := s.Layout.Schema().Unique
+	freed := map[schema.UniqueValue]changeset.Act{}
 	for _, st := range steps {
 		for _, f := range st.Fields {
 			if v, ok := at(f.Field, f.From); ok {
@@ -200,7 +200,7 @@ func (s *System) sorted(fields []string) []string {
 func (s *System) writable() []string {
 	var all []string
 	for _, f := range s.Export.Image.Heading {
-		if lf := s.Layout.Field(f); f != "" && !slices.Contains(s.Key, f) && (lf == nil || lf.Access == layout.Free) {
+		if lf := s.Layout.Field(f); f != "" && !slices.Contains(s.Key, f) && (lf == nil || lf.Access == schema.Free) {
 			all = append(all, f)
 		}
 	}
@@ -211,7 +211,7 @@ func (s *System) writable() []string {
 func (s *System) settable(adds []*target.Step) []string {
 	return s.fieldsOf(adds, func(f string) bool {
 		lf := s.Layout.Field(f)
-		return lf == nil || lf.Access == layout.Free || lf.Access == layout.OnCreation
+		return lf == nil || lf.Access == schema.Free || lf.Access == schema.OnCreation
 	})
 }
 
@@ -277,7 +277,7 @@ func (s *System) selfReferences() []string {
 	var all []string
 	for i := range s.Layout.Fields {
 		f := &s.Layout.Fields[i]
-		if f.Kind != layout.Reference {
+		if f.Kind != schema.Reference {
 			continue
 		}
 		name := f.List.Name

@@ -7,8 +7,8 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/expr"
-	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/internal/target"
 )
 
@@ -231,7 +231,7 @@ func (f *sql) literal(field string) bool {
 		return false
 	}
 	switch lf.Kind {
-	case layout.Integer, layout.Decimal, layout.Date, layout.Datetime, layout.Boolean:
+	case schema.Integer, schema.Decimal, schema.Date, schema.Datetime, schema.Boolean:
 		return true
 	}
 	return false
@@ -254,11 +254,11 @@ func (f *sql) value(field string, v record.Value) string {
 	// MariaDB compares a number and a text as binary floating point.
 	if lf != nil && f.s.Dialect == MariaDB {
 		switch lf.Kind {
-		case layout.Integer, layout.Decimal:
+		case schema.Integer, schema.Decimal:
 			if n, ok := expr.ParseNumber(text); ok && !strings.HasPrefix(text, "+") {
 				return n.String()
 			}
-		case layout.Boolean:
+		case schema.Boolean:
 			if truth, known := lf.Words[strings.ToLower(text)]; known && w.True+w.False == "" {
 				return strings.ToUpper(fmt.Sprint(truth))
 			}

@@ -9,6 +9,7 @@ import (
 	"paletwin/core/expr"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/internal/target"
@@ -85,7 +86,7 @@ func (j *Job) checkStep(s *Step, now *target.State) {
 		problems = append(problems, l.CheckRules(in, func(i int) bool { _, ok := changed[l.Fields[i].Name]; return ok })...)
 	case changeset.Add:
 		for _, f := range s.Record {
-			if lf := l.Field(f.Name); lf != nil && lf.Access != layout.System {
+			if lf := l.Field(f.Name); lf != nil && lf.Access != schema.System {
 				problems = append(problems, lf.Check(f.Value.String())...)
 			}
 		}
@@ -118,10 +119,10 @@ func (j *Job) checkUnique(ctx context.Context, steps []*Step) error {
 
 // wanted lists the values that steps give to unique fields; a step whose value
 // an earlier one gives is refused.
-func (j *Job) wanted(steps []*Step) map[layout.UniqueValue]*Step {
-	w := map[layout.UniqueValue]*Step{}
+func (j *Job) wanted(steps []*Step) map[schema.UniqueValue]*Step {
+	w := map[schema.UniqueValue]*Step{}
 	take := func(s *Step, name string, v record.Value) {
-		at, unique := j.layout.Unique(name, v)
+		at, unique := j.schema.Unique(name, v)
 		if !unique || s.Outcome != "" {
 			return
 		}
@@ -146,11 +147,11 @@ func (j *Job) wanted(steps []*Step) map[layout.UniqueValue]*Step {
 
 // findOthers walks the target for records that have a value that is wanted,
 // and keep it.
-func (j *Job) findOthers(img *table.Image, w map[layout.UniqueValue]*Step, steps []*Step) error {
+func (j *Job) findOthers(img *table.Image, w map[schema.UniqueValue]*Step, steps []*Step) error {
 	leaves := map[record.Key]*Step{}
 	for _, s := range steps {
 		if s.Outcome == "" {
-			leaves[s.Key] = s
+			leaves[j.schema.Key(s.Key)] = s
 		}
 	}
 	set := j.Dossier.Set()
@@ -159,9 +160,9 @@ func (j *Job) findOthers(img *table.Image, w map[layout.UniqueValue]*Step, steps
 		cols[i] = img.Column(k)
 	}
 	unique := map[int]string{}
-	for i := range j.layout.Fields {
-		if f := &j.layout.Fields[i]; f.Unique && img.Column(f.Name) >= 0 {
-			unique[img.Column(f.Name)] = f.Name
+	for _, name := range j.schema.UniqueFields() {
+		if col := img.Column(name); col >= 0 {
+			unique[col] = name
 		}
 	}
 	for sc := csv.Body(img); ; {
@@ -172,13 +173,13 @@ func (j *Job) findOthers(img *table.Image, w map[layout.UniqueValue]*Step, steps
 		for col, name := range unique {
 			cell, _ := csv.Cell(sc.Raw(), col, img.Comma)
 			v, _ := csv.Value(img, cell)
-			at, _ := j.layout.Unique(name, v)
+			at, _ := j.schema.Unique(name, v)
 			s := w[at]
 			if s == nil {
 				continue
 			}
 			key := record.KeyOf(csv.AppendKey(nil, sc.Raw(), cols, img.Comma))
-			if key == s.Key || gives(leaves[key], name) {
+			if one := j.schema.Key(key); one == j.schema.Key(s.Key) || gives(leaves[one], name) {
 				continue
 			}
 			s.refuse([]layout.Problem{{Field: name, Level: "stop", Text: fmt.Sprintf("%s has the value %q already", key, v)}})

@@ -9,6 +9,7 @@ import (
 	"paletwin/core/compare"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -61,8 +62,9 @@ type Job struct {
 	Progress func(what string, done, all int)
 
 	layout *layout.Layout
-	found  table.Found // how the target was found to be
-	fields []string    // of the dossier's snapshot
+	schema *schema.Schema // the layout's
+	found  table.Found    // how the target was found to be
+	fields []string       // of the dossier's snapshot
 }
 
 // Report is what an apply did.
@@ -94,6 +96,7 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 	if j.layout, err = j.Dossier.Layout(); err != nil {
 		return nil, err
 	}
+	j.schema = j.layout.Schema()
 	runs, err := Runs(j.Dossier)
 	if err != nil {
 		return nil, err
@@ -110,7 +113,7 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 	j.Options.Again = j.Options.Again || j.Dossier.Desk().Settings.Trial(j.Target.Name())
 	if len(j.Options.System) == 0 {
 		if j.Options.System = systemFields(j.Dossier, last); len(j.Options.System) == 0 {
-			j.Options.System = j.layout.System()
+			j.Options.System = j.schema.System()
 		}
 	}
 	if last != nil && last.Ended == "" {

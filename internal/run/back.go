@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
-	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -25,7 +25,7 @@ type Back struct {
 	// OtherTarget says that the target is the last run's under another name.
 	OtherTarget bool
 
-	layout  *layout.Layout // which says what keys name one record
+	schema  *schema.Schema // which says what keys name one record
 	Records []record.Key   // only these, if any
 	Fields  []string       // only these fields of amends, if any
 	By      string
@@ -116,11 +116,9 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	if err != nil {
 		return nil, err
 	}
-	l, err := t.Layout()
-	if err != nil {
+	if b.schema, err = t.Schema(); err != nil {
 		return nil, err
 	}
-	b.layout = l
 	changes, runs := b.inverse(t.Set().Name, done)
 	if len(changes) == 0 {
 		return nil, refuse(NothingDone, "dossier %s has nothing that could be undone%s", t.Meta.Number, b.narrowed())
@@ -135,7 +133,7 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	}
 	var findings []changeset.Finding
 	for i, c := range changes {
-		if f := holdMoved(c, &states[i], l, system); f != nil {
+		if f := holdMoved(c, &states[i], b.schema, system); f != nil {
 			findings = append(findings, *f)
 		}
 	}
@@ -250,8 +248,7 @@ func (b *Back) asked(done map[unit]standingUnit) map[unit]bool {
 
 // names reports whether a record is one of those that are asked for.
 func (b *Back) names(k record.Key) bool {
-	one := b.layout.OneKey(k)
-	return slices.ContainsFunc(b.Records, func(r record.Key) bool { return b.layout.OneKey(r) == one })
+	return b.schema.HasKey(b.Records, k)
 }
 
 // linkOf returns what links a field of the step with others of its record.
@@ -308,15 +305,14 @@ func byStep(units []unit, done map[unit]standingUnit) map[*Step]map[string]bool 
 func (s *Step) undo(c *changeset.Change, fields map[string]bool) {
 	read := s.Read.Finder()
 	for i := range s.Fields {
-		f := &s.Fields[i]
+		f := s.Fields[i]
 		if !fields[f.Field] {
 			continue
 		}
-		after, ok := read(f.Field)
-		if !ok {
-			after = f.To
+		if after, ok := read(f.Field); ok {
+			f.To = after
 		}
-		c.Fields = append(c.Fields, changeset.FieldChange{Field: f.Field, From: after, To: f.From, Linked: f.Linked})
+		c.Fields = append(c.Fields, f.Inverse())
 	}
 	for _, f := range s.Record {
 		if r, ok := s.Read.Get(f.Name); ok && s.Act == changeset.Add {
@@ -348,7 +344,7 @@ func sortSteps(steps []*Step) {
 }
 
 // holdMoved holds what is no longer as the run left it.
-func holdMoved(c *changeset.Change, now *target.State, l *layout.Layout, system []string) *changeset.Finding {
+func holdMoved(c *changeset.Change, now *target.State, sc *schema.Schema, system []string) *changeset.Finding {
 	code := []string{changeset.ConflictThen.Name}
 	var moved []string
 	switch {
@@ -359,13 +355,13 @@ func holdMoved(c *changeset.Change, now *target.State, l *layout.Layout, system 
 	case c.Act == changeset.Amend:
 		for i := range c.Fields {
 			f := &c.Fields[i]
-			if v, _ := now.Record.Get(f.Field); !l.Equal(f.Field, v, f.From) && !l.Equal(f.Field, v, f.To) {
+			if v, _ := now.Record.Get(f.Field); !sc.Equal(f.Field, v, f.From) && !sc.Equal(f.Field, v, f.To) {
 				f.Held = code
 				moved = append(moved, f.Field+" is now "+quote(v)+", the run left "+quote(f.From))
 			}
 		}
 	case c.Act == changeset.Delete:
-		for _, u := range append(unlikes(c.Record, now.Record, l, system), filled(c.Record, now.Record, nil, system)...) {
+		for _, u := range append(unlikes(c.Record, now.Record, sc, system), filled(c.Record, now.Record, nil, system)...) {
 			c.Held = code
 			moved = append(moved, u.field+" is now "+quote(u.real)+", the run left "+quote(u.wanted))
 		}

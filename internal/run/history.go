@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
-	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/internal/desk"
 )
@@ -107,8 +106,8 @@ func (q *Question) ask(t *desk.Dossier) ([]Event, error) {
 // otherForms finds the changes of a record whose key stands in the change set in
 // another form than the one that is asked about; nil where there are none.
 func otherForms(t *desk.Dossier, key record.Key) (*desk.Changes, []changeset.Line, error) {
-	l, err := t.Layout()
-	if err != nil || l == nil || l.KeyForm == (layout.KeyForm{}) {
+	s, err := t.Schema()
+	if err != nil || s.OneForm() {
 		return nil, nil, err
 	}
 	c, err := t.Changes()
@@ -121,7 +120,7 @@ func otherForms(t *desk.Dossier, key record.Key) (*desk.Changes, []changeset.Lin
 		if err != nil {
 			return nil, nil, errors.Join(err, c.Close())
 		}
-		if l.OneKey(ch.Key) == l.OneKey(key) {
+		if s.Key(ch.Key) == s.Key(key) {
 			lines = append(lines, line)
 		}
 	}

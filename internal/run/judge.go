@@ -166,7 +166,7 @@ func (v *Verification) lookUp(t *desk.Dossier, steps []*judged, p Proof) error {
 	for i, s := range steps {
 		want[i] = s.Key
 	}
-	found, err := csv.Lookup(p.Fresh, t.Set().Key, want, v.layout.OneKey)
+	found, err := csv.Lookup(p.Fresh, t.Set().Key, want, v.schema.Key)
 	if err != nil {
 		return err
 	}
@@ -214,7 +214,7 @@ func (j *judged) seen(now record.Record) bool {
 // open judges a step that the last run did not come to, or did not hear of: it is
 // as meant, or was not attempted. What else its record became is nobody's step.
 func (v *Verification) open(s *Step, now record.Record, there bool) {
-	alone := &Verification{layout: v.layout, system: v.system, later: v.later}
+	alone := &Verification{layout: v.layout, schema: v.schema, system: v.system, later: v.later}
 	kind := alone.step(&judged{Step: s, fields: s.Fields}, now, there)
 	if kind == "" {
 		v.AsMeant++
@@ -261,13 +261,13 @@ func (v *Verification) step(s *judged, now record.Record, there bool) string {
 		miss("", thereWord, was, goneWord)
 	case s.Act == changeset.Add:
 		for _, f := range s.Record {
-			if c, _ := get(f.Name); !v.layout.Equal(f.Name, c, f.Value) && !slices.Contains(v.system, f.Name) {
+			if c, _ := get(f.Name); !v.schema.Equal(f.Name, c, f.Value) && !slices.Contains(v.system, f.Name) {
 				miss(f.Name, f.Value.String(), goneWord, c.String())
 			}
 		}
 	default:
 		for _, f := range s.fields {
-			if c, _ := get(f.Field); !v.layout.Equal(f.Field, c, f.To) {
+			if c, _ := get(f.Field); !v.schema.Equal(f.Field, c, f.To) {
 				miss(f.Field, f.To.String(), f.From.String(), c.String())
 			}
 		}
@@ -326,11 +326,35 @@ type differences struct {
 	known   map[changeset.ID]*Step // steps that are judged otherwise
 	undone  map[unit]*Step         // what rollbacks took back since
 	now     map[record.Key]*changeset.Change
+	names   map[record.Key]record.Key // by their normalised keys, the keys of these steps' records
 	besides []Difference
+}
+
+// name gives a change of a record that steps are about the key which they have, where
+// the target writes it in another form.
+func (d *differences) name(ch *changeset.Change) {
+	if d.v.schema.OneForm() {
+		return
+	}
+	if d.names == nil {
+		d.names = map[record.Key]record.Key{}
+		for _, steps := range []map[changeset.ID]*Step{d.steps, d.known} {
+			for _, s := range steps {
+				d.names[d.v.schema.Key(s.Key)] = s.Key
+			}
+		}
+		for _, s := range d.undone {
+			d.names[d.v.schema.Key(s.Key)] = s.Key
+		}
+	}
+	if k, there := d.names[d.v.schema.Key(ch.Key)]; there && k != ch.Key {
+		ch.Key, ch.ID = k, changeset.MakeID(d.v.set, k, ch.Act)
+	}
 }
 
 func (d *differences) WriteEncoded(_ []byte, changes []*changeset.Change) error {
 	for _, ch := range changes {
+		d.name(ch)
 		d.take(ch)
 	}
 	return nil
@@ -383,7 +407,7 @@ func (d *differences) takenBack(id changeset.ID, f *changeset.FieldChange) bool 
 	}
 	for i := range s.Fields {
 		if s.Fields[i].Field == f.Field {
-			return d.v.layout.Equal(f.Field, f.To, s.Fields[i].From)
+			return d.v.schema.Equal(f.Field, f.To, s.Fields[i].From)
 		}
 	}
 	return false

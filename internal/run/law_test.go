@@ -16,6 +16,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/internal/desk"
@@ -76,13 +77,13 @@ func (b *bench) everything() *desk.Order {
 func ctx() context.Context { return context.Background() }
 
 func (b *bench) target() *file.File {
-	f, err := file.Open(b.fs, b.register, []string{"k"}, table.Options{})
+	f, err := file.Open(b.fs, b.register, []string{"k"}, new(schema.Schema), table.Options{})
 	require.NoError(b.t, err)
 	return f
 }
 
 func (b *bench) apply(d *desk.Dossier, o Options) (*Report, error) {
-	f, err := file.Open(b.fs, b.register, []string{"k"}, table.Options{})
+	f, err := file.Open(b.fs, b.register, []string{"k"}, new(schema.Schema), table.Options{})
 	if err != nil {
 		return nil, err
 	}
@@ -305,7 +306,7 @@ func TestOneProcessAtATime(t *testing.T) {
 	assert.ErrorIs(t, err, disk.ErrLocked)
 	require.NoError(t, lock.Unlock())
 	f := b.target()
-	_, err = file.Open(b.fs, b.register, []string{"k"}, table.Options{})
+	_, err = file.Open(b.fs, b.register, []string{"k"}, new(schema.Schema), table.Options{})
 	assert.ErrorContains(t, err, "another paletwin process")
 	require.NoError(t, f.Close())
 	require.NoError(t, b.target().Close())

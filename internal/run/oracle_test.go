@@ -21,6 +21,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/core/table/open"
@@ -598,7 +599,7 @@ func (b *bench) applyKnowing(d *desk.Dossier, o Options) (*Report, error) {
 }
 
 func openFile(b *bench, o table.Options) (*file.File, error) {
-	return file.Open(b.fs, b.register, []string{"k"}, o)
+	return file.Open(b.fs, b.register, []string{"k"}, new(schema.Schema), o)
 }
 
 func (b *bench) rollbackKnowing(d *desk.Dossier) *desk.Dossier {

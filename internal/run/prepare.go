@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 
 	"paletwin/core/changeset"
+	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
@@ -69,7 +70,7 @@ func (j *Job) room() error {
 	}
 	dir := j.Dossier.Dir
 	if room, err := j.Dossier.FS().Free(dir); err == nil && room >= 0 && room < 2*s.Size() {
-		return refuse(NoRoom, "the disk of %s has %d MB free, and backup and rewriting need %d MB", dir, room>>20, 2*s.Size()>>20+1)
+		return refuse(NoRoom, "the disk of %s has %s free, and backup and rewriting need %s", dir, words.Size(room), words.Size(2*s.Size()+1<<20))
 	}
 	return nil
 }

@@ -9,8 +9,8 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
-	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/target"
@@ -65,17 +65,17 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	if err != nil {
 		return nil, nil, err
 	}
-	wrote, err := written(t, at)
+	l, err := t.Layout()
 	if err != nil {
 		return nil, nil, err
 	}
-	l, err := t.Layout()
+	wrote, err := written(t, at, l.Schema())
 	if err != nil {
 		return nil, nil, err
 	}
 	system := r.Head.System
 	if len(system) == 0 {
-		system = l.System()
+		system = l.Schema().System()
 	}
 	read := r.Head.Read
 	read.Password, read.Known, read.Rename = t.Desk().Password, r.Head.Found, func(m *table.Image) { l.Rename(m) }
@@ -89,7 +89,7 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 		Undoes:   &desk.Undoes{Dossier: t.Meta.Number, Runs: []int{b.Run}, Restore: true},
 		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: l, SameOnly: true, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true,
 			Untouched: system,
-			Judge:     func(ch *changeset.Change) { holdOthers(ch, wrote, l, system) }}}
+			Judge:     func(ch *changeset.Change) { holdOthers(ch, wrote, l.Schema(), system) }}}
 	return t.Desk().Compare(ctx, c)
 }
 
@@ -109,18 +109,19 @@ func firstAt(t *desk.Dossier, runs []int, at At) (int, error) {
 }
 
 // written returns what a dossier's runs left in the records that they wrote,
-// by field; the field "" is whether the record was left there.
-func written(t *desk.Dossier, at At) (map[record.Key]map[string]string, error) {
+// by normalised key and field; the field "" is whether the record was left there.
+func written(t *desk.Dossier, at At, sc *schema.Schema) (map[record.Key]map[string]string, error) {
 	done, err := everDone(t, at)
 	if err != nil {
 		return nil, err
 	}
 	wrote := map[record.Key]map[string]string{}
 	for u, d := range done {
-		w := wrote[d.step.Key]
+		key := sc.Key(d.step.Key)
+		w := wrote[key]
 		if w == nil {
 			w = map[string]string{}
-			wrote[d.step.Key] = w
+			wrote[key] = w
 		}
 		switch d.step.Act {
 		case changeset.Delete:
@@ -143,12 +144,12 @@ func written(t *desk.Dossier, at At) (map[record.Key]map[string]string, error) {
 
 // holdOthers holds what no run wrote: what others changed, added or took away,
 // and what they wrote over a run's values since.
-func holdOthers(ch *changeset.Change, wrote map[record.Key]map[string]string, l *layout.Layout, system []string) {
+func holdOthers(ch *changeset.Change, wrote map[record.Key]map[string]string, sc *schema.Schema, system []string) {
 	code := changeset.ByOthers.Name
-	w := wrote[ch.Key]
+	w := wrote[sc.Key(ch.Key)]
 	ours := func(field string, now record.Value) bool {
 		left, ok := w[field]
-		return ok && l.Equal(field, record.Text(left), now)
+		return ok && sc.Equal(field, record.Text(left), now)
 	}
 	switch ch.Act {
 	case changeset.Amend:

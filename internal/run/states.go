@@ -6,8 +6,8 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
-	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/internal/target"
 )
 
@@ -37,7 +37,7 @@ func (s *Step) conflict(format string, a ...any) {
 // decided reports whether a person saw the value and decided to write over it.
 func (j *Job) decided(s *Step, field string, now record.Value) bool {
 	v, ok := s.over.Get(field)
-	return ok && j.layout.Equal(field, v, now)
+	return ok && j.schema.Equal(field, v, now)
 }
 
 func (j *Job) judgeAmend(s *Step, now *target.State) {
@@ -51,8 +51,8 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 	for _, f := range s.Fields {
 		c, _ := get(f.Field)
 		switch {
-		case j.layout.Equal(f.Field, c, f.To):
-		case j.layout.Equal(f.Field, c, f.From), j.decided(s, f.Field, c):
+		case j.schema.Equal(f.Field, c, f.To):
+		case j.schema.Equal(f.Field, c, f.From), j.decided(s, f.Field, c):
 			f.From = c
 			write = append(write, f)
 		default:
@@ -93,11 +93,11 @@ type unlike struct {
 // unlikes lists the fields of a whole record in which a target has something
 // else. What the target writes itself counts for nothing, and neither does a
 // field that it does not have.
-func unlikes(wanted, real record.Record, l *layout.Layout, system []string) []unlike {
+func unlikes(wanted, real record.Record, sc *schema.Schema, system []string) []unlike {
 	var all []unlike
 	get := real.Finder()
 	for _, f := range wanted {
-		if v, there := get(f.Name); there && !l.Equal(f.Name, v, f.Value) && !slices.Contains(system, f.Name) {
+		if v, there := get(f.Name); there && !sc.Equal(f.Name, v, f.Value) && !slices.Contains(system, f.Name) {
 			all = append(all, unlike{f.Name, f.Value, v})
 		}
 	}
@@ -122,7 +122,7 @@ func (j *Job) judgeAdd(s *Step, now *target.State) {
 		return
 	}
 	var other []string
-	for _, u := range unlikes(s.Record, now.Record, j.layout, j.Options.System) {
+	for _, u := range unlikes(s.Record, now.Record, j.schema, j.Options.System) {
 		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.field, quote(u.real), quote(u.wanted)))
 	}
 	if len(other) == 0 {
@@ -140,7 +140,7 @@ func (j *Job) judgeDelete(s *Step, now *target.State) {
 		return
 	}
 	var moved []string
-	for _, u := range append(unlikes(s.Record, now.Record, j.layout, j.Options.System), filled(s.Record, now.Record, j.fields, j.Options.System)...) {
+	for _, u := range append(unlikes(s.Record, now.Record, j.schema, j.Options.System), filled(s.Record, now.Record, j.fields, j.Options.System)...) {
 		if !j.decided(s, u.field, u.real) {
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", u.field, quote(u.real), quote(u.wanted)))
 			s.Seen.Set(u.field, u.real)
@@ -242,11 +242,11 @@ func (j *Job) has(s *Step, now *target.State) bool {
 		}
 		get := now.Record.Finder()
 		for _, f := range s.Fields {
-			if c, _ := get(f.Field); !j.layout.Equal(f.Field, c, f.To) {
+			if c, _ := get(f.Field); !j.schema.Equal(f.Field, c, f.To) {
 				return false
 			}
 		}
 		return true
 	}
-	return now.Count > 0 && len(unlikes(s.Record, now.Record, j.layout, j.Options.System)) == 0
+	return now.Count > 0 && len(unlikes(s.Record, now.Record, j.schema, j.Options.System)) == 0
 }

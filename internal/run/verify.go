@@ -15,6 +15,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/layout"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -42,6 +43,7 @@ type Verification struct {
 	set    string   // the record set's name
 	system []string // fields that the target writes itself
 	layout *layout.Layout
+	schema *schema.Schema // the layout's
 	later  *later
 }
 
@@ -132,6 +134,7 @@ func verify(ctx context.Context, t *desk.Dossier, last *Record, p Proof) (*Verif
 	if v.layout, err = t.Layout(); err != nil {
 		return nil, err
 	}
+	v.schema = v.layout.Schema()
 	base, err := lastRead(t, last)
 	if err != nil {
 		return nil, err

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/jsontext"
 	"paletwin/core/record"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -38,7 +39,7 @@ func (l *line) name(name string) {
 func (l *line) text(name, v string) {
 	if v != "" {
 		l.name(name)
-		*l = changeset.AppendString(*l, v)
+		*l = jsontext.AppendString(*l, v)
 	}
 }
 
@@ -49,7 +50,7 @@ func (l *line) texts(name string, all []string) {
 		if i > 0 {
 			*l = append(*l, ',')
 		}
-		*l = changeset.AppendString(*l, v)
+		*l = jsontext.AppendString(*l, v)
 	}
 	*l = append(*l, ']')
 }
@@ -73,7 +74,7 @@ func (l *line) fields(name string, n int, field func(i int) changeset.FieldChang
 		f := field(i)
 		*l = append(*l, "[,"[min(i, 1)], '{')
 		l.name("field")
-		*l = changeset.AppendString(*l, f.Field)
+		*l = jsontext.AppendString(*l, f.Field)
 		l.name("from")
 		*l = changeset.AppendValue(*l, f.From)
 		l.name("to")
@@ -108,7 +109,7 @@ func (s *Step) rollback(l *line) {
 	s.whole(l)
 	if s.Form.Kept {
 		l.name("row")
-		*l = changeset.AppendString(*l, s.Form.Row)
+		*l = jsontext.AppendString(*l, s.Form.Row)
 		if parts := s.Form.After.Parts(); len(parts) > 0 {
 			l.texts("after", parts)
 		}
@@ -131,7 +132,7 @@ func (s *Step) intent(l *line) {
 		} else {
 			*l = append(*l, ',')
 		}
-		*l = append(changeset.AppendString(*l, f.Field), ':')
+		*l = append(jsontext.AppendString(*l, f.Field), ':')
 		*l = changeset.AppendValue(*l, f.To)
 	}
 	if len(s.Fields) > 0 {

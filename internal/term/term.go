@@ -14,6 +14,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"paletwin/core/glyph"
+	"paletwin/core/words"
 )
 
 // Screen is an output for people.
@@ -185,8 +186,5 @@ func Count(n int) string {
 
 // Plural writes a number with its noun.
 func Plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return Count(n) + " " + noun + "s"
+	return Count(n) + " " + words.Plural(n, noun)
 }

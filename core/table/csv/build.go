@@ -1,10 +1,9 @@
 package csv
 
 import (
-	"fmt"
-
 	"paletwin/core/record"
 	"paletwin/core/table"
+	"paletwin/core/words"
 )
 
 // absent reports whether a cell, as it stands in its row, is of a field that
@@ -86,7 +85,7 @@ func (b *Builder) check() error {
 		limit = MaxImage
 	}
 	if len(b.out) > limit {
-		return &table.Error{Code: table.TooLarge, File: b.Name, Row: b.row, Text: fmt.Sprintf("the table is larger than %d MB", limit>>20)}
+		return &table.Error{Code: table.TooLarge, File: b.Name, Row: b.row, Text: "the table is larger than " + words.Size(int64(limit))}
 	}
 	return nil
 }

@@ -31,8 +31,8 @@ func Record(m *table.Image, raw []byte) record.Record {
 	return r
 }
 
-// OneKey gives the key that all forms of a record's key have in common, as the
-// layout's OneKey does; nil stands for keys that have one form.
+// OneKey gives the key that all forms of a record's key have in common, as
+// schema.Schema.Key does; nil stands for keys that have one form.
 type OneKey func(record.Key) record.Key
 
 func (one OneKey) of(enc []byte) string {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 
+	"paletwin/core/jsontext"
 	"paletwin/core/record"
 )
 
@@ -152,16 +153,13 @@ func AppendRecord(dst []byte, r record.Record, types Types) []byte {
 }
 
 func appendMember(dst []byte, f record.Field, typ byte) []byte {
-	dst = append(quote(dst, f.Name), ':')
+	dst = append(jsontext.AppendString(dst, f.Name), ':')
 	return append(dst, encode(f.Value, typ)...)
 }
 
 // AppendValue appends a value in the type of the field's values, as
 // AppendRecord writes it.
 func AppendValue(dst []byte, v record.Value, typ byte) []byte { return append(dst, encode(v, typ)...) }
-
-// AppendString appends a JSON string.
-func AppendString(dst []byte, s string) []byte { return quote(dst, s) }
 
 // encode writes a value in the type typ, if that reads back as the same text.
 func encode(v record.Value, typ byte) []byte {
@@ -174,16 +172,7 @@ func encode(v record.Value, typ byte) []byte {
 			return text
 		}
 	}
-	return quote(nil, v.String())
-}
-
-// quote appends a JSON string.
-func quote(dst []byte, s string) []byte {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	_ = e.Encode(s) // a string is always encoded
-	return append(dst, bytes.TrimSuffix(b.Bytes(), []byte("\n"))...)
+	return jsontext.AppendString(nil, v.String())
 }
 
 // Writer writes JSON Lines: one object a record, all values as texts. It is a

@@ -17,11 +17,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/zeebo/xxh3"
 
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/core/table/jsonl"
@@ -36,6 +38,7 @@ type File struct {
 	fsys disk.FS
 	path string // absolute, links followed
 	key  []string
+	of   *schema.Schema // which says what keys name one record
 	read table.Options
 	lock *disk.Lock
 
@@ -58,10 +61,10 @@ type form interface {
 	write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error
 }
 
-// Open opens a file as a target and takes its lock; o says what is known about
-// it. A symbolic link is followed: what changes is the file it names. Errors
+// Open opens a file of records as a target and takes its lock: key names their key
+// fields, of says what is known of them, and o what is known of the file. A symbolic link is followed: what changes is the file it names. Errors
 // are *target.BusyError where it is in use, *table.Error where it is no table.
-func Open(fsys disk.FS, name string, key []string, o table.Options) (*File, error) {
+func Open(fsys disk.FS, name string, key []string, of *schema.Schema, o table.Options) (*File, error) {
 	path := Path(name)
 	if err := inSpreadsheet(fsys, path); err != nil {
 		return nil, err
@@ -70,7 +73,7 @@ func Open(fsys disk.FS, name string, key []string, o table.Options) (*File, erro
 		return nil, err
 	}
 	var err error
-	f := &File{fsys: fsys, path: path, key: key, read: o}
+	f := &File{fsys: fsys, path: path, key: key, of: of, read: o}
 	f.lock, err = disk.Acquire(disk.LockName(path), true)
 	if errors.Is(err, disk.ErrLocked) {
 		return nil, &target.BusyError{Name: path, Why: disk.ErrLocked.Error()}
@@ -200,7 +203,7 @@ func (f *File) formOf() (form, error) {
 }
 
 // table walks the records of the image, without blank rows; row is called
-// with each record's key, encoded, and the scanner that stands on it.
+// with each record's normalised key, encoded, and the scanner that stands on it.
 func (f *File) table(ctx context.Context, img *table.Image, row func(key []byte, sc *csv.Scanner) error) error {
 	return table.Guard(func() error {
 		sc := csv.Body(img)
@@ -217,6 +220,9 @@ func (f *File) table(ctx context.Context, img *table.Image, row func(key []byte,
 				continue
 			}
 			key = csv.AppendKey(key[:0], sc.Raw(), f.keyCol, img.Comma)
+			if !f.of.OneForm() {
+				key = append(key[:0], f.of.Key(record.KeyOf(key)).Encoding()...)
+			}
 			if err := row(key, sc); err != nil {
 				return err
 			}
@@ -228,7 +234,7 @@ func (f *File) table(ctx context.Context, img *table.Image, row func(key []byte,
 func (f *File) Current(ctx context.Context, keys []record.Key) ([]target.State, error) {
 	at := make(map[string]int, len(keys))
 	for i, k := range keys {
-		at[k.Encoding()] = i
+		at[f.of.Key(k).Encoding()] = i
 	}
 	states := make([]target.State, len(keys))
 	return states, f.form.current(ctx, at, states)
@@ -263,7 +269,20 @@ func (f *File) Table(context.Context) (*table.Image, func() error, error) {
 
 // Check says which steps the file cannot hold.
 func (f *File) Check(ctx context.Context, steps []target.Step) ([]string, error) {
-	return f.form.check(ctx, steps)
+	return f.form.check(ctx, f.normalised(steps))
+}
+
+// normalised are steps whose keys are written as table gives keys.
+func (f *File) normalised(steps []target.Step) []target.Step {
+	if f.of.OneForm() {
+		return steps
+	}
+	steps = slices.Clone(steps)
+	for i := range steps {
+		s := &steps[i]
+		s.Key, s.Form.After = f.of.Key(s.Key), f.of.Key(s.Form.After)
+	}
+	return steps
 }
 
 // refusals are the results of steps of which some are refused, with those that
@@ -281,7 +300,7 @@ func refusals(steps []target.Step, reasons []string, results []target.Result) {
 func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
 	results := make([]target.Result, len(steps))
 	tmp := disk.TempName(f.path)
-	if err := f.draft(ctx, tmp, steps, results); err != nil {
+	if err := f.draft(ctx, tmp, f.normalised(steps), results); err != nil {
 		return nil, &target.Unwritten{Err: err}
 	}
 	if err := disk.Replace(f.fsys, tmp, f.path); err != nil {

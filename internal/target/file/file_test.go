@@ -18,6 +18,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
@@ -34,7 +35,7 @@ type place struct {
 }
 
 func (p place) Open(t *testing.T) target.Target {
-	f, err := file.Open(disk.OS{}, p.path, []string{"k"}, p.o)
+	f, err := file.Open(disk.OS{}, p.path, []string{"k"}, new(schema.Schema), p.o)
 	require.NoError(t, err)
 	return f
 }
@@ -162,7 +163,7 @@ func TestLettersThatTheEncodingLacksAreRefused(t *testing.T) {
 	b, err := charmap.Windows1252.NewEncoder().String("k,v\n1,Åsa\n2,Ida\n")
 	require.NoError(t, err)
 	path := write(t, "r.csv", []byte(b))
-	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
 	require.NoError(t, err)
 	defer f.Close()
 	res, err := f.Write(context.Background(), []target.Step{amend("1", "v", "Åsa", "Øyvind"), amend("2", "v", "Ida", "Zięba")})
@@ -177,7 +178,7 @@ func TestFilesThatWouldNotComeBackAreNoTargets(t *testing.T) {
 		"half.csv":   {"k,v\n1,\xd8y\n2,\x81\n", "not-utf-8"},
 		"array.json": {`[{"k":"1"}]`, "not-written"},
 	} {
-		_, err := file.Open(disk.OS{}, write(t, name, []byte(c.text)), []string{"k"}, table.Options{Encoding: map[bool]string{true: "shift_jis"}[name == "half.csv"]})
+		_, err := file.Open(disk.OS{}, write(t, name, []byte(c.text)), []string{"k"}, new(schema.Schema), table.Options{Encoding: map[bool]string{true: "shift_jis"}[name == "half.csv"]})
 		var e *table.Error
 		require.ErrorAs(t, err, &e, name)
 		assert.Equal(t, c.code, string(e.Code))
@@ -186,7 +187,7 @@ func TestFilesThatWouldNotComeBackAreNoTargets(t *testing.T) {
 
 func TestTheLastRecordOfJSONLinesStays(t *testing.T) {
 	path := write(t, "r.jsonl", []byte("{\"k\":\"1\"}\n{\"k\":\"2\"}\n"))
-	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
 	require.NoError(t, err)
 	defer f.Close()
 	res, err := f.Write(context.Background(), []target.Step{{Act: changeset.Delete, Key: record.NewKey("1")}, {Act: changeset.Delete, Key: record.NewKey("2")}})
@@ -198,7 +199,7 @@ func TestTheLastRecordOfJSONLinesStays(t *testing.T) {
 
 func TestJSONLinesKeepTypesAndLetters(t *testing.T) {
 	path := write(t, "r.jsonl", []byte(`{"k":"1","fee":29.70,"on":true,"v":null, "tags":["a" , "b"]}`+"\r\n\r\n"+`{"v":"x","k":"2","fee":null}`+"\r\n"))
-	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
 	require.NoError(t, err)
 	defer f.Close()
 	both := amend("1", "fee", "29.70", "30.90")
@@ -236,7 +237,7 @@ func TestWorkbooksKeepWhatDoesNotChange(t *testing.T) {
 	require.NoError(t, x.SetCellStr("Notes", "C7", "keep me"))
 	path := filepath.Join(t.TempDir(), "r.xlsx")
 	require.NoError(t, x.SaveAs(path))
-	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
 	require.NoError(t, err)
 	defer f.Close()
 
@@ -339,13 +340,13 @@ func TestALastRecordComesBackBeforeAnother(t *testing.T) {
 		"r.jsonl": {`{"k":1,"v":"a"}` + "\n" + `{"k":2,"v":"b"}`, `{"k":1,"v":"a"}` + "\n" + `{"k":3,"v":"theirs"}`, `{"k":1,"v":"a"}` + "\n" + `{"k":2,"v":"b"}` + "\n" + `{"k":3,"v":"theirs"}`},
 	} {
 		path := write(t, name, []byte(c.was))
-		f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+		f, err := file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
 		require.NoError(t, err)
 		s, err := f.Current(context.Background(), []record.Key{record.NewKey("2")})
 		require.NoError(t, err)
 		require.NoError(t, f.Close())
 		require.NoError(t, os.WriteFile(path, []byte(c.now), 0o644))
-		f, err = file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+		f, err = file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
 		require.NoError(t, err)
 		_, err = f.Write(context.Background(), []target.Step{{Act: changeset.Add, Key: record.NewKey("2"), Record: s[0].Record, Form: s[0].Form}})
 		require.NoError(t, err)
@@ -379,7 +380,7 @@ func TestCellsComeBackInTheirTypes(t *testing.T) {
 		return all
 	}
 	before := types()
-	f, err := file.Open(disk.OS{}, path, []string{"k"}, table.Options{})
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
 	require.NoError(t, err)
 	defer f.Close()
 	s, err := f.Current(context.Background(), []record.Key{record.NewKey("1")})

@@ -1,0 +1,115 @@
+// Package schema says what the records of a record set are: which fields they
+// have, of what kind their values are, when two values are one, when two keys
+// are, and which fields the system writes itself. Every other package asks
+// here and decides nothing of the sort itself.
+//
+// A layout has a schema. Where there is no layout there is one, too: its
+// fields are texts, and equal means equal bytes.
+package schema
+
+import (
+	"slices"
+
+	"paletwin/core/record"
+)
+
+// Schema is what is known of a record set's fields and keys. It does not
+// change. The zero Schema knows of no field: all are texts.
+type Schema struct {
+	KeyForm KeyForm
+
+	key    []string
+	fields []*Field
+	byName map[string]*Field
+}
+
+// New makes a schema of the names of the key fields, of the form that their values
+// have, and of what is known of fields, which it keeps.
+func New(key []string, form KeyForm, fields []*Field) *Schema {
+	s := &Schema{KeyForm: form, key: key, fields: fields, byName: make(map[string]*Field, len(fields))}
+	for _, f := range fields {
+		s.byName[f.Name] = f
+	}
+	return s
+}
+
+// text is what a field is of which nothing is known.
+var text = &Field{Kind: Text, Scale: -1, Access: Free}
+
+// Field returns the named field. One of which nothing is known is a text.
+func (s *Schema) Field(name string) *Field {
+	if f := s.byName[name]; f != nil {
+		return f
+	}
+	return text
+}
+
+// Equal reports whether a and b are one value of the named field: the same
+// bytes, or two forms of one value as its kind, or the form of keys, says. A blank
+// cell of a format without null is no change against null or against the empty text.
+func (s *Schema) Equal(field string, a, b record.Value) bool {
+	if a == b || s.Field(field).Same(a.String(), b.String()) {
+		return true
+	}
+	return !s.OneForm() && slices.Contains(s.key, field) && s.KeyForm.Form(a.String()) == s.KeyForm.Form(b.String())
+}
+
+// UniqueValue is a value that one record at most may have in a unique field, in
+// the form that all its forms have in common.
+type UniqueValue struct{ Field, Canonical string }
+
+// UniqueFields lists the fields in which no two records have one value.
+func (s *Schema) UniqueFields() []string {
+	var all []string
+	for _, f := range s.fields {
+		if f.Unique {
+			all = append(all, f.Name)
+		}
+	}
+	return all
+}
+
+// Unique returns a value of a field as no two records may have it, and whether
+// the field is unique and the value none that is blank.
+func (s *Schema) Unique(field string, v record.Value) (UniqueValue, bool) {
+	f := s.Field(field)
+	if !f.Unique || v.Blank() {
+		return UniqueValue{}, false
+	}
+	return UniqueValue{field, f.Canonical(v.String())}, true
+}
+
+// System lists the fields that the system writes itself.
+func (s *Schema) System() []string {
+	var all []string
+	for _, f := range s.fields {
+		if f.Access == System {
+			all = append(all, f.Name)
+		}
+	}
+	return all
+}
+
+// OneForm reports whether a key has one form: what is written otherwise is another
+// key.
+func (s *Schema) OneForm() bool { return s.KeyForm == KeyForm{} }
+
+// Key returns the normalised key: that which all forms of a record's key have in
+// common. Two keys name one record if, and only if, theirs are equal. It is no
+// key to be written.
+func (s *Schema) Key(k record.Key) record.Key {
+	if s.OneForm() {
+		return k
+	}
+	parts := k.Parts()
+	for i, p := range parts {
+		parts[i] = s.KeyForm.Form(p)
+	}
+	return record.NewKey(parts...)
+}
+
+// HasKey reports whether one of the keys names the record of key.
+func (s *Schema) HasKey(keys []record.Key, key record.Key) bool {
+	one := s.Key(key)
+	return slices.ContainsFunc(keys, func(k record.Key) bool { return s.Key(k) == one })
+}

@@ -1,0 +1,112 @@
+package run
+
+import (
+	"bytes"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/schema"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk"
+	"paletwin/internal/disk/faulty"
+)
+
+// lying is a disk that keeps other bytes of one file than it was given, and says
+// nothing.
+type lying struct {
+	faulty.NoSync
+	of string
+}
+
+func (l lying) Create(name string, perm fs.FileMode) (disk.File, error) {
+	f, err := l.NoSync.Create(name, perm)
+	if err == nil && strings.Contains(filepath.Base(name), l.of) {
+		f = lyingFile{f}
+	}
+	return f, err
+}
+
+type lyingFile struct{ disk.File }
+
+func (f lyingFile) Write(p []byte) (int, error) {
+	q := bytes.Clone(p)
+	q[len(q)/2] ^= 1
+	return f.File.Write(q)
+}
+
+// What is kept for going back is read back before step one: a disk that keeps
+// something else ends the run, and nothing is written.
+func TestWhatDoesNotReadBackIsNotBegun(t *testing.T) {
+	snapshot, edited := "k,v,w\n1,a,x\n2,b,x\n", "k,v,w\n1,A,x\n2,b,x\n"
+	for _, of := range []string{"backup", "rollback"} {
+		b := newBench(t, t.TempDir(), lying{of: of}, []byte(snapshot))
+		d := b.compare([]byte(snapshot), []byte(edited))
+		_, err := b.apply(d, Options{})
+		require.ErrorIs(t, err, ErrBackup, of)
+		assert.Equal(t, snapshot, b.bytes(), of)
+	}
+}
+
+// The file by which a run is undone is sealed: one that was altered undoes nothing.
+func TestTheRollbackFileIsSealed(t *testing.T) {
+	snapshot := "k,v,w\n1,a,x\n2,b,x\n"
+	b := newBench(t, t.TempDir(), faulty.NoSync{}, []byte(snapshot))
+	d := b.compare([]byte(snapshot), []byte("k,v,w\n1,A,x\n2,b,x\n"))
+	_, err := b.apply(d, Options{})
+	require.NoError(t, err)
+	files, err := filepath.Glob(filepath.Join(b.dir, "dossiers", "*", "runs", "1", rollbackName))
+	require.NoError(t, err)
+	require.Len(t, files, 1)
+	whole, err := os.ReadFile(files[0])
+	require.NoError(t, err)
+	_, err = readRollback(whole)
+	require.NoError(t, err)
+	_, err = readRollback(bytes.Replace(whole, []byte(`"a"`), []byte(`"e"`), 1))
+	require.ErrorIs(t, err, desk.ErrAltered)
+}
+
+// A record of which one field is neither as it was nor as wanted is left whole; its
+// other fields are written only where that is asked for.
+func TestARecordIsLeftWhole(t *testing.T) {
+	snapshot, edited := "k,v,w\n1,a,x\n2,b,x\n", "k,v,w\n1,A,X\n2,b,x\n"
+	moved := "k,v,w\n1,a,theirs\n2,b,x\n"
+	for perField, want := range map[bool]string{false: moved, true: "k,v,w\n1,A,theirs\n2,b,x\n"} {
+		b := newBench(t, t.TempDir(), faulty.NoSync{}, []byte(moved))
+		d := b.compare([]byte(snapshot), []byte(edited))
+		rep, err := b.apply(d, Options{PerField: perField})
+		require.NoError(t, err)
+		assert.Equal(t, want, b.bytes())
+		assert.Equal(t, !perField, rep.Steps.Conflict == 1)
+	}
+}
+
+// A record that has more than it had is not what was to be deleted.
+func TestWhatARecordHasBesides(t *testing.T) {
+	then := record.Record{{Name: "k", Value: record.Text("1")}}
+	now := append(then[:1:1], record.Field{Name: "w", Value: record.Text("x")}, record.Field{Name: "y", Value: record.Text("")}, record.Field{Name: "sys", Value: record.Text("t")})
+	assert.Equal(t, []unlike{{"w", record.Value{}, record.Text("x")}}, filled(then, now, nil, []string{"sys"}))
+	assert.Empty(t, filled(then, now, []string{"k"}, []string{"sys"}), "what was not looked at counts for nothing")
+}
+
+// Two steps do not give two records one unique value, in whatever form; the second
+// is refused.
+func TestTwoStepsDoNotGiveOneUniqueValue(t *testing.T) {
+	j := &Job{schema: schema.New([]string{"k"}, schema.KeyForm{}, []*schema.Field{{Name: "no", Kind: schema.Text, Unique: true, Compare: schema.Leniency{Case: true}}, {Name: "v", Kind: schema.Text}})}
+	gets := func(key, field, value string) *Step {
+		return &Step{Key: record.NewKey(key), Act: changeset.Amend, Fields: []changeset.FieldChange{{Field: field, To: record.Text(value)}}}
+	}
+	steps := []*Step{gets("1", "no", "Z7"), gets("2", "no", "z7"), gets("3", "v", "Z7"), gets("4", "no", ""), gets("5", "no", "")}
+	j.wanted(steps)
+	for i, want := range []Outcome{"", Refused, "", "", ""} {
+		assert.Equal(t, want, steps[i].Outcome, "step %d", i+1)
+	}
+	assert.Contains(t, steps[1].Reason, "1 gets the value")
+}

@@ -1,7 +1,7 @@
 # What is done often. The program itself needs only: go build ./cmd/paletwin
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build test lint bench demo shots fuzz corpus slips servers stop-servers
+.PHONY: build test lint bench demo shots fuzz corpus slips mutants servers stop-servers
 
 build:
 	CGO_ENABLED=0 go build -trimpath -o paletwin ./cmd/paletwin
@@ -36,6 +36,10 @@ corpus:
 # Which slips are found, and how often there is an alarm without one: a table.
 slips:
 	PALETWIN_SLIPS=300 PALETWIN_SEED=$(SEED) go test ./core/slip -run 'TestSlipsAreFound|TestNoSlips' -count 1 -v | grep -v "^=== "
+
+# Each rule of mutants/list.txt is broken, and the tests of a package must notice.
+mutants:
+	go run ./mutants
 
 # PostgreSQL and MariaDB for the tests, on the loopback: then . servers/env
 servers:

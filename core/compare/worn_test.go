@@ -122,6 +122,9 @@ func TestHeadingsAndEmptyCellsWear(t *testing.T) {
 	assert.Equal(t, 3, strings.Count(strings.Join(codes(res), " "), "heading-worn"))
 	res, changes = worn(t, s, strings.Replace(e, "3,a,b,c,NULL", "3,a,b,c,", 1), compare.Options{})
 	assert.Equal(t, 5, res.Changes.Amend, "where some are empty the word is one: %s", changes)
+	res, changes = worn(t, s, strings.Replace(strings.ReplaceAll(e, "NULL", "NA"), "3,a,b,c,NA", "3,a,b,c,Bell gone", 1), compare.Options{})
+	assert.Equal(t, 1, res.Changes.Amend, "one cell that was filled in is an edit, and the others are nothing: %s", changes)
+	assert.Equal(t, 5, res.Wear.Cells)
 }
 
 // A record that goes and another that comes are just that, though a program

@@ -172,8 +172,8 @@ func (c *Column) Read(snapshot, seen string) Reading {
 var errorValue = regexp.MustCompile(`^(#(NAME\?|VALUE!|REF!|DIV/0!|N/A|NUM!|NULL!)|Err:[0-9]{3})$`)
 
 // numbers reports whether a program that is not known made numbers of the column's
-// ids.
-func (c *Column) numbers() bool { return c.rounded > 0 && c.exact*keptShare <= c.rounded }
+// ids, as enough of them show.
+func (c *Column) numbers() bool { return c.rounded >= fewWorn && c.exact*keptShare <= c.rounded }
 
 // ReadNew reads a cell that holds a new value: the value of which the column's
 // habit makes what is seen, in the form that the column's values have. Where

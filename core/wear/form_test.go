@@ -136,6 +136,7 @@ func TestRoundedIDs(t *testing.T) {
 	assert.Equal(t, Reading{As: Snapshot, Kind: Precision}, c.Read(pairs[3].Snapshot, pairs[3].Seen))
 	assert.Equal(t, Unknown, c.Read(pairs[3].Snapshot, "574400010002999999").As, "an edit lost its digits, too")
 	assert.Equal(t, Edit, c.Read(pairs[3].Snapshot, "see note").As)
+	assert.Equal(t, Held, Judge(Habit{}, pairs[3:4]).Read(pairs[3].Snapshot, pairs[3].Seen).As, "one alone may be an edit")
 	for i := range 10 {
 		pairs[i].Seen = pairs[i].Snapshot
 	}

@@ -214,6 +214,12 @@ func TestChoosesTheProgram(t *testing.T) {
 	assert.EqualValues(t, '.', v.Among([][]Pair{long}, nil).Habit.Locale.decimal)
 	v = v.Among([][]Pair{long}, [][]Pair{kept})
 	assert.EqualValues(t, ',', v.Habit.Locale.decimal, "a program that would have changed the fees spared them")
+	names := []Pair{{"Zięba 1", "Zi?ba 1"}}
+	for i := range 20 {
+		names = append(names, Pair{fmt.Sprint("Zięba ", 2+i), fmt.Sprint("Zięba ", 2+i)})
+	}
+	v, _ = Choose([][]Pair{ids, names}, Known{Format: "csv", Year: 2026})
+	assert.Empty(t, v.Habit.Charset, "one edit does not turn the letters of a whole file")
 	_, ok = Choose([][]Pair{{{"a", "b"}, {"29.70", "31.20"}}}, Known{Format: "csv", Year: 2026})
 	assert.False(t, ok, "edits are no wear")
 }

@@ -36,7 +36,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	if err != nil {
 		return err
 	}
-	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, known: map[changeset.ID]*Step{}, undone: takenBack(ever, done), now: map[record.Key]*changeset.Change{}}
+	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, known: map[changeset.ID]*Step{}, undone: takenBack(ever, done), now: map[record.Key]*changeset.Change{}, names: names{set: v.set, of: v.schema}}
 	elsewhere, err := v.elsewhere(t, last, done, sink.undone)
 	if err != nil {
 		return err
@@ -57,6 +57,15 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 				sink.steps[u.id] = d.step
 			}
 		}
+	}
+	for _, s := range sink.steps {
+		sink.names.know(s.Key)
+	}
+	for _, s := range sink.known {
+		sink.names.know(s.Key)
+	}
+	for _, s := range sink.undone {
+		sink.names.know(s.Key)
 	}
 	res, err := compare.Run(ctx, backup, p.Fresh, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true,
 		Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true}, sink)
@@ -326,35 +335,13 @@ type differences struct {
 	known   map[changeset.ID]*Step // steps that are judged otherwise
 	undone  map[unit]*Step         // what rollbacks took back since
 	now     map[record.Key]*changeset.Change
-	names   map[record.Key]record.Key // by their normalised keys, the keys of these steps' records
+	names   names
 	besides []Difference
-}
-
-// name gives a change of a record that steps are about the key which they have, where
-// the target writes it in another form.
-func (d *differences) name(ch *changeset.Change) {
-	if d.v.schema.OneForm() {
-		return
-	}
-	if d.names == nil {
-		d.names = map[record.Key]record.Key{}
-		for _, steps := range []map[changeset.ID]*Step{d.steps, d.known} {
-			for _, s := range steps {
-				d.names[d.v.schema.Key(s.Key)] = s.Key
-			}
-		}
-		for _, s := range d.undone {
-			d.names[d.v.schema.Key(s.Key)] = s.Key
-		}
-	}
-	if k, there := d.names[d.v.schema.Key(ch.Key)]; there && k != ch.Key {
-		ch.Key, ch.ID = k, changeset.MakeID(d.v.set, k, ch.Act)
-	}
 }
 
 func (d *differences) WriteEncoded(_ []byte, changes []*changeset.Change) error {
 	for _, ch := range changes {
-		d.name(ch)
+		d.names.rename(ch)
 		d.take(ch)
 	}
 	return nil

@@ -69,7 +69,8 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 	if err != nil {
 		return nil, nil, err
 	}
-	wrote, err := written(t, at, l.Schema())
+	known := &names{set: t.Set().Name, of: l.Schema()}
+	wrote, err := written(t, at, known)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -89,7 +90,10 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 		Undoes:   &desk.Undoes{Dossier: t.Meta.Number, Runs: []int{b.Run}, Restore: true},
 		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: l, SameOnly: true, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true,
 			Untouched: system,
-			Judge:     func(ch *changeset.Change) { holdOthers(ch, wrote, l.Schema(), system) }}}
+			Judge: func(ch *changeset.Change) {
+				known.rename(ch)
+				holdOthers(ch, wrote, l.Schema(), system)
+			}}}
 	return t.Desk().Compare(ctx, c)
 }
 
@@ -109,19 +113,20 @@ func firstAt(t *desk.Dossier, runs []int, at At) (int, error) {
 }
 
 // written returns what a dossier's runs left in the records that they wrote,
-// by normalised key and field; the field "" is whether the record was left there.
-func written(t *desk.Dossier, at At, sc *schema.Schema) (map[record.Key]map[string]string, error) {
+// by key and field; the field "" is whether the record was left there. Their keys
+// are known then.
+func written(t *desk.Dossier, at At, known *names) (map[record.Key]map[string]string, error) {
 	done, err := everDone(t, at)
 	if err != nil {
 		return nil, err
 	}
 	wrote := map[record.Key]map[string]string{}
 	for u, d := range done {
-		key := sc.Key(d.step.Key)
-		w := wrote[key]
+		known.know(d.step.Key)
+		w := wrote[d.step.Key]
 		if w == nil {
 			w = map[string]string{}
-			wrote[key] = w
+			wrote[d.step.Key] = w
 		}
 		switch d.step.Act {
 		case changeset.Delete:
@@ -146,7 +151,7 @@ func written(t *desk.Dossier, at At, sc *schema.Schema) (map[record.Key]map[stri
 // and what they wrote over a run's values since.
 func holdOthers(ch *changeset.Change, wrote map[record.Key]map[string]string, sc *schema.Schema, system []string) {
 	code := changeset.ByOthers.Name
-	w := wrote[sc.Key(ch.Key)]
+	w := wrote[ch.Key]
 	ours := func(field string, now record.Value) bool {
 		left, ok := w[field]
 		return ok && sc.Equal(field, record.Text(left), now)

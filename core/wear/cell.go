@@ -329,9 +329,11 @@ func (im *importer) isoDate(s string) (cell, bool) {
 		c.ods = c.stored + strings.TrimRight("."+partOf(m[6], 2), "0.")
 		c.shown += string(im.decimal) + part
 		c.raw = c.shown
-		c.stored += strings.TrimRight("."+part, "0.")
-		if strings.Trim(part, "0") != "" {
-			c.stored = day.Format("2006-01-02T15:04:05") + strings.TrimRight("."+part, "0")
+		switch {
+		case atoi((m[6] + "0000")[:4]) >= 9995: // a workbook has days, and rounds up to the next second
+			c.stored = day.Add(time.Second).Format("2006-01-02T15:04:05")
+		case strings.Trim(part, "0") != "":
+			c.stored += strings.TrimRight("."+part, "0")
 		}
 	}
 	return c, true

@@ -404,3 +404,20 @@ func TestCellsComeBackInTheirTypes(t *testing.T) {
 	}
 	assert.Equal(t, before, types())
 }
+
+// A file has its records under their keys in any form that the schema takes for one.
+func TestKeysInEveryForm(t *testing.T) {
+	path := write(t, "register.csv", []byte("k,v\na-1,x\nB-2,y\nb-2 ,y\nc-3,w\n"))
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, schema.New([]string{"k"}, schema.KeyForm{FoldCase: true, Trim: true}, nil), table.Options{})
+	require.NoError(t, err)
+	defer f.Close()
+	states, err := f.Current(t.Context(), []record.Key{record.NewKey("A-1"), record.NewKey("B-2"), record.NewKey("C-3"), record.NewKey("d-4")})
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 2, 1, 0}, []int{states[0].Count, states[1].Count, states[2].Count, states[3].Count}, "one that stands there in two forms is there twice")
+	_, err = f.Write(t.Context(), []target.Step{{Act: changeset.Amend, Key: record.NewKey("A-1"), Fields: []changeset.FieldChange{{Field: "v", From: record.Text("x"), To: record.Text("z")}}},
+		{Act: changeset.Delete, Key: record.NewKey("C-3"), Record: states[2].Record}})
+	require.NoError(t, err)
+	got, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, "k,v\na-1,z\nB-2,y\nb-2 ,y\n", string(got))
+}

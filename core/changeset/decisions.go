@@ -122,9 +122,9 @@ func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 			dst = append(dst, ',')
 		}
 		dst = append(dst, `["`...)
-		dst = appendHex(dst, p.ID[:])
+		dst = hex.AppendEncode(dst, p.ID[:])
 		dst = append(dst, `","`...)
-		dst = appendHex(dst, p.Digest[:])
+		dst = hex.AppendEncode(dst, p.Digest[:])
 		dst = append(dst, '"')
 		if p.Field != "" {
 			dst = append(dst, ',')

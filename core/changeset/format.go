@@ -2,6 +2,7 @@ package changeset
 
 import (
 	"bytes"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 
@@ -13,7 +14,7 @@ import (
 // and records are written in the order they have.
 func AppendLine(dst []byte, c *Change) []byte {
 	dst = append(dst, `{"id":"`...)
-	dst = appendHex(dst, c.ID[:])
+	dst = hex.AppendEncode(dst, c.ID[:])
 	dst = append(dst, `","act":"`...)
 	dst = append(dst, c.Act.String()...)
 	dst = append(dst, `","key":`...)
@@ -97,13 +98,6 @@ func AppendValue(dst []byte, v record.Value) []byte {
 		return append(dst, "null"...)
 	}
 	return jsontext.AppendString(dst, v.String())
-}
-
-func appendHex(dst, b []byte) []byte {
-	for _, c := range b {
-		dst = append(dst, jsontext.HexDigits[c>>4], jsontext.HexDigits[c&15])
-	}
-	return dst
 }
 
 // A Line is one change as it stands in the file, newline excluded. Its id,

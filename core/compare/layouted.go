@@ -57,7 +57,7 @@ func (c *comparison) useLayout() {
 		c.always[f] = l.Fields[i].Translate != nil && l.Fields[i].Translate.Always
 		c.blank[f] = cmp.Or(c.o.Blank, l.Fields[i].Blank, l.Blank)
 	}
-	if l.Schema().KeyForm != (schema.KeyForm{}) {
+	if !l.Schema().OneForm() {
 		c.snap.form = l.Schema().KeyForm.Form
 	}
 	if c.o.SameOnly {

@@ -70,7 +70,7 @@ func (c *comparison) bulkOf(pairs []sampledPair, f, col int) *bulk {
 		}
 		compared += p.weight
 		from, to := was.String(), is.String()
-		if from == to || column.Explains(from, to) || c.field != nil && c.field[f] != nil && c.field[f].Same(from, to) {
+		if c.o.Layout.Schema().Equal(c.res.Fields[f], was, is) || column.Explains(from, to) {
 			continue
 		}
 		share += p.weight
@@ -116,13 +116,13 @@ func (c *comparison) columnWords(field string, cells int) string {
 		values += " are"
 	}
 	if k := c.bulks[f]; k != nil && k.strange {
-		return values + " written as the snapshot writes none of this column (" + k.example + k.words() + "), and no known program does that: a program, or meant? One decision for the column"
+		return values + " written as the snapshot writes none of this column (" + k.example + k.became() + "), and no known program does that: a program, or meant? One decision for the column"
 	}
-	return values + c.doubt(c.columns[f]) + ", as " + c.program + " would have made them: the program, or meant? One decision for the column"
+	return values + doubt(c.columns[f]) + ", as " + c.program + " would have made them: the program, or meant? One decision for the column"
 }
 
 // doubt says what the habit may have done to a column.
-func (c *comparison) doubt(col *wear.Column) string {
+func doubt(col *wear.Column) string {
 	switch {
 	case col.Times != "":
 		return " " + col.Times + " times what they were"
@@ -151,8 +151,8 @@ func near(a, b string) bool {
 	return q.Cmp(apd.New(99, -2)) >= 0 && q.Cmp(apd.New(101, -2)) <= 0
 }
 
-// words says what became of the values, as far as that is one thing.
-func (b *bulk) words() string {
+// became says what became of the values, as far as that is one thing.
+func (b *bulk) became() string {
 	if b.to != "" {
 		return fmt.Sprintf(", to %q", clip(b.to))
 	}
@@ -184,7 +184,7 @@ func (c *comparison) reportBulk() {
 	for f, b := range c.bulks {
 		name := c.res.Fields[f]
 		if n := changed[name]; b != nil && !b.strange && !said[name] && n >= fewBulk && n*bulkShare >= c.matched {
-			f := changeset.BulkEdit.Finding("%d of %s changed%s", n, words.Count(c.matched, "record"), b.words())
+			f := changeset.BulkEdit.Finding("%d of %s changed%s", n, words.Count(c.matched, "record"), b.became())
 			f.Count = n
 			c.find(f, c.copy.img.Name, name)
 		}

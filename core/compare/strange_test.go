@@ -12,7 +12,8 @@ import (
 	"paletwin/core/compare"
 )
 
-// fees are a table of n records, of which the first are shown with another fee.
+// feesShown compares a table of n records with a copy in which the fees of the first of
+// them are shown otherwise, and that has one row more, if more is one.
 func feesShown(t *testing.T, n, others int, show func(fee string) string, more string) (*compare.Result, map[string]*changeset.FieldChange) {
 	s, e := [][]string{{"k", "fee", "note"}}, [][]string{{"k", "fee", "note"}}
 	for i := range n {

@@ -277,7 +277,7 @@ func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldC
 		b.tally.wear(f, r.Kind, fc.From.String(), fc.To.String())
 		return false
 	case wear.Held:
-		if c.field != nil && c.field[f] != nil && c.field[f].Same(fc.From.String(), fc.To.String()) {
+		if c.o.Layout.Schema().Equal(fc.Field, fc.From, fc.To) {
 			return false
 		}
 		fc.Held = append(fc.Held, changeset.WearHeld.Name)

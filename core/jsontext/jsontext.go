@@ -3,8 +3,7 @@ package jsontext
 
 import "unicode/utf8"
 
-// HexDigits are the digits of numbers to the base 16.
-const HexDigits = "0123456789abcdef"
+const hexDigits = "0123456789abcdef"
 
 // AppendString appends s as a JSON string (RFC 8259) with as few escapes as
 // that allows, so that the same text always has the same bytes.
@@ -37,7 +36,7 @@ func AppendString(dst []byte, s string) []byte {
 		case '\t':
 			dst = append(dst, '\\', 't')
 		default:
-			dst = append(dst, '\\', 'u', '0', '0', HexDigits[c>>4], HexDigits[c&15])
+			dst = append(dst, '\\', 'u', '0', '0', hexDigits[c>>4], hexDigits[c&15])
 		}
 		i++
 		from = i

@@ -165,6 +165,7 @@ type fitting struct {
 	digits    bool // it takes digits that no program keeps
 }
 
+// fits says how well the habit fits each column.
 func (h Habit) fits(columns [][]Pair) []fitting {
 	all := make([]fitting, len(columns))
 	for f, col := range columns {

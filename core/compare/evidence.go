@@ -20,25 +20,25 @@ const mostByHand = 2000
 // it agrees in half of its fields or more, no other record agrees in as
 // many, and no other row has it for its best. It returns the rows and records
 // that are left.
-func (c *comparison) byEvidence(rows, records []uint32) (left, without []uint32) {
-	h := c.habitInOrder(rows, records)
+func (p *pairs) byEvidence(rows, records []uint32) (left, without []uint32) {
+	h := p.habitInOrder(rows, records)
 	seen := make(map[uint64][]uint32, len(rows))
 	for _, j := range rows {
-		k := xxh3.HashString(strings.Join(c.otherCells(j), "\x00"))
+		k := xxh3.HashString(strings.Join(p.otherCells(j), "\x00"))
 		seen[k] = append(seen[k], j)
 	}
 	worn := make(map[uint64][]uint32, len(records))
 	for _, i := range records {
-		k := xxh3.HashString(strings.Join(c.wornCells(h, i), "\x00"))
+		k := xxh3.HashString(strings.Join(p.wornCells(h, i), "\x00"))
 		worn[k] = append(worn[k], i)
 	}
 	matched := map[uint32]bool{}
-	if c.evidence == nil {
-		c.evidence = map[uint32]bool{}
+	if p.evidence == nil {
+		p.evidence = map[uint32]bool{}
 	}
 	pair := func(i, j uint32) {
-		c.pairUp(i, j)
-		c.evidence[i], matched[j] = true, true
+		p.join(i, j)
+		p.evidence[i], matched[j] = true, true
 	}
 	for k, is := range worn {
 		if js := seen[k]; len(is) == 1 && len(js) == 1 {
@@ -46,28 +46,28 @@ func (c *comparison) byEvidence(rows, records []uint32) (left, without []uint32)
 		}
 	}
 	left = slices.DeleteFunc(slices.Clone(rows), func(j uint32) bool { return matched[j] })
-	without = slices.DeleteFunc(slices.Clone(records), func(i uint32) bool { return c.evidence[i] })
+	without = slices.DeleteFunc(slices.Clone(records), func(i uint32) bool { return p.evidence[i] })
 	if len(left) > mostByHand || len(without) > mostByHand {
 		return left, without
 	}
-	for j, i := range c.bestMatches(h, left, without) {
+	for j, i := range p.bestMatches(h, left, without) {
 		pair(i, j)
 	}
 	left = slices.DeleteFunc(left, func(j uint32) bool { return matched[j] })
-	without = slices.DeleteFunc(without, func(i uint32) bool { return c.evidence[i] })
+	without = slices.DeleteFunc(without, func(i uint32) bool { return p.evidence[i] })
 	return left, without
 }
 
 // bestMatches finds for each row the one record that agrees with it best.
-func (c *comparison) bestMatches(h wear.Habit, rows, records []uint32) map[uint32]uint32 {
+func (p *pairs) bestMatches(h wear.Habit, rows, records []uint32) map[uint32]uint32 {
 	texts := make([][]string, len(records))
 	for k, i := range records {
-		texts[k] = c.wornCells(h, i)
+		texts[k] = p.wornCells(h, i)
 	}
 	best := map[uint32]uint32{}
 	claimed := map[uint32]int{}
 	for _, j := range rows {
-		cells := c.otherCells(j)
+		cells := p.otherCells(j)
 		most, second, at := 0, 0, -1
 		for k := range texts {
 			n := 0
@@ -98,39 +98,39 @@ func (c *comparison) bestMatches(h wear.Habit, rows, records []uint32) map[uint3
 
 // habitInOrder concludes the file's habit from rows and records of one order:
 // what is no edit agrees there.
-func (c *comparison) habitInOrder(rows, records []uint32) wear.Habit {
-	cells := make([][]wear.Pair, len(c.res.Fields))
+func (p *pairs) habitInOrder(rows, records []uint32) wear.Habit {
+	cells := make([][]wear.Pair, len(p.res.Fields))
 	for k := range min(len(rows), len(records), sameSampled) {
-		was, is := c.plainCells(records[k]), c.otherCells(rows[k])
+		was, is := p.plainCells(records[k]), p.otherCells(rows[k])
 		for f := range was {
 			cells[f] = append(cells[f], wear.Pair{Snapshot: was[f], Seen: is[f]})
 		}
 	}
-	v, ok := wear.Choose(some(cells), c.known())
+	v, ok := wear.Choose(some(cells), p.known())
 	if !ok {
-		v.Habit = c.known().All()[0]
+		v.Habit = p.known().All()[0]
 	}
 	return v.Habit
 }
 
 // otherCells are the copy's cells of a row in the fields that are no key.
-func (c *comparison) otherCells(j uint32) []string {
-	return c.noKey(c.copy, j, func(_, col int) int { return col })
+func (p *pairs) otherCells(j uint32) []string {
+	return p.noKey(p.copy, j, func(_, col int) int { return col })
 }
 
 // plainCells are the snapshot's cells of a record in the same fields, and
 // wornCells what the habit makes of them.
-func (c *comparison) plainCells(i uint32) []string {
-	return c.noKey(c.snap, i, func(f, _ int) int { return f })
+func (p *pairs) plainCells(i uint32) []string {
+	return p.noKey(p.snap, i, func(f, _ int) int { return f })
 }
 
 // noKey reads the cells of a row in the fields that both tables have and that
 // are no key; at says where a table has a field.
-func (c *comparison) noKey(s *side, row uint32, at func(field, column int) int) []string {
+func (p *pairs) noKey(s *side, row uint32, at func(field, column int) int) []string {
 	cells := csv.Split(nil, s.raw(row), s.img.Comma)
 	var all []string
-	for f, col := range c.pair {
-		if col >= 0 && !slices.Contains(c.snap.keyCol, f) {
+	for f, col := range p.pair {
+		if col >= 0 && !slices.Contains(p.snap.keyCol, f) {
 			v, _ := csv.Value(s.img, cells[at(f, col)])
 			all = append(all, v.String())
 		}
@@ -138,8 +138,8 @@ func (c *comparison) noKey(s *side, row uint32, at func(field, column int) int) 
 	return all
 }
 
-func (c *comparison) wornCells(h wear.Habit, i uint32) []string {
-	all := c.plainCells(i)
+func (p *pairs) wornCells(h wear.Habit, i uint32) []string {
+	all := p.plainCells(i)
 	for f := range all {
 		all[f], _ = h.Wear(all[f])
 	}

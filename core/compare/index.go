@@ -105,7 +105,7 @@ func (s *side) sameKey(a, b uint32) bool {
 
 // index finds the snapshot's rows by key. The low bits of a hash say in which
 // of its parts a row is; a part is built by one goroutine, and where memory
-// is short only some of the parts stand at a time (comparison.resolve).
+// is short only some of the parts stand at a time (pairs.resolve).
 type index struct {
 	s     *side
 	parts []*slots // nil where a part does not stand

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/zeebo/xxh3"
 
@@ -16,69 +15,66 @@ import (
 	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
-	"paletwin/core/words"
 )
 
 // layouted is what a comparison knows from a layout. Without one all of it is
 // empty, and costs nothing.
 type layouted struct {
 	l      *layout.Layout
-	field  []*layout.Field            // of each field of the snapshot, or nil
-	column []int                      // of each field of the layout the snapshot's, or -1
-	always []bool                     // fields whose values are translated even where they look alike
-	blank  []string                   // what an emptied cell means, for each field
-	over   [changeset.Delete + 1]bool // acts that are held, since they go over a limit
-	values map[int]map[uint64]uint32  // of unique fields: how many rows of the copy have a value
+	field  []*layout.Field // of each field of the snapshot, or nil
+	column []int           // of each field of the layout the snapshot's, or -1
+	always []bool          // fields whose values are translated even where they look alike
+	blank  []string        // what an emptied cell means, for each field
 }
 
 // useLayout looks the layout's fields up.
-func (c *comparison) useLayout() {
-	l := c.o.Layout
-	n := len(c.res.Fields)
-	c.always, c.blank = make([]bool, n), make([]string, n)
-	for f := range c.blank {
-		c.blank[f] = c.o.Blank
+func (t *tables) useLayout() {
+	l := t.o.Layout
+	n := len(t.res.Fields)
+	t.always, t.blank = make([]bool, n), make([]string, n)
+	for f := range t.blank {
+		t.blank[f] = t.o.Blank
 	}
 	if l == nil {
 		return
 	}
-	c.field, c.column = make([]*layout.Field, n), make([]int, len(l.Fields))
-	for i := range c.column {
-		c.column[i] = -1
+	t.field, t.column = make([]*layout.Field, n), make([]int, len(l.Fields))
+	for i := range t.column {
+		t.column[i] = -1
 	}
-	for f, name := range c.res.Fields {
+	for f, name := range t.res.Fields {
 		i := l.Index(name)
 		if i < 0 {
 			continue
 		}
-		if c.field[f], c.column[i] = &l.Fields[i], f; c.o.SameOnly {
+		if t.field[f], t.column[i] = &l.Fields[i], f; t.o.SameOnly {
 			continue
 		}
-		c.always[f] = l.Fields[i].Translate != nil && l.Fields[i].Translate.Always
-		c.blank[f] = cmp.Or(c.o.Blank, l.Fields[i].Blank, l.Blank)
+		t.always[f] = l.Fields[i].Translate != nil && l.Fields[i].Translate.Always
+		t.blank[f] = cmp.Or(t.o.Blank, l.Fields[i].Blank, l.Blank)
 	}
 	if !l.Schema().OneForm() {
-		c.snap.form = l.Schema().KeyForm.Form
+		t.snap.form = l.Schema().KeyForm.Form
 	}
-	if c.o.SameOnly {
+	if t.o.SameOnly {
 		return
 	}
-	c.l = l
-	c.o.Missing = cmp.Or(c.o.Missing, l.Missing)
+	t.l = l
+	t.o.Missing = cmp.Or(t.o.Missing, l.Missing)
 }
 
 // ignoreColumns leaves out what the layout says holds no field.
-func (c *comparison) ignoreColumns() {
-	for f, name := range c.res.Fields {
-		if c.l.Ignores(name) {
-			c.pair[f] = -1
+func (t *tables) ignoreColumns() {
+	for f, name := range t.res.Fields {
+		if t.l.Ignores(name) {
+			t.pair[f] = -1
 		}
 	}
 }
 
 // lost says, of a column that only the copy has, which field without a column
 // it may have been.
-func (c *comparison) lost(snapshot *table.Image, m layout.Match, heading string) string {
+func (t *tables) lost(snapshot *table.Image, m layout.Match, heading string) string {
 	var absent []string
 	for i, f := range snapshot.Heading {
 		if m.Column[i] < 0 {
@@ -94,12 +90,12 @@ func (c *comparison) lost(snapshot *table.Image, m layout.Match, heading string)
 
 // takeValue reads the copy's value of a field as the layout says, and reports
 // whether it is a change that may be proposed.
-func (c *comparison) takeValue(b *batch, f int, j uint32, fc *changeset.FieldChange) bool {
-	fl := c.field[f]
-	if fl == nil || fl.Same(fc.From.String(), fc.To.String()) && !c.always[f] {
+func (dr *drafter) takeValue(b *batch, f int, j uint32, fc *changeset.FieldChange) bool {
+	fl := dr.field[f]
+	if fl == nil || fl.Same(fc.From.String(), fc.To.String()) && !dr.always[f] {
 		return fl == nil
 	}
-	if c.l == nil {
+	if dr.l == nil {
 		return true
 	}
 	if fl.Shows(fc.To.String(), fc.From.String()) {
@@ -112,7 +108,7 @@ func (c *comparison) takeValue(b *batch, f int, j uint32, fc *changeset.FieldCha
 	if text != fc.To.String() {
 		fc.To = record.Text(text)
 	}
-	if fc.To.Blank() && c.blank[f] == Ignore {
+	if fc.To.Blank() && dr.blank[f] == Ignore {
 		b.tally.blankKept++
 		return false
 	}
@@ -127,17 +123,17 @@ func (c *comparison) takeValue(b *batch, f int, j uint32, fc *changeset.FieldCha
 		b.tally.problems.note(changeset.SystemField.Name, fc.Field, "note", "is the system's own; what the copy has is not taken", j)
 		return false
 	}
-	if n := c.values[f]; n != nil && !fc.To.Blank() && n[xxh3.HashString(fl.Canonical(fc.To.String()))] > 1 {
+	if n := dr.values[f]; n != nil && !fc.To.Blank() && n[xxh3.HashString(fl.Canonical(fc.To.String()))] > 1 {
 		ps = append(ps, layout.Problem{Code: layout.Twice, Field: fc.Field, Level: "stop", Text: fmt.Sprintf("%q is the value of several records", fc.To)})
 	}
 	for _, p := range append(ps, fl.CheckMove(fc.From.String(), fc.To.String())...) {
-		c.mark(b, fc, p, j)
+		dr.mark(b, fc, p, j)
 	}
 	return true
 }
 
 // mark puts a problem on a field change, and notes it.
-func (c *comparison) mark(b *batch, fc *changeset.FieldChange, p layout.Problem, j uint32) {
+func (dr *drafter) mark(b *batch, fc *changeset.FieldChange, p layout.Problem, j uint32) {
 	b.tally.problems.note(p.Code, fc.Field, p.Level, p.Text, j)
 	switch {
 	case p.Level == "stop" && !slices.Contains(fc.Stop, p.Code):
@@ -148,55 +144,54 @@ func (c *comparison) mark(b *batch, fc *changeset.FieldChange, p layout.Problem,
 }
 
 // clearTo gives an emptied field the text that stands for empty there.
-func (c *comparison) clearTo(f int, fc *changeset.FieldChange) {
-	if c.l != nil && c.field[f] != nil && c.field[f].ClearsTo != nil {
-		fc.To = record.Text(*c.field[f].ClearsTo)
+func (dr *drafter) clearTo(f int, fc *changeset.FieldChange) {
+	if dr.l != nil && dr.field[f] != nil && dr.field[f].ClearsTo != nil {
+		fc.To = record.Text(*dr.field[f].ClearsTo)
 	}
 }
 
 // judgeAmend applies the rules to a record as it would be.
 func (d *differ) judgeAmend(b *batch, fields []changeset.FieldChange, j uint32) {
-	c := d.c
-	if len(c.l.Rules) == 0 {
+	if len(d.l.Rules) == 0 {
 		return
 	}
 	old := func(i int) string {
-		if c.column[i] < 0 {
+		if d.column[i] < 0 {
 			return ""
 		}
-		v, _ := csv.Value(c.snap.img, d.old.Cell(c.column[i]))
+		v, _ := csv.Value(d.snap.img, d.old.Cell(d.column[i]))
 		return v.String()
 	}
 	changed := func(i int) *changeset.FieldChange {
 		for k := range fields {
-			if fields[k].Field == c.l.Fields[i].Name {
+			if fields[k].Field == d.l.Fields[i].Name {
 				return &fields[k]
 			}
 		}
 		return nil
 	}
-	in := &expr.Input{Old: c.l.Getter(old), New: c.l.Getter(func(i int) string {
+	in := &expr.Input{Old: d.l.Getter(old), New: d.l.Getter(func(i int) string {
 		if fc := changed(i); fc != nil {
 			return fc.To.String()
 		}
 		return old(i)
-	}), Act: "amend", Key: c.copy.key(j).String(), Row: c.copy.rowNumber(j)}
-	for _, p := range c.l.CheckRules(in, func(i int) bool { return changed(i) != nil }) {
-		if i := c.l.Index(p.Field); i >= 0 {
-			c.mark(b, changed(i), p, j)
+	}), Act: "amend", Key: d.copy.key(j).String(), Row: d.copy.rowNumber(j)}
+	for _, p := range d.l.CheckRules(in, func(i int) bool { return changed(i) != nil }) {
+		if i := d.l.Index(p.Field); i >= 0 {
+			d.mark(b, changed(i), p, j)
 		}
 	}
 }
 
 // judgeAdd reads a new record as the layout says: its values, the fields that
 // it may not have, those that it needs, the rules.
-func (c *comparison) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
-	c.writeKey(ch)
+func (dr *drafter) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
+	dr.writeKey(ch)
 	var all []layout.Problem
 	kept := ch.Record[:0]
 	has := map[string]bool{}
 	for _, f := range ch.Record {
-		fl := c.l.Field(f.Name)
+		fl := dr.l.Field(f.Name)
 		switch {
 		case fl == nil:
 		case fl.Access == schema.ReadOnly && !f.Value.Blank():
@@ -209,7 +204,7 @@ func (c *comparison) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 			if text != f.Value.String() {
 				f.Value = record.Text(text)
 			}
-			if n := c.values[slices.Index(c.res.Fields, f.Name)]; n != nil && text != "" && n[xxh3.HashString(fl.Canonical(text))] > 1 {
+			if n := dr.values[slices.Index(dr.res.Fields, f.Name)]; n != nil && text != "" && n[xxh3.HashString(fl.Canonical(text))] > 1 {
 				ps = append(ps, layout.Problem{Code: layout.Twice, Field: f.Name, Level: "stop", Text: fmt.Sprintf("%q is the value of several records", text)})
 			}
 			all = append(all, ps...)
@@ -218,42 +213,42 @@ func (c *comparison) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 		kept = append(kept, f)
 	}
 	ch.Record = kept
-	for i := range c.l.Fields {
-		if f := &c.l.Fields[i]; f.Required && !has[f.Name] && (f.Access == schema.Free || f.Access == schema.OnCreation) {
+	for i := range dr.l.Fields {
+		if f := &dr.l.Fields[i]; f.Required && !has[f.Name] && (f.Access == schema.Free || f.Access == schema.OnCreation) {
 			all = append(all, layout.Problem{Code: layout.Needed, Field: f.Name, Level: "stop", Text: "a value is needed"})
 		}
 	}
 	get := ch.Record.Finder()
-	in := &expr.Input{New: c.l.Getter(func(i int) string { v, _ := get(c.l.Fields[i].Name); return v.String() }), Act: "add", Key: ch.Key.String(), Row: c.copy.rowNumber(j)}
-	for _, p := range append(all, c.l.CheckRules(in, nil)...) {
-		c.markWhole(b, ch, p, j)
+	in := &expr.Input{New: dr.l.Getter(func(i int) string { v, _ := get(dr.l.Fields[i].Name); return v.String() }), Act: "add", Key: ch.Key.String(), Row: dr.copy.rowNumber(j)}
+	for _, p := range append(all, dr.l.CheckRules(in, nil)...) {
+		dr.markWhole(b, ch, p, j)
 	}
 }
 
 // writeKey gives a new record's key the form that keys have.
-func (c *comparison) writeKey(ch *changeset.Change) {
-	if c.snap.form == nil {
+func (dr *drafter) writeKey(ch *changeset.Change) {
+	if dr.snap.form == nil {
 		return
 	}
 	parts := ch.Key.Parts()
 	for i, p := range parts {
-		parts[i] = c.l.Schema().KeyForm.Write(p)
-		ch.Record.Set(c.o.Key[i], record.Text(parts[i]))
+		parts[i] = dr.l.Schema().KeyForm.Write(p)
+		ch.Record.Set(dr.o.Key[i], record.Text(parts[i]))
 	}
 	ch.Key = record.NewKey(parts...)
 }
 
 // judgeDelete applies the rules to a record that is to go.
-func (c *comparison) judgeDelete(b *batch, ch *changeset.Change, i uint32) {
+func (dr *drafter) judgeDelete(b *batch, ch *changeset.Change, i uint32) {
 	get := ch.Record.Finder()
-	in := &expr.Input{Old: c.l.Getter(func(i int) string { v, _ := get(c.l.Fields[i].Name); return v.String() }), Act: "delete", Key: ch.Key.String()}
-	for _, p := range c.l.CheckRules(in, nil) {
-		c.markWhole(b, ch, p, noRow)
+	in := &expr.Input{Old: dr.l.Getter(func(i int) string { v, _ := get(dr.l.Fields[i].Name); return v.String() }), Act: "delete", Key: ch.Key.String()}
+	for _, p := range dr.l.CheckRules(in, nil) {
+		dr.markWhole(b, ch, p, noRow)
 	}
 }
 
 // markWhole puts a problem on a change as a whole.
-func (c *comparison) markWhole(b *batch, ch *changeset.Change, p layout.Problem, j uint32) {
+func (dr *drafter) markWhole(b *batch, ch *changeset.Change, p layout.Problem, j uint32) {
 	if j == noRow {
 		b.tally.problems.noteKey(p.Code, p.Field, p.Level, p.Text, ch.Key.String())
 	} else {
@@ -267,225 +262,34 @@ func (c *comparison) markWhole(b *batch, ch *changeset.Change, p layout.Problem,
 	}
 }
 
-// judgeLimits decides before the first change is made which acts go over the
-// limits, the layout's and the derivation's, and reads the values of unique
-// fields.
-func (c *comparison) judgeLimits(ctx context.Context) error {
-	if c.l != nil {
-		if err := table.Guard(func() error { return c.countValues(ctx) }); err != nil {
-			return err
-		}
-		if err := c.judgeLimit(ctx, &c.l.Limits, "the layout"); err != nil {
-			return err
-		}
-	}
-	if c.o.Limits != nil {
-		return c.judgeLimit(ctx, c.o.Limits, c.o.LimitsOf)
-	}
-	return nil
-}
-
-func (c *comparison) judgeLimit(ctx context.Context, l *layout.Limits, whose string) error {
-	all := c.snap.len()
-	deletes := 0
-	for _, m := range c.mate {
-		if m == mateListed || m == mateNone && c.copy != nil && c.o.Missing != Ignore {
-			deletes++
-		}
-	}
-	amends := 0
-	if c.copy != nil && l.Amend.Set {
-		for i, m := range c.mate {
-			if m >= mateRow && !c.equal.has(uint32(i)) {
-				amends++
-			}
-		}
-		if l.Amend.Over(amends, all) { // more at first sight, so count them
-			n, err := c.countAmends(ctx)
-			if err != nil {
-				return err
-			}
-			amends = n
-		}
-	}
-	for _, x := range []struct {
-		act   changeset.Act
-		limit *layout.Limit
-		n     int
-	}{{changeset.Amend, &l.Amend, amends}, {changeset.Add, &l.Add, len(c.adds)}, {changeset.Delete, &l.Delete, deletes}} {
-		if c.o.allows(x.act) && x.limit.Over(x.n, all) {
-			c.over[x.act] = true
-			f := changeset.OverLimit.Finding("the copy would %s %s, and %s allows %s; they are held", x.act, words.Count(x.n, "record"), whose, x.limit.Text)
-			f.Count = x.n
-			c.find(f, "", "")
-		}
-	}
-	return nil
-}
-
-// countAmends makes all changes without keeping them.
-func (c *comparison) countAmends(ctx context.Context) (int, error) {
-	sink, res, sum, moved, judge, worn := c.sink, *c.res, c.sum, c.moved, c.o.Judge, c.o.Worn
-	c.sink, c.moved, c.o.Judge, c.o.Worn = nil, moves{}, nil, nil
-	err := c.emit(ctx)
-	n := c.res.Changes.Amend
-	c.sink, *c.res, c.sum, c.moved, c.o.Judge, c.o.Worn = sink, res, sum, moved, judge, worn
-	return n, err
-}
-
 // countValues counts the values of unique fields in the copy.
-func (c *comparison) countValues(ctx context.Context) error {
-	if c.copy == nil {
+func (dr *drafter) countValues(ctx context.Context) error {
+	if dr.copy == nil {
 		return nil
 	}
-	for f, fl := range c.field {
-		if fl != nil && fl.Unique && c.pair[f] >= 0 {
-			if c.values == nil {
-				c.values = map[int]map[uint64]uint32{}
+	for f, fl := range dr.field {
+		if fl != nil && fl.Unique && dr.pair[f] >= 0 {
+			if dr.values == nil {
+				dr.values = map[int]map[uint64]uint32{}
 			}
-			c.values[f] = map[uint64]uint32{}
+			dr.values[f] = map[uint64]uint32{}
 		}
 	}
-	if c.values == nil {
+	if dr.values == nil {
 		return nil
 	}
-	for j := range c.copy.len() {
+	for j := range dr.copy.len() {
 		if j&0xffff == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		raw := c.copy.raw(uint32(j))
-		for f, n := range c.values {
-			cell, _ := csv.Cell(raw, c.pair[f], c.copy.img.Comma)
+		raw := dr.copy.raw(uint32(j))
+		for f, n := range dr.values {
+			cell, _ := csv.Cell(raw, dr.pair[f], dr.copy.img.Comma)
 			if text := csv.Unquote(cell); len(text) > 0 {
-				taken, _ := c.field[f].Take(string(text))
-				n[xxh3.HashString(c.field[f].Canonical(taken))]++
+				taken, _ := dr.field[f].Take(string(text))
+				n[xxh3.HashString(dr.field[f].Canonical(taken))]++
 			}
 		}
 	}
 	return nil
-}
-
-// checkAll looks at all of the copy's values.
-func (c *comparison) checkAll(ctx context.Context) error {
-	if c.l == nil || c.copy == nil || !c.o.CheckAll {
-		return nil
-	}
-	r, err := c.l.Check(ctx, c.copy.img)
-	if err != nil {
-		return err
-	}
-	for _, f := range r.Found {
-		text := changeset.Unchecked.Finding("%s: %s", f.Field, f.Text)
-		text.Count = f.Count
-		if len(f.Rows) > 0 {
-			c.findRows(text, c.copy.img.Name, f.Rows)
-			c.res.Findings[len(c.res.Findings)-1].Column = f.Field
-		}
-	}
-	return nil
-}
-
-// noRow stands for no row of the copy.
-const noRow = ^uint32(0)
-
-// problems counts what is wrong with values, by what is said of them.
-type problems struct {
-	order []problem
-	at    map[problem]*seen
-}
-
-type problem struct{ code, field, level, text string }
-
-type seen struct {
-	count int
-	rows  []uint32
-	keys  []string // of records that are not in the copy
-}
-
-// maxProblems is how many different things are said of one comparison.
-const maxProblems = 2000
-
-func (p *problems) note(code, field, level, text string, j uint32) {
-	if s := p.count(code, field, level, text); s != nil && j != noRow && len(s.rows) < changeset.MaxRows {
-		s.rows = append(s.rows, j)
-	}
-}
-
-// noteKey notes a problem with a record that is not in the copy.
-func (p *problems) noteKey(code, field, level, text, key string) {
-	if s := p.count(code, field, level, text); s != nil && len(s.keys) < changeset.MaxRows {
-		s.keys = append(s.keys, key)
-	}
-}
-
-func (p *problems) count(code, field, level, text string) *seen {
-	key := problem{code, field, level, text}
-	s := p.at[key]
-	if s == nil {
-		if len(p.order) >= maxProblems {
-			key.text = "more of the kind"
-			if s = p.at[key]; s == nil && len(p.order) > 2*maxProblems {
-				return nil
-			}
-		}
-		if s == nil {
-			s = p.insert(key)
-		}
-	}
-	s.count++
-	return s
-}
-
-func (p *problems) insert(key problem) *seen {
-	if p.at == nil {
-		p.at = map[problem]*seen{}
-	}
-	s := new(seen)
-	p.at[key] = s
-	p.order = append(p.order, key)
-	return s
-}
-
-// merge takes in what a later part of the work noted.
-func (p *problems) merge(o *problems) {
-	for _, key := range o.order {
-		s := p.at[key]
-		if s == nil {
-			s = p.insert(key)
-		}
-		s.count += o.at[key].count
-		s.rows = append(s.rows, o.at[key].rows[:min(len(o.at[key].rows), changeset.MaxRows-len(s.rows))]...)
-		s.keys = append(s.keys, o.at[key].keys[:min(len(o.at[key].keys), changeset.MaxRows-len(s.keys))]...)
-	}
-}
-
-// reportProblems makes findings of them: stops first, then by field.
-func (c *comparison) reportProblems(p *problems) {
-	for _, key := range p.order {
-		s := p.at[key]
-		f := changeset.Finding{Code: key.code, Level: changeset.Level(key.level), Scope: changeset.OfField, Text: key.text, Column: key.field, Count: s.count}
-		if key.field == "" {
-			f.Scope = changeset.OfRecord
-		}
-		if key.text == "" {
-			f.Text = c.columnWords(key.field, s.count)
-		}
-		if len(s.keys) > 0 {
-			f.Key = s.keys[0]
-			f.Text += ": " + strings.Join(s.keys, ", ")
-			if s.count > len(s.keys) {
-				f.Text += fmt.Sprintf(" and %d more", s.count-len(s.keys))
-			}
-		}
-		if len(s.rows) == 0 {
-			c.find(f, "", key.field)
-			continue
-		}
-		rows := c.copy.rowNumbers(s.rows)
-		f.Row = rows[0]
-		if len(rows) > 1 {
-			f.Rows = rows
-		}
-		c.find(f, c.copy.img.Name, key.field)
-	}
 }

@@ -14,59 +14,59 @@ import (
 
 // lent recognises a copy that was lent, and refuses one that was lent from
 // another snapshot. What a narrow copy lacks is no deletion.
-func (c *comparison) lent(edited *table.Image) error {
+func (t *tables) lent(edited *table.Image) error {
 	l := edited.Lent
-	if l == nil || c.o.Digest == nil {
+	if l == nil || t.o.Digest == nil {
 		return nil
 	}
-	sum, err := c.o.Digest()
+	sum, err := t.o.Digest()
 	switch {
 	case err != nil:
 		return err
-	case sum != l.Snapshot && !c.o.OtherRegister:
+	case sum != l.Snapshot && !t.o.OtherRegister:
 		return &Refusal{Code: LentElsewhere, File: edited.Name, Text: fmt.Sprintf("%s was not lent from this snapshot, but from another called %s", edited.Name, l.Name)}
 	case sum != l.Snapshot:
-		c.find(changeset.LentOther.Finding("the copy was lent from another snapshot, called %s", l.Name), edited.Name, "")
+		t.find(changeset.LentOther.Finding("the copy was lent from another snapshot, called %s", l.Name), edited.Name, "")
 	default:
-		c.lentHere = true
-		c.findLent(l, edited.Name)
+		t.lentHere = true
+		t.findLent(l, edited.Name)
 	}
 	if l.Narrow() {
-		c.o.Missing = Ignore
+		t.o.Missing = Ignore
 	}
 	return nil
 }
 
-func (c *comparison) findLent(l *table.Lent, file string) {
+func (t *tables) findLent(l *table.Lent, file string) {
 	f := changeset.Lent.Finding("lent from this snapshot: all %d fields, all %d records", l.Of, l.All)
 	if l.Narrow() {
 		f = changeset.Lent.Finding("lent from this snapshot: %d of %d fields, %d of %d records; what it lacks is no deletion", len(l.Fields), l.Of, l.Records, l.All)
 	}
-	c.find(f, file, "")
+	t.find(f, file, "")
 }
 
 // useLend holds a lent copy against what was lent: records of it that are lost,
 // and others that have come in. A copy that does not say so itself, since a
 // program has saved it in a form that keeps no properties, is known by its
 // fields and records.
-func (c *comparison) useLend() error {
-	l := c.copy.img.Lent
+func (p *pairs) useLend() error {
+	l := p.copy.img.Lent
 	switch {
-	case l != nil && !c.lentHere:
+	case l != nil && !p.lentHere:
 		return nil
 	case l == nil:
-		if l = c.knownLend(); l == nil {
+		if l = p.knownLend(); l == nil {
 			return nil
 		}
-		c.o.Missing = Ignore
-		c.findLent(l, c.copy.img.Name)
+		p.o.Missing = Ignore
+		p.findLent(l, p.copy.img.Name)
 	}
 	lends, known := l.Lends()
 	if !known || !l.Narrow() {
 		return nil
 	}
 	var lost, strange []uint32
-	for i, m := range c.mate {
+	for i, m := range p.mate {
 		switch was := lends.Has(i); {
 		case was && m == mateNone:
 			lost = append(lost, uint32(i))
@@ -74,30 +74,30 @@ func (c *comparison) useLend() error {
 			strange = append(strange, uint32(i))
 		}
 	}
-	c.notLent = lends
+	p.notLent = lends
 	if len(strange) > 0 {
 		rows := make([]int, len(strange))
 		for k, i := range strange {
-			rows[k] = c.copy.rowNumber(c.mate[i] - mateRow)
+			rows[k] = p.copy.rowNumber(p.mate[i] - mateRow)
 		}
-		f := changeset.NotLent.Finding("%s in the copy that was not lent: %s; what is changed there is held", words.Count(len(strange), "record"), c.keyList(strange))
+		f := changeset.NotLent.Finding("%s in the copy that was not lent: %s; what is changed there is held", words.Count(len(strange), "record"), p.keyList(strange))
 		if len(strange) > 1 {
-			f = changeset.NotLent.Finding("%s in the copy that were not lent: %s; what is changed there is held", words.Count(len(strange), "record"), c.keyList(strange))
+			f = changeset.NotLent.Finding("%s in the copy that were not lent: %s; what is changed there is held", words.Count(len(strange), "record"), p.keyList(strange))
 		}
 		f.Count = len(strange)
 		slices.Sort(rows)
-		c.findRows(f, c.copy.img.Name, rows)
+		p.findRows(f, p.copy.img.Name, rows)
 	}
 	if len(lost) > 0 {
-		text := fmt.Sprintf("%s that was lent is not in the copy: %s", words.Count(len(lost), "record"), c.keyList(lost))
+		text := fmt.Sprintf("%s that was lent is not in the copy: %s", words.Count(len(lost), "record"), p.keyList(lost))
 		if len(lost) > 1 {
-			text = fmt.Sprintf("%s that were lent are not in the copy: %s", words.Count(len(lost), "record"), c.keyList(lost))
+			text = fmt.Sprintf("%s that were lent are not in the copy: %s", words.Count(len(lost), "record"), p.keyList(lost))
 		}
-		switch c.lentLost = len(c.adds) > 0; {
-		case c.lentLost:
+		switch p.lentLost = len(p.adds) > 0; {
+		case p.lentLost:
 			var keys []string
-			for _, j := range c.adds[:min(len(c.adds), most)] {
-				keys = append(keys, c.copy.key(j).String())
+			for _, j := range p.adds[:min(len(p.adds), most)] {
+				keys = append(keys, p.copy.key(j).String())
 			}
 			text += "; a new one may be such a record under a key that was typed anew, and is held: " + list(keys)
 		case len(strange) > 0:
@@ -105,17 +105,17 @@ func (c *comparison) useLend() error {
 		}
 		f := changeset.LentLost.Finding("%s", text)
 		f.Count = len(lost)
-		c.find(f, c.copy.img.Name, "")
+		p.find(f, p.copy.img.Name, "")
 	}
 	return nil
 }
 
 // sameCells reports whether a record and a row have the same in some fields.
-func (c *comparison) sameCells(i, j uint32, fields []int) bool {
-	was, is := c.snap.raw(i), c.copy.raw(j)
+func (p *pairs) sameCells(i, j uint32, fields []int) bool {
+	was, is := p.snap.raw(i), p.copy.raw(j)
 	for _, f := range fields {
-		a, _ := csv.Cell(was, f, c.snap.img.Comma)
-		b, _ := csv.Cell(is, c.res.Columns.Column[f], c.copy.img.Comma)
+		a, _ := csv.Cell(was, f, p.snap.img.Comma)
+		b, _ := csv.Cell(is, p.res.Columns.Column[f], p.copy.img.Comma)
 		if !bytes.Equal(csv.Unquote(a), csv.Unquote(b)) {
 			return false
 		}
@@ -127,10 +127,10 @@ func (c *comparison) sameCells(i, j uint32, fields []int) bool {
 const most = 6
 
 // keyList names the first of some of the snapshot's records.
-func (c *comparison) keyList(at []uint32) string {
+func (p *pairs) keyList(at []uint32) string {
 	var keys []string
 	for _, i := range at[:min(len(at), most)] {
-		keys = append(keys, c.snap.key(i).String())
+		keys = append(keys, p.snap.key(i).String())
 	}
 	text := strings.Join(keys, ", ")
 	if n := len(at) - most; n > 0 {
@@ -144,32 +144,32 @@ func (c *comparison) keyList(at []uint32) string {
 // are both than if the whole snapshot had been lent. A record that was not lent
 // and is in it unchanged says that it is another copy. Where deletes are asked
 // for, nothing is guessed.
-func (c *comparison) knownLend() *table.Lent {
-	if c.o.Lends == nil || c.o.Missing == Asked {
+func (p *pairs) knownLend() *table.Lent {
+	if p.o.Lends == nil || p.o.Missing == Asked {
 		return nil
 	}
 	has := map[string]bool{}
-	for f, col := range c.res.Columns.Column {
+	for f, col := range p.res.Columns.Column {
 		if col >= 0 {
-			has[c.res.Fields[f]] = true
+			has[p.res.Fields[f]] = true
 		}
 	}
 	var best *table.Lent
-	share := max(0.5, float64(c.matched)/float64(c.snap.len()+c.copy.len()-c.matched))
-	fields := c.shared()
-	for _, l := range c.o.Lends() {
+	share := max(0.5, float64(p.matched)/float64(p.snap.len()+p.copy.len()-p.matched))
+	fields := p.shared()
+	for _, l := range p.o.Lends() {
 		lends, known := l.Lends()
-		if !known || !l.Narrow() || l.All != c.snap.len() || len(l.Fields) != len(has) || slices.ContainsFunc(l.Fields, func(f string) bool { return !has[f] }) {
+		if !known || !l.Narrow() || l.All != p.snap.len() || len(l.Fields) != len(has) || slices.ContainsFunc(l.Fields, func(f string) bool { return !has[f] }) {
 			continue
 		}
-		both, either := 0, c.copy.len()-c.matched
-		for i, m := range c.mate {
+		both, either := 0, p.copy.len()-p.matched
+		for i, m := range p.mate {
 			switch was := lends.Has(i); {
 			case was && m >= mateRow:
 				both++
 				either++
-			case m >= mateRow && c.sameCells(uint32(i), m-mateRow, fields):
-				both = -c.snap.len()
+			case m >= mateRow && p.sameCells(uint32(i), m-mateRow, fields):
+				both = -p.snap.len()
 			case was || m >= mateRow:
 				either++
 			}

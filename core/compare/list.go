@@ -105,37 +105,37 @@ func (l *KeyList) Len() int { return len(l.keys) }
 
 // takeList marks the listed records. One that the copy amends is left to
 // emit, which stops the amend.
-func (c *comparison) takeList() {
-	l := c.o.DeleteList
+func (p *pairs) takeList() {
+	l := p.o.DeleteList
 	found := map[record.Key]bool{}
-	for i := range uint32(len(c.mate)) {
-		k := c.snap.key(i)
+	for i := range uint32(len(p.mate)) {
+		k := p.snap.key(i)
 		if !l.Has(k) {
 			continue
 		}
 		found[l.schema.Key(k)] = true
-		if c.mate[i] == mateNone {
-			c.mate[i] = mateListed
+		if p.mate[i] == mateNone {
+			p.mate[i] = mateListed
 		}
 	}
 	for _, k := range l.keys {
 		if !found[l.schema.Key(k)] {
 			f := changeset.ListedUnknown.Finding("%s is on the delete list and not in the snapshot", k)
 			f.Key = k.String()
-			c.findRows(f, l.Name, []int{l.Row(k)})
+			p.findRows(f, l.Name, []int{l.Row(k)})
 		}
 	}
 	if len(l.repeat) > 0 {
 		f := changeset.ListedRepeat.Finding("%s of the delete list name a record that stood before", words.Count(len(l.repeat), "row"))
 		f.Count = len(l.repeat)
-		c.findRows(f, l.Name, l.repeat)
+		p.findRows(f, l.Name, l.repeat)
 	}
 }
 
 // listed reports whether a record is on the delete list.
-func (c *comparison) listed(k record.Key) bool {
-	if c.o.DeleteList == nil {
+func (p *pairs) listed(k record.Key) bool {
+	if p.o.DeleteList == nil {
 		return false
 	}
-	return c.o.DeleteList.Has(k)
+	return p.o.DeleteList.Has(k)
 }

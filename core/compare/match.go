@@ -11,33 +11,75 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/table"
 	"paletwin/core/words"
 )
+
+// pairs are the records of two tables, paired by their keys, and what is known of
+// the copy as a whole.
+type pairs struct {
+	*tables
+	mate     []uint32            // for each snapshot record its state, or the copy's row + mateRow
+	adds     []uint32            // the copy's rows that match no record
+	equal    bitset              // the records whose row is known to have the mate's bytes
+	others   *slots              // the copy's rows that match no record
+	repeats  map[uint32][]uint32 // rows of the copy that share a snapshot record
+	matched  int                 // the copy's rows that match
+	keyWorn  bool                // keys were matched that are not written alike
+	evidence map[uint32]bool     // records that were matched by their other fields
+
+	missing    int        // snapshot records that the copy lacks, listed ones aside
+	lentLost   bool       // records that were lent are not in the copy, and new ones may be these
+	notLent    table.Bits // of a narrow copy, which records were lent: others are held; nil is any
+	deleteHold []string   // the code that holds deletes of missing records, if any
+}
+
+// States of a snapshot record in pairs.mate; a value of mateRow or more
+// is the copy's row + mateRow.
+const (
+	mateNone   = iota // not in the copy
+	mateRepeat        // on several rows of the copy
+	mateListed        // on the delete list, and not in the copy or unchanged there
+	mateRow
+)
+
+func newPairs(t *tables) *pairs {
+	return &pairs{tables: t, mate: make([]uint32, t.snap.len()), equal: newBits(t.snap.len()), repeats: map[uint32][]uint32{}}
+}
+
+// pairUp pairs the rows of both tables, and judges the copy as a whole.
+func (t *tables) pairUp(ctx context.Context) (*pairs, error) {
+	p := newPairs(t)
+	if err := table.Guard(func() error { return p.match(ctx) }); err != nil {
+		return nil, err
+	}
+	if err := p.guardedWornKeys(); err != nil {
+		return nil, err
+	}
+	return p, p.judgeFile()
+}
 
 // match finds for each row of the copy the snapshot's record, and refuses a
 // snapshot in which a key repeats. The copy is walked in step with the
 // snapshot while their keys keep matching; the rows that are out of step are
 // looked up afterwards, all at once.
-func (c *comparison) match(ctx context.Context) error {
-	c.mate = make([]uint32, c.snap.len())
-	c.equal = newBits(c.snap.len())
-	c.repeats = map[uint32][]uint32{}
+func (p *pairs) match(ctx context.Context) error {
 	s := new(strays)
-	if c.copy != nil {
-		s.end = uint32(c.copy.len())
-		c.inStep(s)
+	if p.copy != nil {
+		s.end = uint32(p.copy.len())
+		p.inStep(s)
 	}
 	switch {
-	case c.snap.unsorted || s.many:
-		if err := c.resolve(ctx, s); err != nil {
+	case p.snap.unsorted || s.many:
+		if err := p.resolve(ctx, s); err != nil {
 			return err
 		}
 	default:
 		for _, j := range s.rows {
-			c.halve(j)
+			p.halve(j)
 		}
 	}
-	c.sortRows()
+	p.sortRows()
 	return nil
 }
 
@@ -76,32 +118,32 @@ const (
 
 // inStep walks the copy in step with the snapshot and notes the strays. next
 // is the record expected for the next row.
-func (c *comparison) inStep(s *strays) {
-	bad := c.copy.stopped()
-	same := c.sameColumns()
+func (p *pairs) inStep(s *strays) {
+	bad := p.copy.stopped()
+	same := p.sameColumns()
 	var key []byte
-	next, n := uint32(0), uint32(c.snap.len())
+	next, n := uint32(0), uint32(p.snap.len())
 	for j := range s.end {
 		if len(bad) > 0 && bad[0] == j {
 			bad = bad[1:]
 			next++
 			continue
 		}
-		raw := c.copy.raw(j)
-		if same && next < n && bytes.Equal(c.snap.raw(next), raw) {
-			if c.pairUp(next, j) {
-				c.equal.set(next)
+		raw := p.copy.raw(j)
+		if same && next < n && bytes.Equal(p.snap.raw(next), raw) {
+			if p.join(next, j) {
+				p.equal.set(next)
 			}
 			next++
 			continue
 		}
-		key = c.copy.keyEncoding(key[:0], raw)
+		key = p.copy.keyEncoding(key[:0], raw)
 		i, ok := next, false
 		for ; i < min(next+ahead, n) && !ok; i++ {
-			ok = c.snap.hasKey(i, key)
+			ok = p.snap.hasKey(i, key)
 		}
 		if ok {
-			c.pairUp(i-1, j)
+			p.join(i-1, j)
 			next = i
 			continue
 		}
@@ -114,49 +156,49 @@ func (c *comparison) inStep(s *strays) {
 }
 
 // halve looks one stray up in a snapshot whose keys ascend.
-func (c *comparison) halve(j uint32) {
-	key := c.copy.keyEncoding(nil, c.copy.raw(j))
+func (p *pairs) halve(j uint32) {
+	key := p.copy.keyEncoding(nil, p.copy.raw(j))
 	want := key
-	if len(c.snap.keyCol) == 1 {
+	if len(p.snap.keyCol) == 1 {
 		want = []byte(record.KeyOf(key).Parts()[0])
 	}
-	i := uint32(sort.Search(c.snap.len(), func(i int) bool {
-		at, _ := c.snap.rowKey(c.snap.raw(uint32(i)))
+	i := uint32(sort.Search(p.snap.len(), func(i int) bool {
+		at, _ := p.snap.rowKey(p.snap.raw(uint32(i)))
 		return bytes.Compare(at, want) >= 0
 	}))
-	if int(i) < c.snap.len() && c.snap.hasKey(i, key) {
-		c.pairUp(i, j)
+	if int(i) < p.snap.len() && p.snap.hasKey(i, key) {
+		p.join(i, j)
 	} else {
-		c.add(j, hashOf(key))
+		p.add(j, hashOf(key))
 	}
 }
 
 // resolve indexes the snapshot, refuses it if a key repeats, and looks the
 // strays up: all at once if memory allows, else a part of the index after
 // the other, with the arrays that are only gone through in order spilled.
-func (c *comparison) resolve(ctx context.Context, s *strays) error {
-	n, m := c.snap.len(), s.len()
-	rounds := c.rounds(m)
-	cores := 1 << bits.Len(uint(c.o.Cores-1))
-	hashes, err := c.array(n, rounds > 1)
+func (p *pairs) resolve(ctx context.Context, s *strays) error {
+	n, m := p.snap.len(), s.len()
+	rounds := p.rounds(m)
+	cores := 1 << bits.Len(uint(p.o.Cores-1))
+	hashes, err := p.array(n, rounds > 1)
 	if err != nil {
 		return err
 	}
-	if err := c.snap.hashKeys(ctx, c.o.Cores, hashes, func(k int) uint32 { return uint32(k) }); err != nil {
+	if err := p.snap.hashKeys(ctx, p.o.Cores, hashes, func(k int) uint32 { return uint32(k) }); err != nil {
 		return err
 	}
-	wanted, err := c.array(m, rounds > 1)
+	wanted, err := p.array(m, rounds > 1)
 	if err != nil {
 		return err
 	}
-	if err := c.copyHashes(ctx, wanted, s); err != nil {
+	if err := p.copyHashes(ctx, wanted, s); err != nil {
 		return err
 	}
-	found, err := c.array(m, rounds > 1) // the record + 1, or 0
+	found, err := p.array(m, rounds > 1) // the record + 1, or 0
 	if err != nil {
 		return err
 	}
-	x := &index{s: c.snap, parts: make([]*slots, cores*rounds)}
+	x := &index{s: p.snap, parts: make([]*slots, cores*rounds)}
 	var twice []uint32
 	for r := range rounds {
 		more, err := x.build(hashes, r*cores, (r+1)*cores)
@@ -164,30 +206,30 @@ func (c *comparison) resolve(ctx context.Context, s *strays) error {
 			return err
 		}
 		twice = append(twice, more...)
-		if err := ranges(ctx, c.o.Cores, m, func(lo, hi int) { c.lookUp(x, s, wanted, found, lo, hi) }); err != nil {
+		if err := ranges(ctx, p.o.Cores, m, func(lo, hi int) { p.lookUp(x, s, wanted, found, lo, hi) }); err != nil {
 			return err
 		}
 	}
 	if len(twice) > 0 {
 		slices.Sort(twice)
 		twice = slices.Compact(twice)
-		return &Refusal{Code: KeyRepeat, File: c.snap.img.Name, Rows: c.snap.rowNumbers(twice),
-			Text: fmt.Sprintf("%s%s has the same key on several rows; the first is %s", c.called, c.snap.img.Name, c.snap.key(twice[0]))}
+		return &Refusal{Code: KeyRepeat, File: p.snap.img.Name, Rows: p.snap.rowNumbers(twice),
+			Text: fmt.Sprintf("%s%s has the same key on several rows; the first is %s", p.called, p.snap.img.Name, p.snap.key(twice[0]))}
 	}
-	c.takeFound(s, wanted, found)
+	p.takeFound(s, wanted, found)
 	return nil
 }
 
-func (c *comparison) copyHashes(ctx context.Context, h []uint32, s *strays) error {
-	if c.copy == nil {
+func (p *pairs) copyHashes(ctx context.Context, h []uint32, s *strays) error {
+	if p.copy == nil {
 		return nil
 	}
-	return c.copy.hashKeys(ctx, c.o.Cores, h, s.row)
+	return p.copy.hashKeys(ctx, p.o.Cores, h, s.row)
 }
 
 // lookUp looks the strays lo to hi up in the parts of the index that stand, a
 // group at a time.
-func (c *comparison) lookUp(x *index, s *strays, wanted, found []uint32, lo, hi int) {
+func (p *pairs) lookUp(x *index, s *strays, wanted, found []uint32, lo, hi int) {
 	var key []byte
 	for from := lo; from < hi; from += group {
 		to := min(from+group, hi)
@@ -197,7 +239,7 @@ func (c *comparison) lookUp(x *index, s *strays, wanted, found []uint32, lo, hi 
 			if part == nil {
 				continue
 			}
-			key = c.copy.keyEncoding(key[:0], c.copy.rawKey(s.row(k)))
+			key = p.copy.keyEncoding(key[:0], p.copy.rawKey(s.row(k)))
 			if i, ok := part.find(wanted[k], key); ok {
 				found[k] = i + 1
 			}
@@ -206,10 +248,10 @@ func (c *comparison) lookUp(x *index, s *strays, wanted, found []uint32, lo, hi 
 }
 
 // takeFound pairs the strays with what was found for them.
-func (c *comparison) takeFound(s *strays, wanted, found []uint32) {
+func (p *pairs) takeFound(s *strays, wanted, found []uint32) {
 	var bad []uint32
-	if c.copy != nil {
-		bad = c.copy.stopped()
+	if p.copy != nil {
+		bad = p.copy.stopped()
 	}
 	for k, f := range found {
 		j := s.row(k)
@@ -217,40 +259,40 @@ func (c *comparison) takeFound(s *strays, wanted, found []uint32) {
 			continue
 		}
 		if f > 0 {
-			c.pairUp(f-1, j)
+			p.join(f-1, j)
 		} else {
-			c.add(j, wanted[k])
+			p.add(j, wanted[k])
 		}
 	}
 }
 
 // rounds says in how many rounds the index has to be built so that what is
 // accessed at random stays within the memory allowed.
-func (c *comparison) rounds(strays int) int {
-	if c.o.Memory <= 0 || c.o.Spill == nil {
+func (p *pairs) rounds(strays int) int {
+	if p.o.Memory <= 0 || p.o.Spill == nil {
 		return 1
 	}
-	n := int64(c.snap.len())
+	n := int64(p.snap.len())
 	rows := n
-	if c.copy != nil {
-		rows += int64(c.copy.len())
+	if p.copy != nil {
+		rows += int64(p.copy.len())
 	}
 	const perRow, perMate, perHash, perSlot = 3, 4, 4, 22 // bytes; a slot's share is at most 8 * 8/3
 	stays := rows*perRow + n*perMate
 	whole := stays + n*perHash + int64(strays)*2*perHash + n*perSlot
 	r := 1
-	for whole > c.o.Memory && stays+n*perSlot/int64(r) > c.o.Memory && r < 1024 || r == 1 && whole > c.o.Memory {
+	for whole > p.o.Memory && stays+n*perSlot/int64(r) > p.o.Memory && r < 1024 || r == 1 && whole > p.o.Memory {
 		r *= 2
 	}
 	return r
 }
 
 // array returns n zeros, spilled if asked.
-func (c *comparison) array(n int, spill bool) ([]uint32, error) {
+func (p *pairs) array(n int, spill bool) ([]uint32, error) {
 	if !spill || n == 0 {
 		return make([]uint32, n), nil
 	}
-	b, err := c.o.Spill(int64(n) * 4)
+	b, err := p.o.Spill(int64(n) * 4)
 	if err != nil {
 		return nil, err
 	}
@@ -259,24 +301,24 @@ func (c *comparison) array(n int, spill bool) ([]uint32, error) {
 
 // sortRows puts what was found out of order into the copy's order, and takes
 // repeated rows out of the adds.
-func (c *comparison) sortRows() {
-	for _, rows := range c.repeats {
+func (p *pairs) sortRows() {
+	for _, rows := range p.repeats {
 		slices.Sort(rows)
 	}
-	slices.Sort(c.adds)
-	n := uint32(c.snap.len())
-	c.adds = slices.DeleteFunc(c.adds, func(j uint32) bool { return len(c.repeats[n+j]) > 0 })
+	slices.Sort(p.adds)
+	n := uint32(p.snap.len())
+	p.adds = slices.DeleteFunc(p.adds, func(j uint32) bool { return len(p.repeats[n+j]) > 0 })
 }
 
 // add notes that row j of the copy matches no record.
-func (c *comparison) add(j, hash uint32) {
-	if c.others == nil {
-		c.others = newSlots(c.copy, 16)
+func (p *pairs) add(j, hash uint32) {
+	if p.others == nil {
+		p.others = newSlots(p.copy, 16)
 	}
-	if first, there := c.others.insert(j, hash); there {
-		c.repeatAdd(first, j)
+	if first, there := p.others.insert(j, hash); there {
+		p.repeatAdd(first, j)
 	} else {
-		c.adds = append(c.adds, j)
+		p.adds = append(p.adds, j)
 	}
 }
 
@@ -287,67 +329,67 @@ func (s *side) stopped() []uint32 {
 	return bad
 }
 
-// pairUp notes that row j of the copy is record i, or that it repeats it. It
+// join notes that row j of the copy is record i, or that it repeats it. It
 // reports whether it is the first that is.
-func (c *comparison) pairUp(i, j uint32) bool {
-	c.matched++
-	switch m := c.mate[i]; {
+func (p *pairs) join(i, j uint32) bool {
+	p.matched++
+	switch m := p.mate[i]; {
 	case m == mateNone:
-		c.mate[i] = j + mateRow
+		p.mate[i] = j + mateRow
 		return true
 	case m == mateRepeat:
-		c.repeats[i] = append(c.repeats[i], j)
+		p.repeats[i] = append(p.repeats[i], j)
 	default:
-		c.repeats[i] = []uint32{m - mateRow, j}
-		c.mate[i] = mateRepeat
+		p.repeats[i] = []uint32{m - mateRow, j}
+		p.mate[i] = mateRepeat
 	}
 	return false
 }
 
 // repeatAdd notes that row j has the key of row first, which no record has.
 // Such groups are kept beside the snapshot's by a number beyond its records.
-func (c *comparison) repeatAdd(first, j uint32) {
-	g := uint32(c.snap.len()) + first
-	if len(c.repeats[g]) == 0 {
-		c.repeats[g] = []uint32{first}
+func (p *pairs) repeatAdd(first, j uint32) {
+	g := uint32(p.snap.len()) + first
+	if len(p.repeats[g]) == 0 {
+		p.repeats[g] = []uint32{first}
 	}
-	c.repeats[g] = append(c.repeats[g], j)
+	p.repeats[g] = append(p.repeats[g], j)
 }
 
 // judgeFile decides, once keys are matched, whether the copy is a copy at
 // all, what becomes of missing records, and what the delete list asks for.
-func (c *comparison) judgeFile() error {
-	if c.copy != nil {
-		if err := c.judgeCopy(); err != nil {
+func (p *pairs) judgeFile() error {
+	if p.copy != nil {
+		if err := p.judgeCopy(); err != nil {
 			return err
 		}
 	}
-	if c.o.DeleteList != nil {
-		c.takeList()
+	if p.o.DeleteList != nil {
+		p.takeList()
 	}
-	if c.copy == nil {
+	if p.copy == nil {
 		return nil
 	}
-	for _, m := range c.mate {
+	for _, m := range p.mate {
 		if m == mateNone {
-			c.missing++
+			p.missing++
 		}
 	}
-	c.judgeMissing()
+	p.judgeMissing()
 	return nil
 }
 
 // stops makes the findings on rows of the copy whose key cannot be used.
-func (c *comparison) stops() {
-	rec, name := &c.res.Records, c.copy.img.Name
+func (p *pairs) stops() {
+	rec, name := &p.res.Records, p.copy.img.Name
 	for _, bad := range []struct {
 		rows []uint32
 		code changeset.Code
 		text string
 	}{
-		{c.copy.noKey, changeset.KeyBlank, "no key"},
-		{c.copy.short, changeset.ShortRow, "fewer cells than there are headings"},
-		{c.copy.long, changeset.LongRow, "filled cells beyond the last heading"},
+		{p.copy.noKey, changeset.KeyBlank, "no key"},
+		{p.copy.short, changeset.ShortRow, "fewer cells than there are headings"},
+		{p.copy.long, changeset.LongRow, "filled cells beyond the last heading"},
 	} {
 		if len(bad.rows) == 0 {
 			continue
@@ -355,38 +397,38 @@ func (c *comparison) stops() {
 		rec.Stopped += len(bad.rows)
 		f := bad.code.Finding("%s with %s: nothing is taken from there", words.Count(len(bad.rows), "row"), bad.text)
 		f.Count = len(bad.rows)
-		c.findRows(f, name, c.copy.rowNumbers(bad.rows))
+		p.findRows(f, name, p.copy.rowNumbers(bad.rows))
 	}
-	groups := make([]uint32, 0, len(c.repeats))
-	for g := range c.repeats {
+	groups := make([]uint32, 0, len(p.repeats))
+	for g := range p.repeats {
 		groups = append(groups, g)
 	}
-	slices.SortFunc(groups, func(a, b uint32) int { return int(c.repeats[a][0]) - int(c.repeats[b][0]) })
+	slices.SortFunc(groups, func(a, b uint32) int { return int(p.repeats[a][0]) - int(p.repeats[b][0]) })
 	for _, g := range groups {
-		rows := c.repeats[g]
+		rows := p.repeats[g]
 		rec.Stopped += len(rows)
-		if g < uint32(c.snap.len()) {
+		if g < uint32(p.snap.len()) {
 			rec.StoppedRecords++
 		}
-		key := c.copy.key(rows[0])
+		key := p.copy.key(rows[0])
 		f := changeset.Repeat.Finding("%s stands on %s of the copy: none of them is taken", key, words.Count(len(rows), "row"))
 		f.Count, f.Key = len(rows), key.String()
-		c.findRows(f, name, c.copy.rowNumbers(rows))
+		p.findRows(f, name, p.copy.rowNumbers(rows))
 	}
-	if c.copy.blank > 0 {
-		f := changeset.BlankRow.Finding("%s of the copy are blank and skipped", words.Count(c.copy.blank, "row"))
-		f.Count = c.copy.blank
-		c.find(f, name, "")
+	if p.copy.blank > 0 {
+		f := changeset.BlankRow.Finding("%s of the copy are blank and skipped", words.Count(p.copy.blank, "row"))
+		f.Count = p.copy.blank
+		p.find(f, name, "")
 	}
 }
 
 // findRows adds a finding about the given rows.
-func (c *comparison) findRows(f changeset.Finding, file string, rows []int) {
+func (t *tables) findRows(f changeset.Finding, file string, rows []int) {
 	f.Row = rows[0]
 	if len(rows) > 1 {
 		f.Rows = rows[:min(len(rows), changeset.MaxRows)]
 	}
-	c.find(f, file, "")
+	t.find(f, file, "")
 }
 
 // tooManyMissing is the share of records, as 1/n, beyond which deletes that
@@ -394,45 +436,45 @@ func (c *comparison) findRows(f changeset.Finding, file string, rows []int) {
 const tooManyMissing = 10
 
 // judgeMissing decides whether the deletes of missing records are held.
-func (c *comparison) judgeMissing() {
-	if c.missing == 0 {
+func (p *pairs) judgeMissing() {
+	if p.missing == 0 {
 		return
 	}
-	name, what := c.copy.img.Name, words.Count(c.missing, "record")+" of the snapshot are not in the copy"
-	if c.missing == 1 {
+	name, what := p.copy.img.Name, words.Count(p.missing, "record")+" of the snapshot are not in the copy"
+	if p.missing == 1 {
 		what = "1 record of the snapshot is not in the copy"
 	}
-	many := c.missing*tooManyMissing > c.snap.len()
+	many := p.missing*tooManyMissing > p.snap.len()
 	part := ""
 	if many {
 		part = "; where the copy is a part of the snapshot on purpose, --missing keep leaves the rest alone"
 	}
 	held := "their deletes are held" + part
-	if c.missing == 1 {
+	if p.missing == 1 {
 		held = "its delete is held" + part
 	}
 	var f changeset.Finding
 	switch {
-	case c.o.Missing == Ignore || !c.o.allows(changeset.Delete):
+	case p.o.Missing == Ignore || !p.o.allows(changeset.Delete):
 		f = changeset.MissingKept.Finding("%s; nothing follows from that", what)
-	case c.o.Missing != Asked:
-		c.deleteHold = []string{changeset.Missing.Name}
+	case p.o.Missing != Asked:
+		p.deleteHold = []string{changeset.Missing.Name}
 		f = changeset.Missing.Finding("%s; %s", what, held)
-	case c.res.Records.Stopped > 0:
-		c.deleteHold = []string{changeset.MissingMany.Name}
-		c.res.DeletesHeld = fmt.Sprintf("%s, and %s of the copy cannot be matched, so those may be among them; the deletes are held", what, words.Count(c.res.Records.Stopped, "row"))
-		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
-	case len(c.evidence) > 0:
-		c.deleteHold = []string{changeset.MissingMany.Name}
-		c.res.DeletesHeld = what + ", and keys were told apart by other fields; the deletes are held"
-		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
-	case many && !c.o.AllMissing:
-		c.deleteHold = []string{changeset.MissingMany.Name}
-		c.res.DeletesHeld = fmt.Sprintf("%s, more than one in %d; %s", what, tooManyMissing, held)
-		f = changeset.MissingMany.Finding("%s", c.res.DeletesHeld)
+	case p.res.Records.Stopped > 0:
+		p.deleteHold = []string{changeset.MissingMany.Name}
+		p.res.DeletesHeld = fmt.Sprintf("%s, and %s of the copy cannot be matched, so those may be among them; the deletes are held", what, words.Count(p.res.Records.Stopped, "row"))
+		f = changeset.MissingMany.Finding("%s", p.res.DeletesHeld)
+	case len(p.evidence) > 0:
+		p.deleteHold = []string{changeset.MissingMany.Name}
+		p.res.DeletesHeld = what + ", and keys were told apart by other fields; the deletes are held"
+		f = changeset.MissingMany.Finding("%s", p.res.DeletesHeld)
+	case many && !p.o.AllMissing:
+		p.deleteHold = []string{changeset.MissingMany.Name}
+		p.res.DeletesHeld = fmt.Sprintf("%s, more than one in %d; %s", what, tooManyMissing, held)
+		f = changeset.MissingMany.Finding("%s", p.res.DeletesHeld)
 	default:
 		return
 	}
-	f.Count = c.missing
-	c.find(f, name, "")
+	f.Count = p.missing
+	p.find(f, name, "")
 }

@@ -49,15 +49,6 @@ const (
 	mostAlike = 10
 )
 
-// slipping is what a comparison knows of slips.
-type slipping struct {
-	drafting bool     // changes are gathered, not written
-	drafted  []*batch // what was gathered, nil if it was too much
-	slips    slipMarks
-
-	sampledAt []uint32 // the records of the sample, as it has them
-}
-
 // codeSet is a set of slip codes, by their numbers in slipMarks.kinds.
 type codeSet uint64
 
@@ -78,7 +69,7 @@ type slipMarks struct {
 
 // gathered is what slips are judged by.
 type gathered struct {
-	c       *comparison
+	of      *drafter
 	batches []*batch
 	kept    int
 	field   map[string]uint32
@@ -103,13 +94,13 @@ func (g *gathered) take(b *batch) error {
 		case changeset.Add:
 			g.kept += len(ch.Record)
 			if len(g.in.Adds) < mostDrafted {
-				g.in.Adds = append(g.in.Adds, slip.Row{Row: at.row, Values: g.c.valuesOf(ch.Record)})
+				g.in.Adds = append(g.in.Adds, slip.Row{Row: at.row, Values: g.of.valuesOf(ch.Record)})
 			}
 		default:
 			g.kept += len(ch.Record)
 		}
 	}
-	if g.kept > mostDrafted {
+	if g.kept += len(b.worn); g.kept > mostDrafted {
 		g.batches = nil
 	} else {
 		g.batches = append(g.batches, b)
@@ -118,10 +109,10 @@ func (g *gathered) take(b *batch) error {
 }
 
 // valuesOf are a record's values by field.
-func (c *comparison) valuesOf(r record.Record) []string {
-	v := make([]string, len(c.res.Fields))
+func (t *tables) valuesOf(r record.Record) []string {
+	v := make([]string, len(t.res.Fields))
 	get := r.Finder()
-	for f, name := range c.res.Fields {
+	for f, name := range t.res.Fields {
 		x, _ := get(name)
 		v[f] = x.String()
 	}
@@ -129,69 +120,66 @@ func (c *comparison) valuesOf(r record.Record) []string {
 }
 
 // judgeSlips drafts the changes and looks for slips in them.
-func (c *comparison) judgeSlips(ctx context.Context) error {
-	if c.o.Slips == "" {
+func (jd *judgement) judgeSlips(ctx context.Context) error {
+	if jd.o.Slips == "" {
 		return nil
 	}
-	if err := table.Guard(func() error { c.sampleSnapshot(); return nil }); err != nil || c.copy == nil || !c.o.slips() {
+	if err := table.Guard(func() error { jd.sampleSnapshot(); return nil }); err != nil || jd.copy == nil || !jd.o.slips() {
 		return err
 	}
-	g := &gathered{c: c, field: map[string]uint32{}}
-	for f, name := range c.res.Fields {
+	g := &gathered{of: jd.drafter, field: map[string]uint32{}}
+	for f, name := range jd.res.Fields {
 		g.field[name] = uint32(f)
 	}
 	g.batches = []*batch{}
-	c.drafting = true
-	err := c.emitTo(ctx, g.take)
-	c.drafting = false
-	if err != nil {
+	if err := jd.each(ctx, nil, g.take); err != nil {
 		return err
 	}
-	return table.Guard(func() error { return c.findSlips(ctx, g) })
+	return table.Guard(func() error { return jd.findSlips(ctx, g) })
 }
 
-func (c *comparison) findSlips(ctx context.Context, g *gathered) error {
+func (jd *judgement) findSlips(ctx context.Context, g *gathered) error {
 	in := &g.in
-	in.Table, in.Fields, in.Key = &slipTable{c: c}, c.res.Fields, c.snap.keyCol
-	for i, m := range c.mate {
+	in.Table, in.Fields, in.Key = &slipTable{of: jd.pairs}, jd.res.Fields, jd.snap.keyCol
+	for i, m := range jd.mate {
 		if m == mateNone {
 			in.Missing = append(in.Missing, uint32(i))
 		}
 	}
-	for _, j := range c.copy.noKey[:min(len(c.copy.noKey), changeset.MaxRows)] {
-		in.Keyless = append(in.Keyless, slip.Row{Row: j, Values: c.seenValues(j)})
+	for _, j := range jd.copy.noKey[:min(len(jd.copy.noKey), changeset.MaxRows)] {
+		in.Keyless = append(in.Keyless, slip.Row{Row: j, Values: jd.seenValues(j)})
 	}
-	if err := c.earlier(ctx, in); err != nil {
+	if err := jd.earlier(ctx, in); err != nil {
 		return err
 	}
-	c.formulaCells(in)
-	c.slips.field = g.field
+	jd.formulaCells(in)
+	jd.slips.field = g.field
 	found, err := slip.Judge(in)
 	if err != nil {
 		return err
 	}
-	c.takeSlips(in, slices.DeleteFunc(found, func(f slip.Found) bool {
-		return c.whole(f.Field) && (f.Code == changeset.Factor || f.Code == changeset.Outlier)
+	jd.takeSlips(in, slices.DeleteFunc(found, func(f slip.Found) bool {
+		return jd.whole(f.Field) && (f.Code == changeset.Factor || f.Code == changeset.Outlier)
 	}))
 	if g.more {
-		c.find(changeset.SlipsPart.Finding("slips were looked for in the first %d field changes only", len(in.Cells)), c.copy.img.Name, "")
+		jd.find(changeset.SlipsPart.Finding("slips were looked for in the first %d field changes only", len(in.Cells)), jd.copy.img.Name, "")
 	}
-	if err := c.fitOthers(in); err != nil {
+	if err := jd.fitOthers(in); err != nil {
 		return err
 	}
 	if g.kept <= mostDrafted {
-		c.drafted = g.batches
+		jd.kept = g.batches
 	}
 	return ctx.Err()
 }
 
 // seenValues are the cells of a row of the copy, by field.
-func (c *comparison) seenValues(j uint32) []string {
-	cells := csv.Split(nil, c.copy.raw(j), c.copy.img.Comma)
-	v := make([]string, len(c.res.Fields))
-	for f, col := range c.pair {
+func (t *tables) seenValues(j uint32) []string {
+	cells := csv.Split(nil, t.copy.raw(j), t.copy.img.Comma)
+	v := make([]string, len(t.res.Fields))
+	for f, col := range t.pair {
 		if col >= 0 && col < len(cells) {
-			x, _ := csv.Value(c.copy.img, cells[col])
+			x, _ := csv.Value(t.copy.img, cells[col])
 			v[f] = x.String()
 		}
 	}
@@ -200,17 +188,17 @@ func (c *comparison) seenValues(j uint32) []string {
 
 // formulaCells tells which changed cells of a workbook are formulas, in
 // columns in which the snapshot has none.
-func (c *comparison) formulaCells(in *slip.Input) {
+func (jd *judgement) formulaCells(in *slip.Input) {
 	had := map[string]bool{}
-	for _, n := range c.snap.img.Notes {
+	for _, n := range jd.snap.img.Notes {
 		if n.Code == changeset.FormulaCells.Name {
 			had[n.Column] = true
 		}
 	}
-	for _, n := range c.copy.img.Notes {
-		col := c.copy.img.Column(n.Column)
-		f := slices.Index(c.pair, col)
-		if n.Code != changeset.FormulaCells.Name || col < 0 || f < 0 || had[c.res.Fields[f]] {
+	for _, n := range jd.copy.img.Notes {
+		col := jd.copy.img.Column(n.Column)
+		f := slices.Index(jd.pair, col)
+		if n.Code != changeset.FormulaCells.Name || col < 0 || f < 0 || had[jd.res.Fields[f]] {
 			continue
 		}
 		if in.Formulas == nil {
@@ -221,8 +209,8 @@ func (c *comparison) formulaCells(in *slip.Input) {
 }
 
 // earlier asks what earlier snapshots had for the records that are amended.
-func (c *comparison) earlier(ctx context.Context, in *slip.Input) error {
-	if c.o.Earlier == nil || len(in.Cells) == 0 {
+func (jd *judgement) earlier(ctx context.Context, in *slip.Input) error {
+	if jd.o.Earlier == nil || len(in.Cells) == 0 {
 		return nil
 	}
 	keys := map[string]bool{}
@@ -233,12 +221,12 @@ func (c *comparison) earlier(ctx context.Context, in *slip.Input) error {
 		if len(keys) >= mostEarlier {
 			return nil
 		}
-		keys[c.snap.key(in.Cells[i].Record).Encoding()] = true
+		keys[jd.snap.key(in.Cells[i].Record).Encoding()] = true
 	}
-	all, err := c.o.Earlier(ctx, c.res.Fields, keys)
+	all, err := jd.o.Earlier(ctx, jd.res.Fields, keys)
 	for _, e := range all {
 		in.Past = append(in.Past, slip.Past{Name: e.Name, Values: func(i uint32) ([]*string, bool) {
-			v, ok := e.Values[c.snap.key(i).Encoding()]
+			v, ok := e.Values[jd.snap.key(i).Encoding()]
 			return v, ok
 		}})
 	}
@@ -246,9 +234,9 @@ func (c *comparison) earlier(ctx context.Context, in *slip.Input) error {
 }
 
 // takeSlips makes findings and marks of slips.
-func (c *comparison) takeSlips(in *slip.Input, found []slip.Found) {
-	m := &c.slips
-	m.held = c.o.Slips == SlipsHold
+func (jd *judgement) takeSlips(in *slip.Input, found []slip.Found) {
+	m := &jd.slips
+	m.held = jd.o.Slips == SlipsHold
 	m.cells, m.records, m.adds = map[uint64]codeSet{}, map[uint32]codeSet{}, map[uint32]codeSet{}
 	m.links, m.joined, m.within = map[uint64]string{}, map[string]string{}, map[uint64]string{}
 	for n := range found {
@@ -272,11 +260,11 @@ func (c *comparison) takeSlips(in *slip.Input, found []slip.Found) {
 			m.link(in, f, fmt.Sprintf("%s %d", f.Code.Name, n+1))
 		}
 	}
-	c.reportSlips(found)
+	jd.reportSlips(found)
 }
 
 // reportSlips makes findings, and of many alike one.
-func (c *comparison) reportSlips(found []slip.Found) {
+func (jd *judgement) reportSlips(found []slip.Found) {
 	type kind struct {
 		code  string
 		field int
@@ -288,19 +276,19 @@ func (c *comparison) reportSlips(found []slip.Found) {
 		k := kind{f.Code.Name, f.Field}
 		column := ""
 		if f.Field >= 0 {
-			column = c.res.Fields[f.Field]
+			column = jd.res.Fields[f.Field]
 		}
 		if told[k]++; told[k] > mostAlike {
 			at, there := rest[k]
 			if !there {
-				at = len(c.res.Findings)
+				at = len(jd.res.Findings)
 				rest[k] = at
-				c.find(f.Code.Finding(""), c.copy.img.Name, column)
-				c.res.Findings[at].Count = 0
+				jd.find(f.Code.Finding(""), jd.copy.img.Name, column)
+				jd.res.Findings[at].Count = 0
 			}
-			g := &c.res.Findings[at]
+			g := &jd.res.Findings[at]
 			g.Count += max(1, len(f.Rows))
-			g.Rows = append(g.Rows, c.copy.rowNumbers(firstRows(f.Rows, changeset.MaxRows-len(g.Rows)))...)
+			g.Rows = append(g.Rows, jd.copy.rowNumbers(firstRows(f.Rows, changeset.MaxRows-len(g.Rows)))...)
 			g.Row = g.Rows[0]
 			g.Text = fmt.Sprintf("%d more of the kind", told[k]-mostAlike)
 			continue
@@ -308,11 +296,11 @@ func (c *comparison) reportSlips(found []slip.Found) {
 		g := f.Code.Finding("%s", f.Text)
 		g.Count = max(1, len(f.Rows))
 		if len(f.Rows) == 0 {
-			c.find(g, c.copy.img.Name, column)
+			jd.find(g, jd.copy.img.Name, column)
 			continue
 		}
-		c.findRows(g, c.copy.img.Name, c.copy.rowNumbers(firstRows(f.Rows, changeset.MaxRows)))
-		c.res.Findings[len(c.res.Findings)-1].Column = column
+		jd.findRows(g, jd.copy.img.Name, jd.copy.rowNumbers(firstRows(f.Rows, changeset.MaxRows)))
+		jd.res.Findings[len(jd.res.Findings)-1].Column = column
 	}
 }
 
@@ -432,19 +420,19 @@ func (m *slipMarks) put(set codeSet, held, noted *[]string) {
 
 // slipTable is what a judgement may look at.
 type slipTable struct {
-	c      *comparison
+	of     *pairs
 	once   sync.Once
 	record []uint32 // of each row of the copy + 1, 0 for none
 }
 
-func (t *slipTable) Rows() int    { return t.c.copy.len() }
-func (t *slipTable) Records() int { return t.c.snap.len() }
+func (t *slipTable) Rows() int    { return t.of.copy.len() }
+func (t *slipTable) Records() int { return t.of.snap.len() }
 
 // Record turns the records' rows around once it is asked.
 func (t *slipTable) Record(row uint32) (uint32, bool) {
 	t.once.Do(func() {
 		t.record = make([]uint32, t.Rows())
-		for i, m := range t.c.mate {
+		for i, m := range t.of.mate {
 			if m >= mateRow {
 				t.record[m-mateRow] = uint32(i) + 1
 			}
@@ -454,16 +442,16 @@ func (t *slipTable) Record(row uint32) (uint32, bool) {
 }
 
 func (t *slipTable) Old(record uint32, field int) string {
-	cell, ok := csv.Cell(t.c.snap.raw(record), field, t.c.snap.img.Comma)
+	cell, ok := csv.Cell(t.of.snap.raw(record), field, t.of.snap.img.Comma)
 	if !ok {
 		return ""
 	}
-	v, _ := csv.Value(t.c.snap.img, cell)
+	v, _ := csv.Value(t.of.snap.img, cell)
 	return v.String()
 }
 
-func (t *slipTable) OldRow(record uint32) []string { return t.c.oldRow(record) }
+func (t *slipTable) OldRow(record uint32) []string { return t.of.oldRow(record) }
 
-func (t *slipTable) RowNumber(row uint32) int { return t.c.copy.rowNumber(row) }
-func (t *slipTable) Key(record uint32) string { return t.c.snap.key(record).String() }
-func (t *slipTable) RowKey(row uint32) string { return t.c.copy.key(row).String() }
+func (t *slipTable) RowNumber(row uint32) int { return t.of.copy.rowNumber(row) }
+func (t *slipTable) Key(record uint32) string { return t.of.snap.key(record).String() }
+func (t *slipTable) RowKey(row uint32) string { return t.of.copy.key(row).String() }

@@ -31,11 +31,11 @@ type bulk struct {
 
 // judgeBulk looks at the columns of which many sampled cells differ, and no habit
 // explains them.
-func (c *comparison) judgeBulk(pairs []sampledPair) {
-	c.bulks = make([]*bulk, len(c.res.Fields))
-	for f, col := range c.pair {
-		if col >= 0 && c.columns[f].State != wear.Worn && c.columns[f].State != wear.Doubtful && manyDiffer(pairs, f, col) {
-			c.bulks[f] = c.bulkOf(pairs, f, col)
+func (r *reading) judgeBulk(pairs []sampledPair) {
+	r.bulks = make([]*bulk, len(r.res.Fields))
+	for f, col := range r.pair {
+		if col >= 0 && r.columns[f].State != wear.Worn && r.columns[f].State != wear.Doubtful && manyDiffer(pairs, f, col) {
+			r.bulks[f] = r.bulkOf(pairs, f, col)
 		}
 	}
 }
@@ -57,20 +57,20 @@ func manyDiffer(pairs []sampledPair, f, col int) bool {
 }
 
 // bulkOf looks at one column, nil if not many of its cells differ.
-func (c *comparison) bulkOf(pairs []sampledPair, f, col int) *bulk {
-	column := c.columns[f]
+func (r *reading) bulkOf(pairs []sampledPair, f, col int) *bulk {
+	column := r.columns[f]
 	var compared, share float64 // of cells, as the whole files have them
 	differ, outside, unchosen := 0, 0, 0
 	b := &bulk{}
 	for _, p := range pairs {
-		was, _ := csv.Value(c.snap.img, p.was[f])
-		is, there := csv.Value(c.copy.img, p.is[col])
+		was, _ := csv.Value(r.snap.img, p.was[f])
+		is, there := csv.Value(r.copy.img, p.is[col])
 		if !there || was.Blank() || is.Blank() {
 			continue
 		}
 		compared += p.weight
 		from, to := was.String(), is.String()
-		if c.o.Layout.Schema().Equal(c.res.Fields[f], was, is) || column.Explains(from, to) {
+		if r.o.Layout.Schema().Equal(r.res.Fields[f], was, is) || column.Explains(from, to) {
 			continue
 		}
 		share += p.weight
@@ -102,23 +102,23 @@ func (c *comparison) bulkOf(pairs []sampledPair, f, col int) *bulk {
 }
 
 // whole reports whether all that differs in a column is held, for one decision.
-func (c *comparison) whole(f int) bool {
-	return f >= 0 && c.columns != nil && (c.columns[f].State == wear.Doubtful || c.bulks[f] != nil && c.bulks[f].strange)
+func (r *reading) whole(f int) bool {
+	return f >= 0 && r.columns != nil && (r.columns[f].State == wear.Doubtful || r.bulks[f] != nil && r.bulks[f].strange)
 }
 
 // columnWords say what is the matter with a column that is held as a whole.
-func (c *comparison) columnWords(field string, cells int) string {
-	f := slices.Index(c.res.Fields, field)
+func (r *reading) columnWords(field string, cells int) string {
+	f := slices.Index(r.res.Fields, field)
 	values := words.Count(cells, "value")
 	if cells == 1 {
 		values += " is"
 	} else {
 		values += " are"
 	}
-	if k := c.bulks[f]; k != nil && k.strange {
+	if k := r.bulks[f]; k != nil && k.strange {
 		return values + " written as the snapshot writes none of this column (" + k.example + k.became() + "), and no known program does that: a program, or meant? One decision for the column"
 	}
-	return values + doubt(c.columns[f]) + ", as " + c.program + " would have made them: the program, or meant? One decision for the column"
+	return values + doubt(r.columns[f]) + ", as " + r.program + " would have made them: the program, or meant? One decision for the column"
 }
 
 // doubt says what the habit may have done to a column.
@@ -169,24 +169,24 @@ func (b *bulk) became() string {
 
 // reportBulk says in a line of each column that many cells of it are changed, if
 // nothing else is said of them.
-func (c *comparison) reportBulk() {
-	if c.bulks == nil {
+func (wr *writer) reportBulk() {
+	if wr.bulks == nil {
 		return
 	}
 	said := map[string]bool{}
-	for _, f := range c.res.Findings {
+	for _, f := range wr.res.Findings {
 		said[f.Column] = said[f.Column] || f.Level != changeset.Note
 	}
 	changed := map[string]int{}
-	for _, n := range c.res.Changes.ByField {
+	for _, n := range wr.res.Changes.ByField {
 		changed[n.Field] = n.Changes
 	}
-	for f, b := range c.bulks {
-		name := c.res.Fields[f]
-		if n := changed[name]; b != nil && !b.strange && !said[name] && n >= fewBulk && n*bulkShare >= c.matched {
-			f := changeset.BulkEdit.Finding("%d of %s changed%s", n, words.Count(c.matched, "record"), b.became())
+	for f, b := range wr.bulks {
+		name := wr.res.Fields[f]
+		if n := changed[name]; b != nil && !b.strange && !said[name] && n >= fewBulk && n*bulkShare >= wr.matched {
+			f := changeset.BulkEdit.Finding("%d of %s changed%s", n, words.Count(wr.matched, "record"), b.became())
 			f.Count = n
-			c.find(f, c.copy.img.Name, name)
+			wr.find(f, wr.copy.img.Name, name)
 		}
 	}
 }

@@ -190,22 +190,22 @@ func (s *sum) value(v record.Value, sign int64) {
 // summed returns the columns to sum: those that the changes move, that are no
 // part of the key, and that look like numbers worth summing in a sample of
 // rows.
-func (c *comparison) summed() []int {
+func (wr *writer) summed() []int {
 	var cols []int
-	for f, name := range c.res.Fields {
-		if c.field != nil && c.field[f] != nil && c.field[f].Kind != schema.Integer && c.field[f].Kind != schema.Decimal {
+	for f, name := range wr.res.Fields {
+		if wr.field != nil && wr.field[f] != nil && wr.field[f].Kind != schema.Integer && wr.field[f].Kind != schema.Decimal {
 			continue // whatever it looks like
 		}
-		if s := c.moved.of(name); s.any && !s.bad && !slices.Contains(c.snap.keyCol, f) {
+		if s := wr.took.of(name); s.any && !s.bad && !slices.Contains(wr.snap.keyCol, f) {
 			cols = append(cols, f)
 		}
 	}
 	const sample = 4096
 	sums := make([]sum, len(cols))
 	var cells csv.Row
-	step := max(c.snap.len()/sample, 1)
-	for i := 0; i < c.snap.len(); i += step {
-		cells.Split(c.snap.raw(uint32(i)), c.snap.img.Comma, 0)
+	step := max(wr.snap.len()/sample, 1)
+	for i := 0; i < wr.snap.len(); i += step {
+		cells.Split(wr.snap.raw(uint32(i)), wr.snap.img.Comma, 0)
 		for n, col := range cols {
 			sums[n].add(csv.Unquote(cells.Cell(col)), 1)
 		}
@@ -220,12 +220,12 @@ func (c *comparison) summed() []int {
 }
 
 // totals sums the columns that the changes move.
-func (c *comparison) totals(ctx context.Context) error {
-	cols := c.summed()
+func (wr *writer) totals(ctx context.Context) error {
+	cols := wr.summed()
 	if len(cols) == 0 {
 		return nil
 	}
-	sums, err := c.snap.sums(ctx, cols, c.o.Cores)
+	sums, err := wr.snap.sums(ctx, cols, wr.o.Cores)
 	if err != nil {
 		return err
 	}
@@ -233,14 +233,14 @@ func (c *comparison) totals(ctx context.Context) error {
 		if !sums[i].numeric() {
 			continue
 		}
-		delta := c.moved.of(c.res.Fields[col])
+		delta := wr.took.of(wr.res.Fields[col])
 		places := max(sums[i].decimals(), delta.decimals())
 		after := new(apd.Decimal)
 		exact := apd.BaseContext.WithPrecision(0)
 		if _, err := exact.Add(after, sums[i].decimal(), delta.decimal()); err != nil {
 			return err
 		}
-		c.res.Totals = append(c.res.Totals, Total{c.res.Fields[col], fixed(sums[i].decimal(), places), fixed(after, places)})
+		wr.res.Totals = append(wr.res.Totals, Total{wr.res.Fields[col], fixed(sums[i].decimal(), places), fixed(after, places)})
 	}
 	return nil
 }

@@ -82,8 +82,8 @@ var kindWords = map[wear.Kind]string{wear.Zeros: "without leading zeros", wear.E
 
 // reportWear makes a finding a column and kind, and one that says which
 // program it was.
-func (c *comparison) reportWear(t *wornTally) {
-	w := &c.res.Wear
+func (wr *writer) reportWear(t *wornTally) {
+	w := &wr.res.Wear
 	w.ByKind, w.Held = map[wear.Kind]int{}, t.wornHeld
 	var all []wornAt
 	for at, x := range t.cells {
@@ -104,17 +104,17 @@ func (c *comparison) reportWear(t *wornTally) {
 	for _, at := range all {
 		columns[at.field] = true
 	}
-	if c.program == "" {
-		c.program = "a program"
+	if wr.program == "" {
+		wr.program = "a program"
 	}
-	f := changeset.WearProgram.Finding("saved by %s: %s in %s show it", c.program, words.Count(w.Cells, "cell"), words.Count(len(columns), "column"))
+	f := changeset.WearProgram.Finding("saved by %s: %s in %s show it", wr.program, words.Count(w.Cells, "cell"), words.Count(len(columns), "column"))
 	f.Count = w.Cells
-	c.find(f, c.copy.img.Name, "")
+	wr.find(f, wr.copy.img.Name, "")
 	for _, at := range all {
 		x := t.cells[at]
-		name := c.res.Fields[at.field]
+		name := wr.res.Fields[at.field]
 		f := changeset.Wear.Finding("%s %s (%s)", words.Count(x.n, "cell"), kindWords[at.kind], strings.Join(x.examples, ", "))
 		f.Count = x.n
-		c.find(f, c.copy.img.Name, name)
+		wr.find(f, wr.copy.img.Name, name)
 	}
 }

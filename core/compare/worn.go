@@ -32,15 +32,20 @@ type Wear struct {
 	Held   int               `json:"held"`
 }
 
-// wearing is what a comparison knows of wear. Without any it is empty.
-type wearing struct {
-	format   string          // of the copy
-	columns  []*wear.Column  // of each field of the snapshot, nil where nothing was found
-	tokens   []string        // of each field the word that stands for empty cells, "" if none does
-	keyWorn  bool            // keys were matched that are not written alike
-	evidence map[uint32]bool // records that were matched by their other fields
-	bulks    []*bulk         // of each field, nil where not many cells differ without a habit
-	program  string          // what saved the copy, as it is concluded
+// reading says how the copy's cells are read: what became of each column on the
+// way. Where nothing did it is empty.
+type reading struct {
+	*pairs
+	columns []*wear.Column // of each field of the snapshot, nil where nothing was found
+	tokens  []string       // of each field the word that stands for empty cells, "" if none does
+	bulks   []*bulk        // of each field, nil where not many cells differ without a habit
+	program string         // what saved the copy, as it is concluded
+}
+
+// read looks at how the copy is to be read.
+func (p *pairs) read(ctx context.Context) (*reading, error) {
+	r := &reading{pairs: p}
+	return r, table.Guard(func() error { return r.judgeWear(ctx) })
 }
 
 const (
@@ -58,8 +63,8 @@ const (
 	fewUnmatched = 100
 )
 
-func (c *comparison) known() wear.Known {
-	return wear.Known{Format: c.format, Year: c.o.Year, SavedIn: c.o.SavedIn, Order: c.o.DayOrder}
+func (t *tables) known() wear.Known {
+	return wear.Known{Format: t.format, Year: t.o.Year, SavedIn: t.o.SavedIn, Order: t.o.DayOrder}
 }
 
 // nullTokens are words that programs write for an empty cell.
@@ -71,10 +76,10 @@ var nullTokens = []string{"NULL", "null", "NA", "(null)", "N/A", "#N/A", "n/a", 
 const fewTokens = 3
 
 // findTokens finds the columns in which a word stands for empty cells.
-func (c *comparison) findTokens(pairs []sampledPair) {
-	seen := make([]map[string]int, len(c.res.Fields))
+func (r *reading) findTokens(pairs []sampledPair) {
+	seen := make([]map[string]int, len(r.res.Fields))
 	for _, p := range pairs {
-		for f, col := range c.pair {
+		for f, col := range r.pair {
 			if col < 0 || len(csv.Unquote(p.was[f])) > 0 {
 				continue
 			}
@@ -84,7 +89,7 @@ func (c *comparison) findTokens(pairs []sampledPair) {
 			seen[f][string(csv.Unquote(p.is[col]))]++
 		}
 	}
-	c.tokens = make([]string, len(c.res.Fields))
+	r.tokens = make([]string, len(r.res.Fields))
 	for f, words := range seen {
 		if words[""] > 0 { // what writes a word for nothing writes it everywhere
 			continue
@@ -95,7 +100,7 @@ func (c *comparison) findTokens(pairs []sampledPair) {
 		}
 		for w, n := range words {
 			if n >= fewTokens && n >= fewTokens*(all-n) && slices.Contains(nullTokens, w) {
-				c.tokens[f] = w
+				r.tokens[f] = w
 			}
 		}
 	}
@@ -103,14 +108,14 @@ func (c *comparison) findTokens(pairs []sampledPair) {
 
 // wornHeadings matches columns whose headings a program changed as it changes
 // cells: 001 to 1, TRUE, a date. Exactly one field has to become what is seen.
-func (c *comparison) wornHeadings(m *layout.Match, fields, headings []string) {
-	if !c.o.Wear {
+func (t *tables) wornHeadings(m *layout.Match, fields, headings []string) {
+	if !t.o.Wear {
 		return
 	}
 	for _, col := range slices.Clone(m.Ignored) {
 		field := -1
 		for f, name := range fields {
-			if m.Column[f] >= 0 || !c.becomes(name, headings[col]) {
+			if m.Column[f] >= 0 || !t.becomes(name, headings[col]) {
 				continue
 			}
 			if field >= 0 {
@@ -127,8 +132,8 @@ func (c *comparison) wornHeadings(m *layout.Match, fields, headings []string) {
 }
 
 // becomes reports whether a program makes seen of a text.
-func (c *comparison) becomes(text, seen string) bool {
-	return slices.ContainsFunc(c.known().All(), func(h wear.Habit) bool {
+func (t *tables) becomes(text, seen string) bool {
+	return slices.ContainsFunc(t.known().All(), func(h wear.Habit) bool {
 		worn, kind := h.Wear(text)
 		return kind != "" && worn == seen
 	})
@@ -136,27 +141,27 @@ func (c *comparison) becomes(text, seen string) bool {
 
 // judgeWear looks at a sample of pairs of rows and concludes which program
 // saved the copy, and what became of each column.
-func (c *comparison) judgeWear(ctx context.Context) error {
-	if c.copy == nil || !c.o.Wear {
+func (r *reading) judgeWear(ctx context.Context) error {
+	if r.copy == nil || !r.o.Wear {
 		return nil
 	}
-	s := c.sample()
-	c.findTokens(s)
-	cells, kept := c.sampledCells(s)
-	v, worn := wear.Choose(some(cells), c.known())
+	s := r.sample()
+	r.findTokens(s)
+	cells, kept := r.sampledCells(s)
+	v, worn := wear.Choose(some(cells), r.known())
 	if worn {
 		v = v.Among(cells, some(kept))
-		c.program = v.Habit.Name()
+		r.program = v.Habit.Name()
 	}
-	c.columns = make([]*wear.Column, len(c.res.Fields))
+	r.columns = make([]*wear.Column, len(r.res.Fields))
 	for f, col := range cells {
-		c.columns[f] = wear.Judge(v.Habit, append(col, kept[f]...))
-		c.columns[f].Rivals = v.Rivals
+		r.columns[f] = wear.Judge(v.Habit, append(col, kept[f]...))
+		r.columns[f].Rivals = v.Rivals
 	}
 	if worn {
-		wear.Settle(c.columns, c.copy.img.Lent != nil, v.Alone)
+		wear.Settle(r.columns, r.copy.img.Lent != nil, v.Alone)
 	}
-	c.judgeBulk(s)
+	r.judgeBulk(s)
 	return ctx.Err()
 }
 
@@ -187,23 +192,23 @@ type sampledPair struct {
 
 // sample reads pairs of rows at fixed places: of those that are not known to
 // be equal, and fewer of those that are.
-func (c *comparison) sample() []sampledPair {
+func (r *reading) sample() []sampledPair {
 	var there, taken [2]int // of rows that are not known to be equal, and of those that are
 	kind := func(i int) int {
-		if c.equal.has(uint32(i)) {
+		if r.equal.has(uint32(i)) {
 			return 1
 		}
 		return 0
 	}
-	for i, m := range c.mate {
+	for i, m := range r.mate {
 		if m >= mateRow {
 			there[kind(i)]++
 		}
 	}
 	var pairs []sampledPair
 	var kinds []int
-	seen, step, sameStep := 0, there[0]/sampled+1, len(c.mate)/sameSampled+1
-	for i, m := range c.mate {
+	seen, step, sameStep := 0, there[0]/sampled+1, len(r.mate)/sameSampled+1
+	for i, m := range r.mate {
 		if m < mateRow {
 			continue
 		}
@@ -216,8 +221,8 @@ func (c *comparison) sample() []sampledPair {
 		if !take {
 			continue
 		}
-		p := sampledPair{was: csv.Split(nil, c.snap.raw(uint32(i)), c.snap.img.Comma), is: csv.Split(nil, c.copy.raw(m-mateRow), c.copy.img.Comma)}
-		if len(p.was) >= len(c.pair) && len(p.is) > slices.Max(c.pair) {
+		p := sampledPair{was: csv.Split(nil, r.snap.raw(uint32(i)), r.snap.img.Comma), is: csv.Split(nil, r.copy.raw(m-mateRow), r.copy.img.Comma)}
+		if len(p.was) >= len(r.pair) && len(p.is) > slices.Max(r.pair) {
 			pairs, kinds = append(pairs, p), append(kinds, k)
 			taken[k]++
 		}
@@ -231,9 +236,9 @@ func (c *comparison) sample() []sampledPair {
 // sampledCells are the sampled cells by field: those of the columns of which some
 // differ, and fewer of those that are as they were, which can only speak against a
 // habit.
-func (c *comparison) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pair) {
-	cells, kept = make([][]wear.Pair, len(c.res.Fields)), make([][]wear.Pair, len(c.res.Fields))
-	for f, col := range c.pair {
+func (r *reading) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pair) {
+	cells, kept = make([][]wear.Pair, len(r.res.Fields)), make([][]wear.Pair, len(r.res.Fields))
+	for f, col := range r.pair {
 		if col < 0 {
 			continue
 		}
@@ -242,8 +247,8 @@ func (c *comparison) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pai
 			to, most = &cells[f], len(pairs)
 		}
 		for _, p := range pairs {
-			a, _ := csv.Value(c.snap.img, p.was[f])
-			b, there := csv.Value(c.copy.img, p.is[col])
+			a, _ := csv.Value(r.snap.img, p.was[f])
+			b, there := csv.Value(r.copy.img, p.is[col])
 			if there && !a.Blank() && !b.Blank() && len(*to) < most {
 				*to = append(*to, wear.Pair{Snapshot: a.String(), Seen: b.String()})
 			}
@@ -254,47 +259,47 @@ func (c *comparison) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pai
 
 // readWorn reads a differing cell by what became of its column, and reports
 // whether it is a change.
-func (c *comparison) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldChange) bool {
+func (dr *drafter) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldChange) bool {
 	if fc.To.Blank() {
 		return true
 	}
-	if fc.From.Blank() && c.tokens[f] != "" && c.tokens[f] == fc.To.String() {
+	if fc.From.Blank() && dr.tokens[f] != "" && dr.tokens[f] == fc.To.String() {
 		b.tally.wear(f, wear.NullToken, "nothing", fc.To.String())
 		return false
 	}
 	r, alone := wear.Alone(fc.From.String(), fc.To.String())
 	if !alone {
-		if c.columns == nil || c.columns[f] == nil {
+		if dr.columns == nil || dr.columns[f] == nil {
 			return true
 		}
-		r = c.columns[f].Read(fc.From.String(), fc.To.String())
+		r = dr.columns[f].Read(fc.From.String(), fc.To.String())
 	}
-	if c.o.Worn != nil && r.Kind != "" {
-		c.o.Worn(Cell{Key: c.snap.key(i), Field: fc.Field, Row: c.copy.rowNumber(j), Snapshot: fc.From.String(), Seen: fc.To.String(), Kind: r.Kind, As: r.As})
+	if dr.o.Worn != nil && r.Kind != "" {
+		b.worn = append(b.worn, Cell{Key: dr.snap.key(i), Field: fc.Field, Row: dr.copy.rowNumber(j), Snapshot: fc.From.String(), Seen: fc.To.String(), Kind: r.Kind, As: r.As})
 	}
 	switch r.As {
 	case wear.Snapshot:
 		b.tally.wear(f, r.Kind, fc.From.String(), fc.To.String())
 		return false
 	case wear.Held:
-		if c.o.Layout.Schema().Equal(fc.Field, fc.From, fc.To) {
+		if dr.o.Layout.Schema().Equal(fc.Field, fc.From, fc.To) {
 			return false
 		}
 		fc.Held = append(fc.Held, changeset.WearHeld.Name)
 		words := heldWords(r.Kind)
-		if !alone && c.columns[f].State == wear.Doubtful {
+		if !alone && dr.columns[f].State == wear.Doubtful {
 			words = "" // they are found when the cells are counted
 		}
 		b.tally.problems.note(changeset.WearHeld.Name, fc.Field, "warn", words, j)
 		b.tally.wornHeld++
 	case wear.Unknown:
-		c.unknown(b, fc.Field, fc.To.String(), r, j)
+		dr.unknown(b, fc.Field, fc.To.String(), r, j)
 		fc.Stop = append(fc.Stop, changeset.WearUnknown.Name)
 	default:
 		if r.Value != fc.To.String() {
 			fc.To = record.Text(r.Value)
 		}
-		if k := c.bulks[f]; k != nil && k.strange {
+		if k := dr.bulks[f]; k != nil && k.strange {
 			fc.Held = append(fc.Held, changeset.Strange.Name)
 			b.tally.problems.note(changeset.Strange.Name, fc.Field, "warn", "", j)
 		}
@@ -313,32 +318,32 @@ func heldWords(k wear.Kind) string {
 	return fmt.Sprintf("looks like what a program does (%s), in a column where it was not done to other cells", k)
 }
 
-func (c *comparison) unknown(b *batch, field, seen string, r wear.Reading, j uint32) {
+func (dr *drafter) unknown(b *batch, field, seen string, r wear.Reading, j uint32) {
 	b.tally.problems.note(changeset.WearUnknown.Name, field, "stop", fmt.Sprintf("%q was changed, and what was meant cannot be told (%s)", seen, r.Kind), j)
 }
 
 // readAdd reads a new record's values by what became of their columns.
-func (c *comparison) readAdd(b *batch, ch *changeset.Change, j uint32) {
+func (dr *drafter) readAdd(b *batch, ch *changeset.Change, j uint32) {
 	for i := range ch.Record {
-		f := slices.Index(c.res.Fields, ch.Record[i].Name)
+		f := slices.Index(dr.res.Fields, ch.Record[i].Name)
 		if f < 0 || ch.Record[i].Value.Blank() {
 			continue
 		}
 		seen := ch.Record[i].Value.String()
 		r, alone := wear.Alone("", seen)
 		if !alone {
-			if c.columns == nil || c.columns[f] == nil {
+			if dr.columns == nil || dr.columns[f] == nil {
 				continue
 			}
-			r = c.columns[f].ReadNew(seen)
+			r = dr.columns[f].ReadNew(seen)
 		}
 		switch {
 		case r.As == wear.Unknown:
-			c.unknown(b, ch.Record[i].Name, seen, r, j)
+			dr.unknown(b, ch.Record[i].Name, seen, r, j)
 			if !slices.Contains(ch.Stop, changeset.WearUnknown.Name) {
 				ch.Stop = append(ch.Stop, changeset.WearUnknown.Name)
 			}
-		case c.bulks[f] != nil && c.bulks[f].strange && c.columns[f].Outside(seen):
+		case dr.bulks[f] != nil && dr.bulks[f].strange && dr.columns[f].Outside(seen):
 			if !slices.Contains(ch.Held, changeset.Strange.Name) {
 				ch.Held = append(ch.Held[:len(ch.Held):len(ch.Held)], changeset.Strange.Name)
 			}
@@ -349,7 +354,7 @@ func (c *comparison) readAdd(b *batch, ch *changeset.Change, j uint32) {
 	}
 	parts := ch.Key.Parts()
 	get := ch.Record.Finder()
-	for i, k := range c.o.Key {
+	for i, k := range dr.o.Key {
 		if v, ok := get(k); ok {
 			parts[i] = v.String()
 		}
@@ -358,6 +363,6 @@ func (c *comparison) readAdd(b *batch, ch *changeset.Change, j uint32) {
 }
 
 // guarded runs the look at worn keys on mapped files.
-func (c *comparison) guardedWornKeys() error {
-	return table.Guard(func() error { c.wornKeys(); return nil })
+func (p *pairs) guardedWornKeys() error {
+	return table.Guard(func() error { p.wornKeys(); return nil })
 }

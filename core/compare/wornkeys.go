@@ -13,22 +13,22 @@ import (
 // rowGroup is the copy's unmatched rows that are seen with one key.
 type rowGroup struct {
 	rows   []uint32
-	repeat uint32 // their group in comparison.repeats, 0 for a single row
+	repeat uint32 // their group in pairs.repeats, 0 for a single row
 }
 
 // wornKeys matches rows whose keys software changed: those of which exactly
 // one snapshot key becomes what is seen, and which no other row claims; where
 // several do, by what else the rows hold.
-func (c *comparison) wornKeys() {
-	if c.copy == nil || !c.o.Wear {
+func (p *pairs) wornKeys() {
+	if p.copy == nil || !p.o.Wear {
 		return
 	}
-	groups, unmatched := c.unmatchedRows()
-	if unmatched == 0 || unmatched*fewUnmatched < c.copy.len() {
+	groups, unmatched := p.unmatchedRows()
+	if unmatched == 0 || unmatched*fewUnmatched < p.copy.len() {
 		return
 	}
 	var lack []uint32
-	for i, m := range c.mate {
+	for i, m := range p.mate {
 		if m == mateNone {
 			lack = append(lack, uint32(i))
 		}
@@ -36,30 +36,30 @@ func (c *comparison) wornKeys() {
 	if len(lack) == 0 {
 		return
 	}
-	habit, ok := c.keyHabit(lack, groups)
+	habit, ok := p.keyHabit(lack, groups)
 	if !ok {
 		return
 	}
 	claims := make(map[string][]uint32, len(groups))
 	for _, i := range lack {
-		worn := wornKey(habit, c.snap.key(i))
+		worn := wornKey(habit, p.snap.key(i))
 		if _, seen := groups[worn]; seen {
 			claims[worn] = append(claims[worn], i)
 		}
 	}
-	c.pairWorn(groups, claims)
+	p.pairWorn(groups, claims)
 }
 
 // unmatchedRows are the rows that match no record, by their keys.
-func (c *comparison) unmatchedRows() (map[string]*rowGroup, int) {
-	groups := make(map[string]*rowGroup, len(c.adds))
-	for _, j := range c.adds {
-		groups[c.copy.key(j).Encoding()] = &rowGroup{rows: []uint32{j}}
+func (p *pairs) unmatchedRows() (map[string]*rowGroup, int) {
+	groups := make(map[string]*rowGroup, len(p.adds))
+	for _, j := range p.adds {
+		groups[p.copy.key(j).Encoding()] = &rowGroup{rows: []uint32{j}}
 	}
-	n := len(c.adds)
-	for g, rows := range c.repeats {
-		if g >= uint32(c.snap.len()) {
-			groups[c.copy.key(rows[0]).Encoding()] = &rowGroup{rows: rows, repeat: g}
+	n := len(p.adds)
+	for g, rows := range p.repeats {
+		if g >= uint32(p.snap.len()) {
+			groups[p.copy.key(rows[0]).Encoding()] = &rowGroup{rows: rows, repeat: g}
 			n += len(rows)
 		}
 	}
@@ -69,11 +69,11 @@ func (c *comparison) unmatchedRows() (map[string]*rowGroup, int) {
 // keyHabit finds the habit that makes most of a sample of unmatched keys
 // those of unmatched rows. Keys that it would have changed and that stand in
 // the copy as they were count against it: a column is worn, or it is not.
-func (c *comparison) keyHabit(lack []uint32, groups map[string]*rowGroup) (best wear.Habit, ok bool) {
+func (p *pairs) keyHabit(lack []uint32, groups map[string]*rowGroup) (best wear.Habit, ok bool) {
 	step := max(len(lack)/100, 1)
-	kept := c.keptKeys()
+	kept := p.keptKeys()
 	most := 0
-	for _, h := range c.known().All() {
+	for _, h := range p.known().All() {
 		n := 0
 		for _, k := range kept {
 			if wornKey(h, k) != k.Encoding() {
@@ -81,7 +81,7 @@ func (c *comparison) keyHabit(lack []uint32, groups map[string]*rowGroup) (best 
 			}
 		}
 		for k := 0; k < len(lack); k += step {
-			if _, there := groups[wornKey(h, c.snap.key(lack[k]))]; there {
+			if _, there := groups[wornKey(h, p.snap.key(lack[k]))]; there {
 				n++
 			}
 		}
@@ -93,10 +93,10 @@ func (c *comparison) keyHabit(lack []uint32, groups map[string]*rowGroup) (best 
 }
 
 // keptKeys are keys of a sample of records that are matched as they are.
-func (c *comparison) keptKeys() (keys []record.Key) {
-	for i := 0; i < len(c.mate); i += max(len(c.mate)/100, 1) {
-		if c.mate[i] >= mateRow {
-			keys = append(keys, c.snap.key(uint32(i)))
+func (p *pairs) keptKeys() (keys []record.Key) {
+	for i := 0; i < len(p.mate); i += max(len(p.mate)/100, 1) {
+		if p.mate[i] >= mateRow {
+			keys = append(keys, p.snap.key(uint32(i)))
 		}
 	}
 	return keys
@@ -114,7 +114,7 @@ func wornKey(h wear.Habit, k record.Key) string {
 // pairWorn pairs each row with the one record that claims it. Rows that
 // several claim are told apart by what else they hold; what is left is
 // nobody's.
-func (c *comparison) pairWorn(groups map[string]*rowGroup, claims map[string][]uint32) {
+func (p *pairs) pairWorn(groups map[string]*rowGroup, claims map[string][]uint32) {
 	taken := map[uint32]bool{}
 	var lost []uint32
 	pairs, example, first := 0, "", uint32(0)
@@ -123,48 +123,48 @@ func (c *comparison) pairWorn(groups map[string]*rowGroup, claims map[string][]u
 		if len(records) == 1 && len(g.rows) == 1 {
 			j, i := g.rows[0], records[0]
 			taken[j] = true
-			c.pairUp(i, j)
+			p.join(i, j)
 			if pairs++; example == "" || i < first {
 				first = i
-				example = c.snap.key(first).String() + " as " + c.copy.key(j).String()
+				example = p.snap.key(first).String() + " as " + p.copy.key(j).String()
 			}
 			continue
 		}
 		if len(records) == 1 {
 			continue // one record on several rows: a repeat
 		}
-		left, without := c.byEvidence(g.rows, records)
+		left, without := p.byEvidence(g.rows, records)
 		for _, j := range g.rows {
 			taken[j] = true
 		}
-		delete(c.repeats, g.repeat)
+		delete(p.repeats, g.repeat)
 		lost = append(lost, left...)
 		if len(left) > 0 { // the records may be on the rows that are left
 			for _, i := range without {
-				c.mate[i] = mateRepeat
+				p.mate[i] = mateRepeat
 			}
-			c.res.Records.StoppedRecords += len(without)
+			p.res.Records.StoppedRecords += len(without)
 		}
 	}
-	c.adds = slices.DeleteFunc(c.adds, func(j uint32) bool { return taken[j] })
-	name := c.copy.img.Name
-	c.keyWorn = pairs > 0 || len(c.evidence) > 0
+	p.adds = slices.DeleteFunc(p.adds, func(j uint32) bool { return taken[j] })
+	name := p.copy.img.Name
+	p.keyWorn = pairs > 0 || len(p.evidence) > 0
 	if pairs > 0 {
 		f := changeset.KeyWorn.Finding("%s with a key that a program changed %s recognised (%s)", words.Count(pairs, "row"), isAre(pairs), example)
 		f.Count = pairs
-		c.find(f, name, strings.Join(c.o.Key, ", "))
+		p.find(f, name, strings.Join(p.o.Key, ", "))
 	}
-	if n := len(c.evidence); n > 0 {
+	if n := len(p.evidence); n > 0 {
 		f := changeset.KeyEvidence.Finding("%s with a key that several records are shown with %s told apart by the other fields; all their changes are held", words.Count(n, "row"), isAre(n))
 		f.Count = n
-		c.find(f, name, strings.Join(c.o.Key, ", "))
+		p.find(f, name, strings.Join(p.o.Key, ", "))
 	}
 	if len(lost) > 0 {
 		slices.Sort(lost)
-		c.res.Records.Stopped += len(lost)
+		p.res.Records.Stopped += len(lost)
 		f := changeset.KeyLost.Finding("%s with a key that several records would be shown with: nothing is taken from there", words.Count(len(lost), "row"))
 		f.Count = len(lost)
-		c.findRows(f, name, c.copy.rowNumbers(lost))
+		p.findRows(f, name, p.copy.rowNumbers(lost))
 	}
 }
 

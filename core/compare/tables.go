@@ -1,0 +1,208 @@
+package compare
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"paletwin/core/changeset"
+	"paletwin/core/layout"
+	"paletwin/core/slip"
+	"paletwin/core/table"
+	"paletwin/core/words"
+)
+
+// tables are the two tables of a comparison, scanned, with the columns of one
+// matched to those of the other. The result is filled in as the comparison goes on.
+type tables struct {
+	called string // what the first table is called in refusals, with a space behind
+	o      Options
+	res    *Result
+
+	snap     *side
+	copy     *side  // nil without a copy
+	format   string // of the copy
+	nulls    bool   // one of the tables tells null from empty
+	pair     []int  // for each field of the snapshot the copy's column, or -1
+	lentHere bool   // the copy says that it was lent from this snapshot
+	layouted
+}
+
+func newTables(snapshot *table.Image, o Options) *tables {
+	if o.Cores <= 0 {
+		o.Cores = runtime.GOMAXPROCS(0)
+	}
+	return &tables{o: o, called: "the snapshot ", res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading, Findings: slices.Clone(o.Findings)}}
+}
+
+// openTables matches the columns of two tables, and scans both.
+func openTables(ctx context.Context, snapshot, edited *table.Image, o Options) (*tables, error) {
+	t := newTables(snapshot, o)
+	return t, t.open(ctx, snapshot, edited)
+}
+
+func (t *tables) open(ctx context.Context, snapshot, edited *table.Image) error {
+	if err := t.headings(snapshot, edited); err != nil {
+		return err
+	}
+	return t.scan(ctx)
+}
+
+// headings matches the copy's columns to the snapshot's fields.
+func (t *tables) headings(snapshot, edited *table.Image) error {
+	if err := checkHeading(snapshot); err != nil {
+		return err
+	}
+	for _, m := range []*table.Image{snapshot, edited} {
+		if m != nil {
+			t.notes(m)
+		}
+	}
+	cols := make([]int, len(t.o.Key))
+	for i, k := range t.o.Key {
+		if cols[i] = snapshot.Column(k); cols[i] < 0 {
+			return &Refusal{Code: NoKeyColumn, File: snapshot.Name, Column: k,
+				Text: fmt.Sprintf("%s has no column %q", snapshot.Name, k), Columns: snapshot.Heading}
+		}
+	}
+	t.snap = newSide(snapshot, cols)
+	if t.o.Slips != "" {
+		t.snap.lowest = new(slip.Lowest)
+	}
+	t.useLayout()
+	if edited == nil {
+		return nil
+	}
+	if err := t.lent(edited); err != nil {
+		return err
+	}
+	t.format = edited.Found.Format
+	m := layout.MatchColumns(snapshot.Heading, edited.Heading)
+	t.wornHeadings(&m, snapshot.Heading, edited.Heading)
+	t.res.Columns, t.pair = m, m.Column
+	t.nameHeadings(edited, m)
+	if err := t.checkColumns(snapshot, edited, m); err != nil {
+		return err
+	}
+	copied := make([]int, len(cols))
+	for i, col := range cols {
+		if copied[i] = m.Column[col]; copied[i] < 0 {
+			return &Refusal{Code: NoKeyColumn, File: edited.Name, Column: t.o.Key[i],
+				Text: fmt.Sprintf("%s has no column for the key %q", edited.Name, t.o.Key[i]), Columns: edited.Heading}
+		}
+	}
+	t.copy = newSide(edited, copied)
+	t.copy.form = t.snap.form
+	t.ignoreColumns()
+	for _, name := range t.o.Untouched {
+		if f := snapshot.Column(name); f >= 0 {
+			t.pair[f] = -1
+		}
+	}
+	t.nulls = snapshot.Nulls || edited.Nulls
+	return nil
+}
+
+// nameHeadings lists which column was taken for which field.
+func (t *tables) nameHeadings(edited *table.Image, m layout.Match) {
+	all := make([]Heading, len(edited.Heading))
+	for i, h := range edited.Heading {
+		all[i] = Heading{h, "", "ignored"}
+	}
+	for f, col := range m.Column {
+		if col >= 0 && !t.o.Layout.Ignores(t.res.Fields[f]) {
+			all[col].Field, all[col].How = t.res.Fields[f], m.How[f]
+		}
+	}
+	for _, r := range edited.Renamed {
+		all[r.Column].Heading, all[r.Column].How = r.Heading, layout.How(r.How)
+	}
+	t.res.Headings = all
+}
+
+// checkColumns says what the headings of the copy have too many or too few.
+func (t *tables) checkColumns(snapshot, edited *table.Image, m layout.Match) error {
+	if len(m.Ignored) == len(edited.Heading) {
+		return &Refusal{Code: NoCommon, File: edited.Name, Text: fmt.Sprintf("%s and %s have no column in common", snapshot.Name, edited.Name),
+			Columns: edited.Heading}
+	}
+	there := make(map[string]bool, len(edited.Heading))
+	for _, h := range edited.Heading {
+		there[h] = true
+	}
+	for i, f := range snapshot.Heading {
+		switch {
+		case m.Column[i] < 0 && there[f]:
+			return twice(edited, f)
+		case m.Column[i] < 0 && edited.Lent != nil && !slices.Contains(edited.Lent.Fields, f):
+		case m.Column[i] < 0 && t.l.Ignores(f):
+		case m.Column[i] < 0:
+			t.find(changeset.ColumnAbsent.Finding("the copy has no column %q; that field is left untouched", f), edited.Name, f)
+		case m.How[i] != layout.Exact:
+			t.find(changeset.HeadingWorn.Finding("the heading %q is taken for %q (%s)", edited.Heading[m.Column[i]], f, m.How[i]), edited.Name, f)
+		}
+	}
+	for _, col := range m.Ignored {
+		h := edited.Heading[col]
+		if t.l.Ignores(h) {
+			continue
+		}
+		if h == "" {
+			h = fmt.Sprintf("number %d, which has no heading,", col+1)
+		} else {
+			h = fmt.Sprintf("%q", h)
+		}
+		t.find(changeset.ColumnExtra.Finding("column %s is not in the snapshot and is ignored%s", h, t.lost(snapshot, m, edited.Heading[col])), edited.Name, edited.Heading[col])
+	}
+	return nil
+}
+
+// notes makes findings of what was noticed while a file was read.
+func (t *tables) notes(m *table.Image) {
+	for _, n := range m.Notes {
+		if m.Lent != nil && n.Code == changeset.OtherSheets.Name {
+			continue // the sheet that says how to edit the copy
+		}
+		f := changeset.Finding{Code: n.Code, Level: changeset.Note, Scope: changeset.OfFile, Text: n.Text, Count: n.Count}
+		t.find(f, m.Name, n.Column)
+	}
+}
+
+func (t *tables) find(f changeset.Finding, file, column string) {
+	f.File, f.Column = file, column
+	t.res.Findings = append(t.res.Findings, f)
+}
+
+// scan walks both tables at once.
+func (t *tables) scan(ctx context.Context) error {
+	g, ctx := errgroup.WithContext(ctx)
+	for _, s := range []*side{t.snap, t.copy} {
+		if s != nil {
+			g.Go(func() error { return table.Guard(func() error { return s.scan(ctx) }) })
+		}
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	t.res.Records.Snapshot = t.snap.len()
+	if err := t.snap.refuse(t.called); err != nil {
+		return err
+	}
+	for _, s := range []*side{t.snap, t.copy} {
+		if s != nil && s.bare > 0 {
+			f := changeset.BareQuote.Finding("%s: a quote stands inside %s that do not start with one; taken as it stands", s.img.Name, words.Count(s.bare, "cell"))
+			f.Count = s.bare
+			t.find(f, s.img.Name, "")
+		}
+	}
+	if t.copy != nil {
+		t.res.Records.Edited = t.copy.len()
+		t.res.Records.Blank = t.copy.blank
+	}
+	return nil
+}
+
+// count writes a number with its noun: "1 cell", "3 cells".

@@ -1,0 +1,132 @@
+package compare
+
+import (
+	"context"
+
+	"paletwin/core/changeset"
+	"paletwin/core/table"
+	"paletwin/core/words"
+)
+
+// writer finishes the drafts: each is marked with what was judged, encoded,
+// counted and handed on.
+type writer struct {
+	*judgement
+	sink Sink
+	sum  tally // of all workers
+	took moves // what the changes do to sums
+}
+
+// write hands the changes to the sink and completes the result.
+func (jd *judgement) write(ctx context.Context, sink Sink) error {
+	wr := &writer{judgement: jd, sink: sink, took: moves{}}
+	if err := wr.all(ctx); err != nil {
+		return err
+	}
+	wr.report()
+	if err := wr.checkAll(ctx); err != nil {
+		return err
+	}
+	return table.Guard(func() error { return wr.totals(ctx) })
+}
+
+// all writes the drafts that were kept, or makes them anew.
+func (wr *writer) all(ctx context.Context) error {
+	if wr.kept == nil {
+		return wr.each(ctx, wr.finish, wr.take)
+	}
+	for k, b := range wr.kept {
+		wr.finish(b)
+		if err := wr.take(b); err != nil {
+			return err
+		}
+		wr.kept[k] = nil
+	}
+	return ctx.Err()
+}
+
+// finish puts what was judged on the changes of a batch, has them judged from
+// outside, and encodes them. Several goroutines call it.
+func (wr *writer) finish(b *batch) {
+	for k, ch := range b.changes {
+		wr.mark(ch, b.places[k])
+		if wr.o.Judge != nil {
+			wr.o.Judge(ch)
+		}
+		b.lines = changeset.AppendLine(b.lines, ch)
+	}
+}
+
+// take adds a worker's batch to the result and hands it to the sink.
+func (wr *writer) take(b *batch) error {
+	r, t := wr.res, &b.tally
+	r.Records.Unchanged += t.unchanged
+	r.Records.Kept += t.kept
+	r.Records.Skipped += t.skipped
+	for _, ch := range b.changes {
+		r.Changes.Count(ch)
+		if ch.Act != changeset.Delete || len(ch.Held)+len(ch.Stop) == 0 {
+			wr.took.take(ch)
+		}
+	}
+	wr.sum.add(t)
+	for _, x := range b.worn {
+		wr.o.Worn(x)
+	}
+	if wr.sink == nil || len(b.changes) == 0 {
+		return nil
+	}
+	return wr.sink.WriteEncoded(b.lines, b.changes)
+}
+
+// report makes the findings that are known once all pairs were seen, and
+// puts everything in its order.
+func (wr *writer) report() {
+	r, t := wr.res, &wr.sum
+	r.Changes.Sort(r.Fields)
+	if t.blanked > 0 {
+		f := changeset.Blanked.Finding("%s emptied in the copy; the changes are held", words.Count(t.blanked, "cell"))
+		f.Count, f.Row = t.blanked, wr.copy.rowNumber(t.blankRow)
+		wr.find(f, wr.copy.img.Name, "")
+	}
+	if t.blankKept > 0 {
+		f := changeset.BlankKept.Finding("%s empty in the copy; the snapshot's values stand", words.Count(t.blankKept, "cell"))
+		f.Count = t.blankKept
+		wr.find(f, wr.copy.img.Name, "")
+	}
+	for _, a := range []changeset.Act{changeset.Amend, changeset.Add, changeset.Delete} {
+		if n := t.refused[a]; n > 0 {
+			f := changeset.NotAllowed.Finding("the copy would %s %s, which is not allowed here", a, words.Count(n, "record"))
+			f.Count = n
+			wr.find(f, "", "")
+		}
+	}
+	wr.reportWear(&t.wornTally)
+	wr.reportProblems(&t.problems)
+	wr.reportBulk()
+	for _, k := range t.listedAmended {
+		f := changeset.ListedAmended.Finding("%s is on the delete list and amended in the copy", k)
+		f.Key = k.String()
+		wr.find(f, wr.o.DeleteList.Name, "")
+	}
+}
+
+// checkAll looks at all of the copy's values.
+func (wr *writer) checkAll(ctx context.Context) error {
+	if wr.l == nil || wr.copy == nil || !wr.o.CheckAll {
+		return nil
+	}
+	r, err := wr.l.Check(ctx, wr.copy.img)
+	if err != nil {
+		return err
+	}
+	for _, f := range r.Found {
+		text := changeset.Unchecked.Finding("%s: %s", f.Field, f.Text)
+		text.Count = f.Count
+		if len(f.Rows) > 0 {
+			wr.findRows(text, wr.copy.img.Name, f.Rows)
+			wr.res.Findings[len(wr.res.Findings)-1].Column = f.Field
+		}
+	}
+	return nil
+}

@@ -159,7 +159,7 @@ func checkColumn(t *testing.T, r *rand.Rand, e columnEdit, h *wear.Habit, n int,
 		name = h.Name()
 	}
 	k := &seen{map[[2]string]bool{}}
-	o := compare.Options{RecordSet: "t", Key: []string{"k"}, Wear: true, Year: 2026}
+	o := compare.Options{RecordSet: "t", Key: []string{"k"}, Program: compare.Program{Wear: true, Year: 2026}}
 	_, err := compare.Run(t.Context(), asImage(t, "s.csv", snapshot), asImage(t, "e.csv", edited), o, k)
 	require.NoError(t, err)
 	lost := 0

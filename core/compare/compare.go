@@ -38,50 +38,75 @@ const (
 // Options say what is compared and what differences mean.
 type Options struct {
 	RecordSet     string
+	Key           []string
 	Layout        *layout.Layout // or nil
 	SameOnly      bool           // the layout says which values are the same, and judges nothing
 	CheckAll      bool           // check all of the copy's values, not only new and changed ones
-	Key           []string
-	Missing       string              // Held, Asked or Ignore; "" is Held
-	Blank         string              // Held, Clear or Ignore; "" is Held
-	Allow         []changeset.Act     // the acts that may be proposed; nil allows all
-	Limits        *layout.Limits      // beside the layout's, or nil
-	LimitsOf      string              // whose these are: "the routine autumn-fees"
-	Untouched     []string            // fields that are not compared, of records that both have
-	OtherRegister bool                // go on where the copy is no copy of the snapshot
-	AllMissing    bool                // deletes that were asked for stay open, however many they are
-	DeleteList    *KeyList            // records to delete, or nil
-	Wear          bool                // tell what software did to the copy from what was meant
-	Year          int                 // the clock's, for dates that have none
-	SavedIn       string              // the locale of the program that saved the copy, if it is known
-	DayOrder      string              // "dmy" or "mdy", if it is known
-	Findings      []changeset.Finding // what was noticed before the comparison
-	AddFields     []string            // the fields that new records have; nil is all of the copy's
-	Slips         string              // SlipsHold, SlipsWarn or SlipsOff; "" is off, and makes no sample
+	OtherRegister bool           // go on where the copy is no copy of the snapshot
+	Proposals
+	Program
+	SlipSearch
+	Loans
+	Room
+	Findings []changeset.Finding // what was noticed before the comparison
+	// Counted, if not nil, is told the numbers of records and of rows before
+	// the first change is written.
+	Counted func(snapshot, edited int)
+	// Judge, if not nil, is asked about each change before it is written
+	// and may add holds to it. It is called on several goroutines.
+	Judge func(*changeset.Change)
+}
+
+// Proposals say what is proposed where the copy differs.
+type Proposals struct {
+	Missing    string          // Held, Asked or Ignore; "" is Held
+	Blank      string          // Held, Clear or Ignore; "" is Held
+	Allow      []changeset.Act // the acts that may be proposed; nil allows all
+	AllMissing bool            // deletes that were asked for stay open, however many they are
+	DeleteList *KeyList        // records to delete, or nil
+	Untouched  []string        // fields that are not compared, of records that both have
+	AddFields  []string        // the fields that new records have; nil is all of the copy's
+	Limits     *layout.Limits  // beside the layout's, or nil
+	LimitsOf   string          // whose these are: "the routine autumn-fees"
+}
+
+// Program says what is known of the program that saved the copy.
+type Program struct {
+	Wear     bool       // tell what software did to the copy from what was meant
+	Year     int        // the clock's, for dates that have none
+	SavedIn  string     // the program's locale, if it is known
+	DayOrder string     // "dmy" or "mdy", if it is known
+	Worn     func(Cell) // if not nil, is told of every cell that is not read as it is seen
+}
+
+// SlipSearch says whether slips of the hand are looked for, and with what.
+type SlipSearch struct {
+	Slips string // SlipsHold, SlipsWarn or SlipsOff; "" is off, and makes no sample
 	// Earlier, if not nil, gives what earlier snapshots had for the fields of
 	// some records, newest first. keys are record.Key encodings.
 	Earlier func(ctx context.Context, fields []string, keys map[string]bool) ([]Earlier, error)
 	// Others, if not nil, gives the samples of other snapshots of these
 	// records.
 	Others func() ([]Other, error)
-	Worn   func(Cell) // if not nil, is told of every cell that is not read as it is seen; several goroutines call it
-	Cores  int        // 0 means all
-	Memory int64      // bytes that may be used beside the files' own pages; 0 means as many as it takes
-	// Spill gives a zeroed array of so many bytes that does not count as
-	// memory, such as a mapped temporary file. It is asked when Memory would
-	// not do; without it, Memory is not kept.
-	Spill func(bytes int64) ([]byte, error)
-	// Counted, if not nil, is told the numbers of records and of rows before
-	// the first change is made.
-	Counted func(snapshot, edited int)
+}
+
+// Loans tell what was lent of the snapshot.
+type Loans struct {
 	// Lends, if not nil, gives what narrow copies of the snapshot were made of.
 	Lends func() []*table.Lent
 	// Digest gives the snapshot's SHA-256, hexadecimal. It is asked where the
 	// copy says that it was lent.
 	Digest func() (string, error)
-	// Judge, if not nil, is asked about each change before it is written
-	// and may add holds to it. It is called on several goroutines.
-	Judge func(*changeset.Change)
+}
+
+// Room is what a comparison may take of the machine.
+type Room struct {
+	Cores  int   // 0 means all
+	Memory int64 // bytes that may be used beside the files' own pages; 0 means as many as it takes
+	// Spill gives a zeroed array of so many bytes that does not count as
+	// memory, such as a mapped temporary file. It is asked when Memory would
+	// not do; without it, Memory is not kept.
+	Spill func(bytes int64) ([]byte, error)
 }
 
 func (o *Options) allows(a changeset.Act) bool {

@@ -156,7 +156,7 @@ func TestComparisonIsTheModels(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		snapshot := register(t)
 		edited := edit(t, snapshot)
-		o := Options{Key: []string{"k", "l"}, OtherRegister: true, Cores: rapid.IntRange(1, 3).Draw(t, "cores")}
+		o := Options{Key: []string{"k", "l"}, OtherRegister: true, Room: Room{Cores: rapid.IntRange(1, 3).Draw(t, "cores")}}
 		res, k := run(t, snapshot, edited, o)
 		assert.Equal(t, model(snapshot, edited), found(k.changes))
 		addsUp(t, res)
@@ -174,10 +174,7 @@ func TestTheComparisonAddsUpUnderEveryOption(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		snapshot := register(t)
 		edited := edit(t, snapshot)
-		o := Options{Key: []string{"k", "l"}, OtherRegister: true, Slips: rapid.SampledFrom([]string{"", SlipsOff, SlipsWarn, SlipsHold}).Draw(t, "slips"),
-			Missing: rapid.SampledFrom([]string{Held, Asked, Ignore}).Draw(t, "missing"),
-			Blank:   rapid.SampledFrom([]string{Held, Clear, Ignore}).Draw(t, "blank"),
-			Allow:   rapid.SampledFrom([][]changeset.Act{nil, {changeset.Amend}, {changeset.Add, changeset.Delete}}).Draw(t, "allow")}
+		o := Options{Key: []string{"k", "l"}, OtherRegister: true, SlipSearch: SlipSearch{Slips: rapid.SampledFrom([]string{"", SlipsOff, SlipsWarn, SlipsHold}).Draw(t, "slips")}, Proposals: Proposals{Missing: rapid.SampledFrom([]string{Held, Asked, Ignore}).Draw(t, "missing"), Blank: rapid.SampledFrom([]string{Held, Clear, Ignore}).Draw(t, "blank"), Allow: rapid.SampledFrom([][]changeset.Act{nil, {changeset.Amend}, {changeset.Add, changeset.Delete}}).Draw(t, "allow")}}
 		if rapid.Bool().Draw(t, "list") {
 			list, err := ReadKeyList("list.csv", []byte("k,l\n1,a\n2,a\n3,a\n1,a\n99,z\n"), o.Key, nil)
 			require.NoError(t, err)
@@ -226,8 +223,8 @@ func TestSameBytesOnAnyNumberOfCores(t *testing.T) {
 	for i := range 2 * chunk {
 		edited = append(edited, []string{fmt.Sprintf("new-%d", i), "b"})
 	}
-	_, one := run(t, rows, edited, Options{Cores: 1})
-	_, many := run(t, rows, edited, Options{Cores: 7})
+	_, one := run(t, rows, edited, Options{Room: Room{Cores: 1}})
+	_, many := run(t, rows, edited, Options{Room: Room{Cores: 7}})
 	assert.True(t, bytes.Equal(one.lines, many.lines))
 	assert.NotEmpty(t, one.lines)
 }
@@ -353,7 +350,7 @@ func TestShuffledAtEveryMemory(t *testing.T) {
 	require.Len(t, want.changes, n)
 	for _, memory := range []int64{1, 60_000, 90_000, 250_000} {
 		spilled := 0
-		_, got := run(t, rows, edited, Options{Memory: memory, Spill: func(n int64) ([]byte, error) { spilled++; return make([]byte, n), nil }})
+		_, got := run(t, rows, edited, Options{Room: Room{Memory: memory, Spill: func(n int64) ([]byte, error) { spilled++; return make([]byte, n), nil }}})
 		assert.True(t, bytes.Equal(want.lines, got.lines))
 		assert.Equal(t, memory < 250_000, spilled > 0, "%d bytes", memory)
 	}

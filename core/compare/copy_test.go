@@ -169,7 +169,7 @@ func TestLentRecordsAreKnown(t *testing.T) {
 			t.Skip("more like another copy")
 		}
 		lent.SetRows(bits)
-		res, k := run(t, snapshot, edited, Options{Lends: func() []*table.Lent { return []*table.Lent{lent} }})
+		res, k := run(t, snapshot, edited, Options{Loans: Loans{Lends: func() []*table.Lent { return []*table.Lent{lent} }}})
 		found := map[string]int{}
 		for _, f := range res.Findings {
 			found[f.Code] = f.Count
@@ -195,7 +195,7 @@ func TestLentRecordsAreKnown(t *testing.T) {
 		if gone := rapid.IntRange(0, 3).Draw(t, "gone"); gone > 0 {
 			full = slices.Delete(full, 1, 1+gone)
 		}
-		res, _ = run(t, snapshot, full, Options{Lends: func() []*table.Lent { return []*table.Lent{lent} }})
+		res, _ = run(t, snapshot, full, Options{Loans: Loans{Lends: func() []*table.Lent { return []*table.Lent{lent} }}})
 		assert.False(t, slices.ContainsFunc(res.Findings, func(f changeset.Finding) bool { return f.Code == "lent" || f.Code == "not-lent" }))
 	})
 }
@@ -215,7 +215,7 @@ func TestHowMuchOfASnapshotACopyHas(t *testing.T) {
 	}
 	for missing, held := range map[int]bool{1: false, 2: false, 3: true} {
 		k := new(kept)
-		res, err := Run(t.Context(), image(t, "s.csv", table(100, 20, 0)), image(t, "e.csv", table(100+missing, 20-missing, 0)), Options{RecordSet: "t", Key: []string{"k"}, Missing: Asked}, k)
+		res, err := Run(t.Context(), image(t, "s.csv", table(100, 20, 0)), image(t, "e.csv", table(100+missing, 20-missing, 0)), Options{RecordSet: "t", Key: []string{"k"}, Proposals: Proposals{Missing: Asked}}, k)
 		require.NoError(t, err)
 		assert.Equal(t, missing, res.Changes.Delete)
 		for _, ch := range k.changes {

@@ -137,7 +137,7 @@ func changesOf(t *testing.T, snapshot [][]string, edited *table.Image, year int)
 	s, err := open.Open("snapshot.csv", b.Bytes(), table.Options{})
 	require.NoError(t, err)
 	sink := &fieldSink{all: map[string]*changeset.FieldChange{}}
-	_, err = compare.Run(context.Background(), s, edited, compare.Options{RecordSet: "aids", Key: []string{"aid_no"}, Wear: true, Year: year, Blank: compare.Clear}, sink)
+	_, err = compare.Run(context.Background(), s, edited, compare.Options{RecordSet: "aids", Key: []string{"aid_no"}, Program: compare.Program{Wear: true, Year: year}, Proposals: compare.Proposals{Blank: compare.Clear}}, sink)
 	require.NoError(t, err)
 	return sink.all
 }

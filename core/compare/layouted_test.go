@@ -112,7 +112,7 @@ rules: [{check: new.v < 100, message: too much}]
 limits: {add: 1}
 `
 	res, changes := with(t, l, "k,v,w,u\n001,10.00,a,p\n002,10.00,a,q\n003,10.00,a,r\n004,10.00,a,s\n005,10.00,a,t\n",
-		"k,v,w,u\n1,12,b,p\n2,200,a,q\n3,10.005,a,p\n4,10.0,b,\n6,1,a,x\n7,x,a,y\n", compare.Options{Missing: compare.Ignore})
+		"k,v,w,u\n1,12,b,p\n2,200,a,q\n3,10.005,a,p\n4,10.0,b,\n6,1,a,x\n7,x,a,y\n", compare.Options{Proposals: compare.Proposals{Missing: compare.Ignore}})
 	assert.Equal(t, []int{4, 2}, []int{res.Changes.Amend, res.Changes.Add}, changes)
 	assert.Equal(t, res.Records.Snapshot, res.Changes.Amend+res.Records.Unchanged+res.Records.Kept)
 	assert.Contains(t, changes, `"key":["001"],"fields":{"v":{"from":"10.00","to":"12.00"}}`)
@@ -138,7 +138,7 @@ func TestListsNameRecordsInEveryForm(t *testing.T) {
 	require.NoError(t, err)
 	s, err := csv.Open("s.csv", []byte("k,v\n001,a\n002,b\n003,c\n"))
 	require.NoError(t, err)
-	res, err := compare.Run(t.Context(), s, nil, compare.Options{RecordSet: "t", Key: []string{"k"}, Layout: l, DeleteList: list}, nil)
+	res, err := compare.Run(t.Context(), s, nil, compare.Options{RecordSet: "t", Key: []string{"k"}, Layout: l, Proposals: compare.Proposals{DeleteList: list}}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 2, res.Changes.Delete)
 	counts := map[string]int{}

@@ -31,8 +31,7 @@ func TestSlipsOnlyHold(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		snapshot := register(t)
 		edited := edit(t, snapshot)
-		o := Options{Key: []string{"k", "l"}, OtherRegister: true, Slips: SlipsOff, Cores: rapid.IntRange(1, 3).Draw(t, "cores"),
-			Missing: rapid.SampledFrom([]string{Held, Asked, Ignore}).Draw(t, "missing"), Blank: rapid.SampledFrom([]string{Held, Clear, Ignore}).Draw(t, "blank")}
+		o := Options{Key: []string{"k", "l"}, OtherRegister: true, SlipSearch: SlipSearch{Slips: SlipsOff}, Room: Room{Cores: rapid.IntRange(1, 3).Draw(t, "cores")}, Proposals: Proposals{Missing: rapid.SampledFrom([]string{Held, Asked, Ignore}).Draw(t, "missing"), Blank: rapid.SampledFrom([]string{Held, Clear, Ignore}).Draw(t, "blank")}}
 		off, without := run(t, snapshot, edited, o)
 		o.Slips = SlipsWarn
 		_, warned := run(t, snapshot, edited, o)
@@ -73,7 +72,7 @@ func filled(records int) (snapshot, edited [][]string) {
 func TestManyChangesAreJudgedLikeFew(t *testing.T) {
 	for _, n := range []int{2000, mostDrafted + 5000} {
 		snapshot, edited := filled(n)
-		res, k := run(t, snapshot, edited, Options{Slips: SlipsHold})
+		res, k := run(t, snapshot, edited, Options{SlipSearch: SlipSearch{Slips: SlipsHold}})
 		require.Len(t, k.changes, n)
 		var held []string
 		for _, c := range k.changes {
@@ -108,7 +107,7 @@ func TestACopyFitsItsOwnSnapshot(t *testing.T) {
 	}
 	newer[1], newer[2900] = newer[2900], newer[1]
 	sample := func(rows [][]string) slip.Sample {
-		res, _ := run(t, rows, rows, Options{Slips: SlipsHold})
+		res, _ := run(t, rows, rows, Options{SlipSearch: SlipSearch{Slips: SlipsHold}})
 		text, err := res.Sample.MarshalText()
 		require.NoError(t, err)
 		var back slip.Sample
@@ -124,7 +123,7 @@ func TestACopyFitsItsOwnSnapshot(t *testing.T) {
 		return e
 	}
 	codes := func(edited [][]string) (all []string) {
-		res, err := Run(context.Background(), image(t, "newer.csv", newer), image(t, "edited.csv", edited), Options{RecordSet: "t", Key: []string{"k"}, Slips: SlipsHold, Others: others}, nil)
+		res, err := Run(context.Background(), image(t, "newer.csv", newer), image(t, "edited.csv", edited), Options{RecordSet: "t", Key: []string{"k"}, SlipSearch: SlipSearch{Slips: SlipsHold, Others: others}}, nil)
 		require.NoError(t, err)
 		for _, f := range res.Findings {
 			all = append(all, f.Code)

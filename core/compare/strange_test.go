@@ -28,7 +28,7 @@ func feesShown(t *testing.T, n, others int, show func(fee string) string, more s
 		e = append(e, strings.Split(more, ","))
 	}
 	sink := &fieldSink{all: map[string]*changeset.FieldChange{}}
-	res, err := compare.Run(t.Context(), asImage(t, "s.csv", s), asImage(t, "e.csv", e), compare.Options{RecordSet: "t", Key: []string{"k"}, Wear: true, Year: 2026}, sink)
+	res, err := compare.Run(t.Context(), asImage(t, "s.csv", s), asImage(t, "e.csv", e), compare.Options{RecordSet: "t", Key: []string{"k"}, Program: compare.Program{Wear: true, Year: 2026}}, sink)
 	require.NoError(t, err)
 	return res, sink.all
 }
@@ -98,7 +98,7 @@ func TestChoicesOfAColumn(t *testing.T) {
 			s = append(s, []string{fmt.Sprint(i), v, "see the file"})
 			e = append(e, []string{fmt.Sprint(i), edit(v), "see the file"})
 		}
-		res, err := compare.Run(t.Context(), asImage(t, "s.csv", s), asImage(t, "e.csv", e), compare.Options{RecordSet: "t", Key: []string{"k"}, Wear: true, Year: 2026}, nil)
+		res, err := compare.Run(t.Context(), asImage(t, "s.csv", s), asImage(t, "e.csv", e), compare.Options{RecordSet: "t", Key: []string{"k"}, Program: compare.Program{Wear: true, Year: 2026}}, nil)
 		require.NoError(t, err)
 		return codesOf(res, "zone")
 	}

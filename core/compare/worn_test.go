@@ -55,7 +55,7 @@ func TestKeysShownAlike(t *testing.T) {
 
 	twins := strings.Replace(s.String(), "aid 3,3.50", "aid 4,4.50", 1) // two records that only the key tells apart
 	edited = strings.Replace(edited, "aid 3,3.5\n", "aid 4,4.5\n", 1)
-	res, _ = worn(t, twins, edited, compare.Options{Missing: compare.Asked})
+	res, _ = worn(t, twins, edited, compare.Options{Proposals: compare.Proposals{Missing: compare.Asked}})
 	assert.Equal(t, 2, res.Records.Stopped)
 	assert.Equal(t, 2, res.Records.StoppedRecords)
 	assert.Zero(t, res.Changes.Delete, "a record that may be on a stopped row is not deleted")
@@ -99,7 +99,7 @@ func TestEditsAreNoWear(t *testing.T) {
 	require.NoError(t, err)
 	b, err := csv.Open("b.csv", open("1,A,29.75\n2,b,31.25\n3,d,1.50\n"))
 	require.NoError(t, err)
-	told, err := compare.Run(context.Background(), a, b, compare.Options{RecordSet: "t", Key: []string{"k"}, Wear: true, Year: 2026}, nil)
+	told, err := compare.Run(context.Background(), a, b, compare.Options{RecordSet: "t", Key: []string{"k"}, Program: compare.Program{Wear: true, Year: 2026}}, nil)
 	require.NoError(t, err)
 	bytes, err := compare.Run(context.Background(), a, b, compare.Options{RecordSet: "t", Key: []string{"k"}}, nil)
 	require.NoError(t, err)

@@ -66,8 +66,7 @@ func lent(t require.TestingT, c *Copy) (*table.Image, []byte) {
 }
 
 func unchanged(t require.TestingT, s, e *table.Image, l *layout.Layout, key ...string) *compare.Result {
-	res, err := compare.Run(context.Background(), s, e, compare.Options{RecordSet: "aids", Key: key, Layout: l, Missing: compare.Asked, Wear: true, Year: 2026,
-		Digest: func() (string, error) { return strings.Repeat("0f", 32), nil }}, nil)
+	res, err := compare.Run(context.Background(), s, e, compare.Options{RecordSet: "aids", Key: key, Layout: l, Proposals: compare.Proposals{Missing: compare.Asked}, Program: compare.Program{Wear: true, Year: 2026}, Loans: compare.Loans{Digest: func() (string, error) { return strings.Repeat("0f", 32), nil }}}, nil)
 	require.NoError(t, err)
 	require.Zero(t, res.Changes.Changes(), "%+v", res.Changes)
 	return res

@@ -49,7 +49,7 @@ func BenchmarkMillion(b *testing.B) {
 		w, err := changeset.NewWriter(&out, changeset.Header{RecordSet: "aids", Key: was.key, Fields: was.heading()})
 		require.NoError(b, err)
 		start := time.Now()
-		_, err = compare.Run(context.Background(), x, y, compare.Options{RecordSet: "aids", Key: was.key, Slips: slips}, &keeper{w})
+		_, err = compare.Run(context.Background(), x, y, compare.Options{RecordSet: "aids", Key: was.key, SlipSearch: compare.SlipSearch{Slips: slips}}, &keeper{w})
 		require.NoError(b, err)
 		took := time.Since(start)
 		_, err = w.Close()

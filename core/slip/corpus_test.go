@@ -35,7 +35,7 @@ func (nothing) WriteEncoded([]byte, []*changeset.Change) error { return nil }
 
 // findings compares and returns the codes that are found, of slips alone.
 func findings(t require.TestingT, was, is *sheet) []changeset.Finding {
-	o := compare.Options{RecordSet: "t", Key: was.key, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, Slips: compare.SlipsHold}
+	o := compare.Options{RecordSet: "t", Key: was.key, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, SlipSearch: compare.SlipSearch{Slips: compare.SlipsHold}}
 	res, err := compare.Run(context.Background(), image(t, "snapshot.csv", was), image(t, "edited.csv", is), o, nothing{})
 	require.NoError(t, err)
 	return slices.DeleteFunc(res.Findings, func(f changeset.Finding) bool {

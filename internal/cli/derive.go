@@ -203,7 +203,7 @@ func (f *deriveFlags) check() error {
 // derived.
 func (a *app) derivation(d *desk.Desk, name string, f *deriveFlags) (*desk.Comparison, error) {
 	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), ChooseKey: a.chooseKey, Title: f.title, Edited: &desk.Source{Name: "derived.csv"},
-		Options: compare.Options{Key: f.key, RecordSet: f.recordSet, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, Slips: compare.SlipsOff}}
+		Options: compare.Options{Key: f.key, RecordSet: f.recordSet, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, SlipSearch: compare.SlipSearch{Slips: compare.SlipsOff}}}
 	if c.Options.RecordSet == "" {
 		c.Options.RecordSet = recordSetName(name)
 	}

@@ -12,7 +12,7 @@ import (
 // Worn compares the kept inputs again and lists the cells of the copy that
 // were not read as they are seen, by row.
 func (t *Dossier) Worn(ctx context.Context) ([]compare.Cell, error) {
-	o := compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, OtherRegister: true, Wear: true, Year: t.Meta.When.Year()}
+	o := compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, OtherRegister: true, Program: compare.Program{Wear: true, Year: t.Meta.When.Year()}}
 	if t.Meta.Edited == nil || t.Meta.Options["wear"] == "off" {
 		return nil, nil
 	}

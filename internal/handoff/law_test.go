@@ -67,7 +67,7 @@ func (o *office) compare(edited []byte) *desk.Dossier {
 	require.NoError(o.t, err)
 	d, _, err := o.desk.Compare(context.Background(), &desk.Comparison{Title: "law", By: "petr", Now: clock(), Layout: l,
 		Snapshot: desk.Source{Name: "aids.csv", Stream: bytes.NewReader(o.sys.Export())}, Edited: &desk.Source{Name: "e.csv", Stream: bytes.NewReader(edited)},
-		Options: compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}})
+		Options: compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}}})
 	require.NoError(o.t, err)
 	o.approve(d)
 	return d

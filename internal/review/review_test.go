@@ -36,7 +36,7 @@ func matter(t testing.TB) *desk.Matter {
 	require.NoError(t, err)
 	c := &desk.Comparison{Title: "Autumn round", By: "mairead", Now: clock, Layout: l,
 		Snapshot: desk.Source{Path: filepath.Join(dir, "aids.csv"), Name: "aids.csv"}, Edited: &desk.Source{Path: filepath.Join(dir, "autumn-round.csv"), Name: "autumn-round.csv"},
-		Options: compare.Options{RecordSet: "aids", Key: []string{"aid_no"}, Wear: true, Year: 2026, Slips: compare.SlipsHold}}
+		Options: compare.Options{RecordSet: "aids", Key: []string{"aid_no"}, Program: compare.Program{Wear: true, Year: 2026}, SlipSearch: compare.SlipSearch{Slips: compare.SlipsHold}}}
 	dossier, _, err := d.Compare(context.Background(), c)
 	require.NoError(t, err)
 	m, err := dossier.Matter()

@@ -67,8 +67,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	for _, s := range sink.undone {
 		sink.names.know(s.Key)
 	}
-	res, err := compare.Run(ctx, backup, p.Fresh, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true,
-		Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true}, sink)
+	res, err := compare.Run(ctx, backup, p.Fresh, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, OtherRegister: true}, sink)
 	if err != nil {
 		return err
 	}

@@ -88,12 +88,10 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) 
 		Snapshot: desk.Source{Name: nameOf(tgt), Stream: &now, Options: read},
 		Edited:   &desk.Source{Path: filepath.Join(r.Dir, r.Head.Backup), Name: filepath.Base(r.Head.Backup), Options: read},
 		Undoes:   &desk.Undoes{Dossier: t.Meta.Number, Runs: []int{b.Run}, Restore: true},
-		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: l, SameOnly: true, Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, OtherRegister: true,
-			Untouched: system,
-			Judge: func(ch *changeset.Change) {
-				known.rename(ch)
-				holdOthers(ch, wrote, l.Schema(), system)
-			}}}
+		Options: compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: l, SameOnly: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, Untouched: system}, OtherRegister: true, Judge: func(ch *changeset.Change) {
+			known.rename(ch)
+			holdOthers(ch, wrote, l.Schema(), system)
+		}}}
 	return t.Desk().Compare(ctx, c)
 }
 

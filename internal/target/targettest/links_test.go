@@ -91,7 +91,7 @@ func TestLinksAreNeverTorn(t *testing.T) {
 		x, res, err := d.Compare(context.Background(), &desk.Comparison{Title: "links", By: "lina", Now: clock(),
 			Snapshot: desk.Source{Name: "s.csv", Stream: strings.NewReader(r.snapshot())},
 			Edited:   &desk.Source{Name: "e.csv", Stream: strings.NewReader(r.edited)},
-			Options:  compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true, Slips: compare.SlipsHold}})
+			Options:  compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true, SlipSearch: compare.SlipSearch{Slips: compare.SlipsHold}}})
 		require.NoError(rt, err)
 		r.keys = linkedKeys(rt, x)
 		groups += len(r.keys)

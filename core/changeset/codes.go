@@ -36,9 +36,6 @@ type Finding struct {
 	Count  int    `json:"count"`
 }
 
-// MaxRows is the most rows that one finding names.
-const MaxRows = 20
-
 // Code is a kind of finding: its name, what it weighs and what it is about.
 type Code struct {
 	Name  string

@@ -8,6 +8,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/changeset"
+	"paletwin/core/judge"
+	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -19,9 +21,9 @@ const chunk = 4096
 // batch is what one worker made of a chunk.
 type batch struct {
 	changes []*changeset.Change
-	places  []place // of the changes
-	worn    []Cell  // cells that are not read as they are seen, where somebody asks for them
-	lines   []byte  // the changes, encoded once they are judged
+	places  []judge.Place // of the changes
+	worn    []Cell        // cells that are not read as they are seen, where somebody asks for them
+	lines   []byte        // the changes, encoded once they are judged
 	tally   tally
 }
 
@@ -33,7 +35,7 @@ type tally struct {
 	blankRow                 uint32
 	refused                  [changeset.Delete + 1]int // acts that are not allowed
 	listedAmended            []record.Key
-	problems                 problems
+	problems                 layout.Tally
 	wornTally
 }
 
@@ -207,14 +209,11 @@ func (dr *drafter) delete(b *batch, i uint32, held []string) {
 	if dr.l != nil && len(dr.l.Rules) > 0 {
 		dr.judgeDelete(b, ch, i)
 	}
-	dr.add(b, ch, place{i, noRow})
+	dr.add(b, ch, judge.Place{Record: i, Row: judge.None})
 }
 
-// place is where a change was found; either may be noRow.
-type place struct{ record, row uint32 }
-
 // add takes the draft of a change in.
-func (dr *drafter) add(b *batch, ch *changeset.Change, at place) {
+func (dr *drafter) add(b *batch, ch *changeset.Change, at judge.Place) {
 	ch.ID = changeset.MakeID(dr.o.RecordSet, ch.Key, ch.Act)
 	b.changes = append(b.changes, ch)
 	b.places = append(b.places, at)
@@ -273,7 +272,7 @@ func (d *differ) compare(b *batch, i, j uint32) {
 			ch.Stop = []string{changeset.ListedAmended.Name}
 			b.tally.listedAmended = append(b.tally.listedAmended, ch.Key)
 		}
-		d.add(b, ch, place{i, j})
+		d.add(b, ch, judge.Place{Record: i, Row: j})
 	}
 }
 
@@ -367,7 +366,7 @@ func (dr *drafter) additions(b *batch, rows []uint32) {
 		if dr.l != nil {
 			dr.judgeAdd(b, ch, j)
 		}
-		dr.add(b, ch, place{noRow, j})
+		dr.add(b, ch, judge.Place{Record: judge.None, Row: j})
 	}
 }
 
@@ -382,6 +381,6 @@ func (t *tally) add(o *tally) {
 		t.refused[a] += n
 	}
 	t.listedAmended = append(t.listedAmended, o.listedAmended...)
-	t.problems.merge(&o.problems)
+	t.problems.Merge(&o.problems)
 	t.wornTally.merge(&o.wornTally)
 }

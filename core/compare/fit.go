@@ -44,7 +44,7 @@ func (jd *judgement) fitOthers(in *slip.Input) error {
 		if !slip.FitsOther(own, other) {
 			continue
 		}
-		jd.slips.all |= jd.slips.bit(changeset.WrongFile.Name)
+		jd.slips.All(changeset.WrongFile)
 		f := changeset.WrongFile.Finding("where the snapshots differ, %s of the copy %s as the snapshot of %s has them, and %d as this one has: is it the copy of that one?",
 			words.Count(other, "sampled record"), isAre(other), o.Name, own)
 		f.Count = other

@@ -4,8 +4,8 @@ import (
 	"context"
 
 	"paletwin/core/changeset"
+	"paletwin/core/judge"
 	"paletwin/core/layout"
-	"paletwin/core/words"
 )
 
 // judgement is what is known of the changes as a whole, before the first is
@@ -13,7 +13,7 @@ import (
 type judgement struct {
 	*drafter
 	over  [changeset.Delete + 1]bool // acts that are held, since they go over a limit
-	slips slipMarks
+	slips judge.Marks
 	kept  []*batch // the drafts, nil where they have to be made again
 
 	sampledAt []uint32 // the records of the sample, as it has them
@@ -29,11 +29,11 @@ func (dr *drafter) judge(ctx context.Context) (*judgement, error) {
 }
 
 // mark puts what was judged on a change.
-func (jd *judgement) mark(ch *changeset.Change, at place) {
+func (jd *judgement) mark(ch *changeset.Change, at judge.Place) {
 	if jd.over[ch.Act] {
 		ch.Held = append(ch.Held[:len(ch.Held):len(ch.Held)], changeset.OverLimit.Name)
 	}
-	jd.slips.mark(ch, at)
+	jd.slips.Mark(ch, at)
 }
 
 // judgeLimits decides before the first change is made which acts go over the
@@ -74,17 +74,13 @@ func (jd *judgement) judgeLimit(ctx context.Context, l *layout.Limits, whose str
 			amends = n
 		}
 	}
-	for _, x := range []struct {
-		act   changeset.Act
-		limit *layout.Limit
-		n     int
-	}{{changeset.Amend, &l.Amend, amends}, {changeset.Add, &l.Add, len(jd.adds)}, {changeset.Delete, &l.Delete, deletes}} {
-		if jd.o.allows(x.act) && x.limit.Over(x.n, all) {
-			jd.over[x.act] = true
-			f := changeset.OverLimit.Finding("the copy would %s %s, and %s allows %s; they are held", x.act, words.Count(x.n, "record"), whose, x.limit.Text)
-			f.Count = x.n
-			jd.find(f, "", "")
-		}
+	limits := judge.Limits{Limits: l, Whose: whose}
+	over, findings := limits.Over(judge.Numbers{Records: all, Amend: amends, Add: len(jd.adds), Delete: deletes}, jd.o.allows)
+	for _, a := range over {
+		jd.over[a] = true
+	}
+	for _, f := range findings {
+		jd.find(f, "", "")
 	}
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/expr"
+	"paletwin/core/judge"
 	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/schema"
@@ -114,13 +115,13 @@ func (dr *drafter) takeValue(b *batch, f int, j uint32, fc *changeset.FieldChang
 	}
 	switch fl.Access {
 	case schema.ReadOnly:
-		b.tally.problems.note(changeset.ReadOnly.Name, fc.Field, "warn", "is read-only; what the copy has is not taken", j)
+		dr.note(b, layout.Problem{Code: changeset.ReadOnly.Name, Field: fc.Field, Level: "warn", Text: "is read-only; what the copy has is not taken"}, j)
 		return false
 	case schema.OnCreation:
-		b.tally.problems.note(changeset.OnCreation.Name, fc.Field, "warn", "is set on creation only; what the copy has is not taken", j)
+		dr.note(b, layout.Problem{Code: changeset.OnCreation.Name, Field: fc.Field, Level: "warn", Text: "is set on creation only; what the copy has is not taken"}, j)
 		return false
 	case schema.System:
-		b.tally.problems.note(changeset.SystemField.Name, fc.Field, "note", "is the system's own; what the copy has is not taken", j)
+		dr.note(b, layout.Problem{Code: changeset.SystemField.Name, Field: fc.Field, Level: "note", Text: "is the system's own; what the copy has is not taken"}, j)
 		return false
 	}
 	if n := dr.values[f]; n != nil && !fc.To.Blank() && n[xxh3.HashString(fl.Canonical(fc.To.String()))] > 1 {
@@ -134,7 +135,8 @@ func (dr *drafter) takeValue(b *batch, f int, j uint32, fc *changeset.FieldChang
 
 // mark puts a problem on a field change, and notes it.
 func (dr *drafter) mark(b *batch, fc *changeset.FieldChange, p layout.Problem, j uint32) {
-	b.tally.problems.note(p.Code, fc.Field, p.Level, p.Text, j)
+	p.Field = fc.Field
+	dr.note(b, p, j)
 	switch {
 	case p.Level == "stop" && !slices.Contains(fc.Stop, p.Code):
 		fc.Stop = append(fc.Stop, p.Code)
@@ -162,23 +164,9 @@ func (d *differ) judgeAmend(b *batch, fields []changeset.FieldChange, j uint32) 
 		v, _ := csv.Value(d.snap.img, d.old.Cell(d.column[i]))
 		return v.String()
 	}
-	changed := func(i int) *changeset.FieldChange {
-		for k := range fields {
-			if fields[k].Field == d.l.Fields[i].Name {
-				return &fields[k]
-			}
-		}
-		return nil
-	}
-	in := &expr.Input{Old: d.l.Getter(old), New: d.l.Getter(func(i int) string {
-		if fc := changed(i); fc != nil {
-			return fc.To.String()
-		}
-		return old(i)
-	}), Act: "amend", Key: d.copy.key(j).String(), Row: d.copy.rowNumber(j)}
-	for _, p := range d.l.CheckRules(in, func(i int) bool { return changed(i) != nil }) {
-		if i := d.l.Index(p.Field); i >= 0 {
-			d.mark(b, changed(i), p, j)
+	for _, p := range judge.Amended(d.l, d.copy.key(j), d.copy.rowNumber(j), fields, old) {
+		if f := slices.IndexFunc(fields, func(f changeset.FieldChange) bool { return f.Field == p.Field }); f >= 0 {
+			d.mark(b, &fields[f], p, j)
 		}
 	}
 }
@@ -195,7 +183,7 @@ func (dr *drafter) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 		switch {
 		case fl == nil:
 		case fl.Access == schema.ReadOnly && !f.Value.Blank():
-			b.tally.problems.note(changeset.ReadOnly.Name, f.Name, "warn", "is read-only; what the copy has for a new record is not taken", j)
+			dr.note(b, layout.Problem{Code: changeset.ReadOnly.Name, Field: f.Name, Level: "warn", Text: "is read-only; what the copy has for a new record is not taken"}, j)
 			continue
 		case fl.Access == schema.System || fl.Access == schema.ReadOnly:
 			continue
@@ -218,9 +206,7 @@ func (dr *drafter) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 			all = append(all, layout.Problem{Code: layout.Needed, Field: f.Name, Level: "stop", Text: "a value is needed"})
 		}
 	}
-	get := ch.Record.Finder()
-	in := &expr.Input{New: dr.l.Getter(func(i int) string { v, _ := get(dr.l.Fields[i].Name); return v.String() }), Act: "add", Key: ch.Key.String(), Row: dr.copy.rowNumber(j)}
-	for _, p := range append(all, dr.l.CheckRules(in, nil)...) {
+	for _, p := range append(all, judge.Whole(dr.l, ch.Act, ch.Key, dr.copy.rowNumber(j), ch.Record)...) {
 		dr.markWhole(b, ch, p, j)
 	}
 }
@@ -240,19 +226,17 @@ func (dr *drafter) writeKey(ch *changeset.Change) {
 
 // judgeDelete applies the rules to a record that is to go.
 func (dr *drafter) judgeDelete(b *batch, ch *changeset.Change, i uint32) {
-	get := ch.Record.Finder()
-	in := &expr.Input{Old: dr.l.Getter(func(i int) string { v, _ := get(dr.l.Fields[i].Name); return v.String() }), Act: "delete", Key: ch.Key.String()}
-	for _, p := range dr.l.CheckRules(in, nil) {
-		dr.markWhole(b, ch, p, noRow)
+	for _, p := range judge.Whole(dr.l, ch.Act, ch.Key, 0, ch.Record) {
+		dr.markWhole(b, ch, p, judge.None)
 	}
 }
 
 // markWhole puts a problem on a change as a whole.
 func (dr *drafter) markWhole(b *batch, ch *changeset.Change, p layout.Problem, j uint32) {
-	if j == noRow {
-		b.tally.problems.noteKey(p.Code, p.Field, p.Level, p.Text, ch.Key.String())
+	if j == judge.None {
+		b.tally.problems.NoteKey(p, ch.Key.String())
 	} else {
-		b.tally.problems.note(p.Code, p.Field, p.Level, p.Text, j)
+		dr.note(b, p, j)
 	}
 	switch {
 	case p.Level == "stop" && !slices.Contains(ch.Stop, p.Code):
@@ -292,4 +276,9 @@ func (dr *drafter) countValues(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// note counts what is wrong with a value on a row of the copy.
+func (dr *drafter) note(b *batch, p layout.Problem, j uint32) {
+	b.tally.problems.Note(p, dr.copy.rowNumber(j))
 }

@@ -86,7 +86,7 @@ func (p *pairs) useLend() error {
 		}
 		f.Count = len(strange)
 		slices.Sort(rows)
-		p.findRows(f, p.copy.img.Name, rows)
+		p.findRows(f, p.copy.img.Name, "", rows)
 	}
 	if len(lost) > 0 {
 		text := fmt.Sprintf("%s that was lent is not in the copy: %s", words.Count(len(lost), "record"), p.keyList(lost))

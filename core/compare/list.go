@@ -122,13 +122,13 @@ func (p *pairs) takeList() {
 		if !found[l.schema.Key(k)] {
 			f := changeset.ListedUnknown.Finding("%s is on the delete list and not in the snapshot", k)
 			f.Key = k.String()
-			p.findRows(f, l.Name, []int{l.Row(k)})
+			p.findRows(f, l.Name, "", []int{l.Row(k)})
 		}
 	}
 	if len(l.repeat) > 0 {
 		f := changeset.ListedRepeat.Finding("%s of the delete list name a record that stood before", words.Count(len(l.repeat), "row"))
 		f.Count = len(l.repeat)
-		p.findRows(f, l.Name, l.repeat)
+		p.findRows(f, l.Name, "", l.repeat)
 	}
 }
 

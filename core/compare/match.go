@@ -397,7 +397,7 @@ func (p *pairs) stops() {
 		rec.Stopped += len(bad.rows)
 		f := bad.code.Finding("%s with %s: nothing is taken from there", words.Count(len(bad.rows), "row"), bad.text)
 		f.Count = len(bad.rows)
-		p.findRows(f, name, p.copy.rowNumbers(bad.rows))
+		p.findRows(f, name, "", p.copy.rowNumbers(bad.rows))
 	}
 	groups := make([]uint32, 0, len(p.repeats))
 	for g := range p.repeats {
@@ -413,22 +413,13 @@ func (p *pairs) stops() {
 		key := p.copy.key(rows[0])
 		f := changeset.Repeat.Finding("%s stands on %s of the copy: none of them is taken", key, words.Count(len(rows), "row"))
 		f.Count, f.Key = len(rows), key.String()
-		p.findRows(f, name, p.copy.rowNumbers(rows))
+		p.findRows(f, name, "", p.copy.rowNumbers(rows))
 	}
 	if p.copy.blank > 0 {
 		f := changeset.BlankRow.Finding("%s of the copy are blank and skipped", words.Count(p.copy.blank, "row"))
 		f.Count = p.copy.blank
 		p.find(f, name, "")
 	}
-}
-
-// findRows adds a finding about the given rows.
-func (t *tables) findRows(f changeset.Finding, file string, rows []int) {
-	f.Row = rows[0]
-	if len(rows) > 1 {
-		f.Rows = rows[:min(len(rows), changeset.MaxRows)]
-	}
-	t.find(f, file, "")
 }
 
 // tooManyMissing is the share of records, as 1/n, beyond which deletes that

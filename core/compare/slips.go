@@ -2,11 +2,11 @@ package compare
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"sync"
 
 	"paletwin/core/changeset"
+	"paletwin/core/judge"
 	"paletwin/core/record"
 	"paletwin/core/slip"
 	"paletwin/core/table"
@@ -45,27 +45,7 @@ const (
 	mostJudged = 2_000_000
 	// mostEarlier is how many records are looked up in earlier snapshots.
 	mostEarlier = 100_000
-	// mostAlike is how many findings of one kind are told one by one.
-	mostAlike = 10
 )
-
-// codeSet is a set of slip codes, by their numbers in slipMarks.kinds.
-type codeSet uint64
-
-// slipMarks says which changes slips concern. Codes are by their numbers in
-// kinds.
-type slipMarks struct {
-	held    bool // they are held, not only noted
-	kinds   []string
-	field   map[string]uint32
-	cells   map[uint64]codeSet // by record and field
-	records map[uint32]codeSet
-	adds    map[uint32]codeSet // by row
-	links   map[uint64]string  // by record, or by row and ofRow: what it is linked by
-	within  map[uint64]string  // by record and field: what links fields of one record
-	joined  map[string]string  // links that have a change in common are one
-	all     codeSet            // kinds that concern every change
-}
 
 // gathered is what slips are judged by.
 type gathered struct {
@@ -88,13 +68,13 @@ func (g *gathered) take(b *batch) error {
 			}
 			for i := range ch.Fields {
 				f := &ch.Fields[i]
-				g.in.Cells = append(g.in.Cells, slip.Cell{Record: at.record, Row: at.row, Field: g.field[f.Field], From: f.From.String(), To: f.To.String()})
+				g.in.Cells = append(g.in.Cells, slip.Cell{Record: at.Record, Row: at.Row, Field: g.field[f.Field], From: f.From.String(), To: f.To.String()})
 			}
 			g.kept += len(ch.Fields)
 		case changeset.Add:
 			g.kept += len(ch.Record)
 			if len(g.in.Adds) < mostDrafted {
-				g.in.Adds = append(g.in.Adds, slip.Row{Row: at.row, Values: g.of.valuesOf(ch.Record)})
+				g.in.Adds = append(g.in.Adds, slip.Row{Row: at.Row, Values: g.of.valuesOf(ch.Record)})
 			}
 		default:
 			g.kept += len(ch.Record)
@@ -153,14 +133,16 @@ func (jd *judgement) findSlips(ctx context.Context, g *gathered) error {
 		return err
 	}
 	jd.formulaCells(in)
-	jd.slips.field = g.field
 	found, err := slip.Judge(in)
 	if err != nil {
 		return err
 	}
-	jd.takeSlips(in, slices.DeleteFunc(found, func(f slip.Found) bool {
+	found = slices.DeleteFunc(found, func(f slip.Found) bool {
 		return jd.whole(f.Field) && (f.Code == changeset.Factor || f.Code == changeset.Outlier)
-	}))
+	})
+	jd.slips = judge.NewMarks(jd.res.Fields, jd.o.Slips == SlipsHold)
+	jd.slips.Take(in, found)
+	jd.reportSlips(found)
 	if g.more {
 		jd.find(changeset.SlipsPart.Finding("slips were looked for in the first %d field changes only", len(in.Cells)), jd.copy.img.Name, "")
 	}
@@ -233,65 +215,13 @@ func (jd *judgement) earlier(ctx context.Context, in *slip.Input) error {
 	return err
 }
 
-// takeSlips makes findings and marks of slips.
-func (jd *judgement) takeSlips(in *slip.Input, found []slip.Found) {
-	m := &jd.slips
-	m.held = jd.o.Slips == SlipsHold
-	m.cells, m.records, m.adds = map[uint64]codeSet{}, map[uint32]codeSet{}, map[uint32]codeSet{}
-	m.links, m.joined, m.within = map[uint64]string{}, map[string]string{}, map[uint64]string{}
-	for n := range found {
-		f := &found[n]
-		bit := m.bit(f.Code.Name)
-		for _, i := range f.Cells {
-			x := &in.Cells[i]
-			if f.Field < 0 && f.Code.Scope == changeset.OfRecord {
-				m.records[x.Record] |= bit
-			} else {
-				m.cells[unit(x.Record, x.Field)] |= bit
-			}
-		}
-		for _, i := range f.Records {
-			m.records[i] |= bit
-		}
-		for _, j := range f.Adds {
-			m.adds[j] |= bit
-		}
-		if f.Together {
-			m.link(in, f, fmt.Sprintf("%s %d", f.Code.Name, n+1))
-		}
-	}
-	jd.reportSlips(found)
-}
-
-// reportSlips makes findings, and of many alike one.
+// reportSlips makes findings.
 func (jd *judgement) reportSlips(found []slip.Found) {
-	type kind struct {
-		code  string
-		field int
-	}
-	told := map[kind]int{}
-	rest := map[kind]int{} // where the finding for the rest stands
 	for n := range found {
 		f := &found[n]
-		k := kind{f.Code.Name, f.Field}
 		column := ""
 		if f.Field >= 0 {
 			column = jd.res.Fields[f.Field]
-		}
-		if told[k]++; told[k] > mostAlike {
-			at, there := rest[k]
-			if !there {
-				at = len(jd.res.Findings)
-				rest[k] = at
-				jd.find(f.Code.Finding(""), jd.copy.img.Name, column)
-				jd.res.Findings[at].Count = 0
-			}
-			g := &jd.res.Findings[at]
-			g.Count += max(1, len(f.Rows))
-			g.Rows = append(g.Rows, jd.copy.rowNumbers(firstRows(f.Rows, changeset.MaxRows-len(g.Rows)))...)
-			g.Row = g.Rows[0]
-			g.Text = fmt.Sprintf("%d more of the kind", told[k]-mostAlike)
-			continue
 		}
 		g := f.Code.Finding("%s", f.Text)
 		g.Count = max(1, len(f.Rows))
@@ -299,8 +229,7 @@ func (jd *judgement) reportSlips(found []slip.Found) {
 			jd.find(g, jd.copy.img.Name, column)
 			continue
 		}
-		jd.findRows(g, jd.copy.img.Name, jd.copy.rowNumbers(firstRows(f.Rows, changeset.MaxRows)))
-		jd.res.Findings[len(jd.res.Findings)-1].Column = column
+		jd.findRows(g, jd.copy.img.Name, column, jd.copy.rowNumbers(firstRows(f.Rows, changeset.MaxRows)))
 	}
 }
 
@@ -316,106 +245,6 @@ func firstRows(rows []uint32, most int) []uint32 {
 		}
 	}
 	return first
-}
-
-func unit(record, field uint32) uint64 { return uint64(record)<<32 | uint64(field) }
-
-const ofRow = 1 << 32
-
-// bit is the bit of a code.
-func (m *slipMarks) bit(code string) codeSet {
-	n := slices.Index(m.kinds, code)
-	if n < 0 {
-		n = len(m.kinds)
-		m.kinds = append(m.kinds, code)
-	}
-	if n == 64 {
-		panic("compare: more kinds of slips than a codeSet holds")
-	}
-	return 1 << n
-}
-
-// link links what a slip concerns: a slip of fields those of each record, one
-// of records the records.
-func (m *slipMarks) link(in *slip.Input, f *slip.Found, name string) {
-	if f.Field >= 0 {
-		for _, i := range f.Cells {
-			m.within[unit(in.Cells[i].Record, in.Cells[i].Field)] = name
-		}
-		return
-	}
-	add := func(at uint64) {
-		if other, there := m.links[at]; !there {
-			m.links[at] = name
-		} else if other = m.linkName(other); other != name {
-			m.joined[name] = other
-			name = other
-		}
-	}
-	for _, i := range f.Cells {
-		add(uint64(in.Cells[i].Record))
-	}
-	for _, i := range f.Records {
-		add(uint64(i))
-	}
-	for _, j := range f.Adds {
-		add(uint64(j) | ofRow)
-	}
-}
-
-// linkName is the name that a link has after others were joined with it.
-func (m *slipMarks) linkName(name string) string {
-	for {
-		other, joined := m.joined[name]
-		if !joined {
-			return name
-		}
-		name = other
-	}
-}
-
-// mark puts what slips say on a change.
-func (m *slipMarks) mark(ch *changeset.Change, at place) {
-	if len(m.kinds) == 0 {
-		return
-	}
-	whole := m.all
-	link := uint64(at.record)
-	if ch.Act == changeset.Add {
-		whole |= m.adds[at.row]
-		link = uint64(at.row) | ofRow
-	} else {
-		whole |= m.records[at.record]
-	}
-	m.put(whole, &ch.Held, &ch.Noted)
-	if name, there := m.links[link]; m.held && there && ch.Linked == "" {
-		ch.Linked = m.linkName(name)
-	}
-	if ch.Act != changeset.Amend || len(m.cells) == 0 {
-		return
-	}
-	for i := range ch.Fields {
-		f := &ch.Fields[i]
-		u := unit(at.record, m.field[f.Field])
-		m.put(m.cells[u], &f.Held, &f.Noted)
-		if m.held {
-			f.Linked = m.within[u]
-		}
-	}
-}
-
-// put adds the codes of a set to those that hold a change, or are noted
-// of it.
-func (m *slipMarks) put(set codeSet, held, noted *[]string) {
-	to := held
-	if !m.held {
-		to = noted
-	}
-	for n, code := range m.kinds {
-		if set&(1<<n) != 0 {
-			*to = append(slices.Clip(*to), code)
-		}
-	}
 }
 
 // slipTable is what a judgement may look at.

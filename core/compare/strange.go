@@ -174,7 +174,7 @@ func (wr *writer) reportBulk() {
 		return
 	}
 	said := map[string]bool{}
-	for _, f := range wr.res.Findings {
+	for _, f := range wr.found.All() {
 		said[f.Column] = said[f.Column] || f.Level != changeset.Note
 	}
 	changed := map[string]int{}

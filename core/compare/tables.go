@@ -21,6 +21,7 @@ type tables struct {
 	called string // what the first table is called in refusals, with a space behind
 	o      Options
 	res    *Result
+	found  changeset.Findings
 
 	snap     *side
 	copy     *side  // nil without a copy
@@ -35,7 +36,11 @@ func newTables(snapshot *table.Image, o Options) *tables {
 	if o.Cores <= 0 {
 		o.Cores = runtime.GOMAXPROCS(0)
 	}
-	return &tables{o: o, called: "the snapshot ", res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading, Findings: slices.Clone(o.Findings)}}
+	t := &tables{o: o, called: "the snapshot ", res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading}}
+	for _, f := range o.Findings {
+		t.found.Add(f)
+	}
+	return t
 }
 
 // openTables matches the columns of two tables, and scans both.
@@ -173,7 +178,16 @@ func (t *tables) notes(m *table.Image) {
 
 func (t *tables) find(f changeset.Finding, file, column string) {
 	f.File, f.Column = file, column
-	t.res.Findings = append(t.res.Findings, f)
+	t.found.Add(f)
+}
+
+// findRows adds a finding about the given rows.
+func (t *tables) findRows(f changeset.Finding, file, column string, rows []int) {
+	f.Row = rows[0]
+	if len(rows) > 1 {
+		f.Rows = rows[:min(len(rows), changeset.MaxRows)]
+	}
+	t.find(f, file, column)
 }
 
 // scan walks both tables at once.

@@ -290,7 +290,7 @@ func (dr *drafter) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldCha
 		if !alone && dr.columns[f].State == wear.Doubtful {
 			words = "" // they are found when the cells are counted
 		}
-		b.tally.problems.note(changeset.WearHeld.Name, fc.Field, "warn", words, j)
+		dr.note(b, layout.Problem{Code: changeset.WearHeld.Name, Field: fc.Field, Level: "warn", Text: words}, j)
 		b.tally.wornHeld++
 	case wear.Unknown:
 		dr.unknown(b, fc.Field, fc.To.String(), r, j)
@@ -301,7 +301,7 @@ func (dr *drafter) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldCha
 		}
 		if k := dr.bulks[f]; k != nil && k.strange {
 			fc.Held = append(fc.Held, changeset.Strange.Name)
-			b.tally.problems.note(changeset.Strange.Name, fc.Field, "warn", "", j)
+			dr.note(b, layout.Problem{Code: changeset.Strange.Name, Field: fc.Field, Level: "warn", Text: ""}, j)
 		}
 	}
 	return fc.To != fc.From
@@ -319,7 +319,7 @@ func heldWords(k wear.Kind) string {
 }
 
 func (dr *drafter) unknown(b *batch, field, seen string, r wear.Reading, j uint32) {
-	b.tally.problems.note(changeset.WearUnknown.Name, field, "stop", fmt.Sprintf("%q was changed, and what was meant cannot be told (%s)", seen, r.Kind), j)
+	dr.note(b, layout.Problem{Code: changeset.WearUnknown.Name, Field: field, Level: "stop", Text: fmt.Sprintf("%q was changed, and what was meant cannot be told (%s)", seen, r.Kind)}, j)
 }
 
 // readAdd reads a new record's values by what became of their columns.
@@ -347,7 +347,7 @@ func (dr *drafter) readAdd(b *batch, ch *changeset.Change, j uint32) {
 			if !slices.Contains(ch.Held, changeset.Strange.Name) {
 				ch.Held = append(ch.Held[:len(ch.Held):len(ch.Held)], changeset.Strange.Name)
 			}
-			b.tally.problems.note(changeset.Strange.Name, ch.Record[i].Name, "warn", "", j)
+			dr.note(b, layout.Problem{Code: changeset.Strange.Name, Field: ch.Record[i].Name, Level: "warn", Text: ""}, j)
 		case r.Value != seen:
 			ch.Record[i].Value = record.Text(r.Value)
 		}

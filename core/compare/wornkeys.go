@@ -164,7 +164,7 @@ func (p *pairs) pairWorn(groups map[string]*rowGroup, claims map[string][]uint32
 		p.res.Records.Stopped += len(lost)
 		f := changeset.KeyLost.Finding("%s with a key that several records would be shown with: nothing is taken from there", words.Count(len(lost), "row"))
 		f.Count = len(lost)
-		p.findRows(f, name, p.copy.rowNumbers(lost))
+		p.findRows(f, name, "", p.copy.rowNumbers(lost))
 	}
 }
 

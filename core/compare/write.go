@@ -3,7 +3,11 @@ package compare
 import (
 	"context"
 
+	"fmt"
+	"strings"
+
 	"paletwin/core/changeset"
+	"paletwin/core/layout"
 	"paletwin/core/table"
 	"paletwin/core/words"
 )
@@ -27,6 +31,7 @@ func (jd *judgement) write(ctx context.Context, sink Sink) error {
 	if err := wr.checkAll(ctx); err != nil {
 		return err
 	}
+	wr.res.Findings = wr.found.All()
 	return table.Guard(func() error { return wr.totals(ctx) })
 }
 
@@ -124,9 +129,33 @@ func (wr *writer) checkAll(ctx context.Context) error {
 		text := changeset.Unchecked.Finding("%s: %s", f.Field, f.Text)
 		text.Count = f.Count
 		if len(f.Rows) > 0 {
-			wr.findRows(text, wr.copy.img.Name, f.Rows)
-			wr.res.Findings[len(wr.res.Findings)-1].Column = f.Field
+			wr.findRows(text, wr.copy.img.Name, f.Field, f.Rows)
 		}
 	}
 	return nil
+}
+
+// reportProblems makes findings of what is wrong with values.
+func (wr *writer) reportProblems(t *layout.Tally) {
+	for p := range t.All() {
+		f := changeset.Finding{Code: p.Code, Level: changeset.Level(p.Level), Scope: changeset.OfField, Text: p.Text, Count: p.Count}
+		if p.Field == "" {
+			f.Scope = changeset.OfRecord
+		}
+		if p.Text == "" {
+			f.Text = wr.columnWords(p.Field, p.Count)
+		}
+		if len(p.Keys) > 0 {
+			f.Key = p.Keys[0]
+			f.Text += ": " + strings.Join(p.Keys, ", ")
+			if p.Count > len(p.Keys) {
+				f.Text += fmt.Sprintf(" and %d more", p.Count-len(p.Keys))
+			}
+		}
+		if len(p.Rows) == 0 {
+			wr.find(f, "", p.Field)
+		} else {
+			wr.findRows(f, wr.copy.img.Name, p.Field, p.Rows)
+		}
+	}
 }

@@ -33,10 +33,10 @@ const (
 
 // Problem is something wrong with a value, or with a record.
 type Problem struct {
-	Code  string
-	Field string // "" if it is the record
-	Level string // stop, warn or note
-	Text  string
+	Code  string `json:"code"`
+	Field string `json:"field"` // "" if it is the record
+	Level string `json:"level"` // stop, warn or note
+	Text  string `json:"text"`
 }
 
 func (f *Field) problem(code, format string, args ...any) Problem {

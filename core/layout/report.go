@@ -39,21 +39,6 @@ type Summary struct {
 	values    map[uint64]uint32
 }
 
-// Found is something wrong with values, with the rows that have it.
-type Found struct {
-	Code  string `json:"code"`
-	Field string `json:"field"`
-	Level string `json:"level"`
-	Text  string `json:"text"`
-	Rows  []int  `json:"rows"` // the first of them
-	Count int    `json:"count"`
-}
-
-const (
-	maxFound     = 1000
-	maxFoundRows = 20
-)
-
 // Check checks every value and every record of a table whose columns have the
 // layout's names. A translation is not applied: the table is taken to be a
 // snapshot's or a copy's as it stands.
@@ -72,14 +57,17 @@ func (l *Layout) Check(ctx context.Context, m *table.Image) (*Report, error) {
 			r.Unknown = append(r.Unknown, h)
 		}
 	}
-	err := table.Guard(func() error { return l.checkRows(ctx, m, cols, r) })
+	var t Tally
+	err := table.Guard(func() error { return l.checkRows(ctx, m, cols, r, &t) })
+	for f := range t.All() {
+		r.Found = append(r.Found, *f)
+	}
 	slices.SortStableFunc(r.Found, func(a, b Found) int { return l.Index(a.Field) - l.Index(b.Field) })
 	return r, err
 }
 
-func (l *Layout) checkRows(ctx context.Context, m *table.Image, cols []int, r *Report) error {
-	at := map[Problem]int{}
-	keys := newKeys(l, m, func(p Problem, row int) { r.note(at, p, row) })
+func (l *Layout) checkRows(ctx context.Context, m *table.Image, cols []int, r *Report, t *Tally) error {
+	keys := newKeys(l, m, t.Note)
 	texts := make([]string, len(l.Fields))
 	var cells [][]byte
 	for s := csv.Body(m); ; {
@@ -105,14 +93,14 @@ func (l *Layout) checkRows(ctx context.Context, m *table.Image, cols []int, r *R
 				ps := l.Fields[i].checkHere(texts[i])
 				ps = append(ps, r.Fields[i].take(&l.Fields[i], texts[i])...)
 				for _, p := range ps {
-					r.note(at, p, s.Row)
+					t.Note(p, s.Row)
 				}
 			}
 		}
 		in := &expr.Input{New: l.Getter(func(i int) string { return texts[i] }), Act: "none", Row: s.Row}
 		in.Old = in.New
 		for _, p := range l.CheckRules(in, nil) {
-			r.note(at, p, s.Row)
+			t.Note(p, s.Row)
 		}
 	}
 }
@@ -224,25 +212,4 @@ func (s *Summary) take(f *Field, text string) []Problem {
 		return []Problem{f.problem(Twice, "%q is the value of several records", text)}
 	}
 	return nil
-}
-
-func (r *Report) note(at map[Problem]int, p Problem, row int) {
-	i, ok := at[p]
-	if !ok {
-		if len(r.Found) >= maxFound {
-			p.Text = "more of the kind"
-			if i, ok = at[p]; !ok && len(r.Found) > 2*maxFound {
-				return
-			}
-		}
-		if !ok {
-			i = len(r.Found)
-			at[p] = i
-			r.Found = append(r.Found, Found{Code: p.Code, Field: p.Field, Level: p.Level, Text: p.Text})
-		}
-	}
-	f := &r.Found[i]
-	if f.Count++; len(f.Rows) < maxFoundRows {
-		f.Rows = append(f.Rows, row)
-	}
 }

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
-	"paletwin/core/expr"
+	"paletwin/core/judge"
 	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/schema"
@@ -61,40 +61,25 @@ func (s *Step) refuse(problems []layout.Problem) {
 
 func (j *Job) checkStep(s *Step, now *target.State) {
 	l := j.layout
-	old := now.Record.Finder()
-	text := func(get func(string) (record.Value, bool)) expr.Getter {
-		return l.Getter(func(i int) string { v, _ := get(l.Fields[i].Name); return v.String() })
-	}
-	in := &expr.Input{Act: s.Act.String(), Key: s.Key.String()}
 	var problems []layout.Problem
 	switch s.Act {
 	case changeset.Amend:
-		changed := make(map[string]record.Value, len(s.Fields))
 		for _, f := range s.Fields {
-			changed[f.Field] = f.To
 			if lf := l.Field(f.Field); lf != nil {
 				problems = append(problems, lf.Check(f.To.String())...)
 			}
 		}
-		in.Old = text(old)
-		in.New = text(func(name string) (record.Value, bool) {
-			if v, ok := changed[name]; ok {
-				return v, true
-			}
-			return old(name)
-		})
-		problems = append(problems, l.CheckRules(in, func(i int) bool { _, ok := changed[l.Fields[i].Name]; return ok })...)
+		old := now.Record.Finder()
+		problems = append(problems, judge.Amended(l, s.Key, 0, s.Fields, func(i int) string { v, _ := old(l.Fields[i].Name); return v.String() })...)
 	case changeset.Add:
 		for _, f := range s.Record {
 			if lf := l.Field(f.Name); lf != nil && lf.Access != schema.System {
 				problems = append(problems, lf.Check(f.Value.String())...)
 			}
 		}
-		in.New = text(s.Record.Finder())
-		problems = append(problems, l.CheckRules(in, nil)...)
+		problems = append(problems, judge.Whole(l, s.Act, s.Key, 0, s.Record)...)
 	case changeset.Delete:
-		in.Old = text(old)
-		problems = l.CheckRules(in, nil)
+		problems = judge.Whole(l, s.Act, s.Key, 0, now.Record)
 	}
 	s.refuse(problems)
 }

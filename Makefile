@@ -1,10 +1,14 @@
 # What is done often. The program itself needs only: go build ./cmd/paletwin
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build test lint bench demo shots fuzz corpus slips mutants servers stop-servers
+.PHONY: build test lint bench demo shots fuzz corpus slips mutants night servers stop-servers
+
+# Without debugging tables, and of the plotting library only the forms of pictures
+# that are used.
+RELEASE = -trimpath -tags minimal -ldflags "-s -w"
 
 build:
-	CGO_ENABLED=0 go build -trimpath -o paletwin ./cmd/paletwin
+	CGO_ENABLED=0 go build $(RELEASE) -o paletwin ./cmd/paletwin
 
 test:
 	go test ./...
@@ -27,6 +31,12 @@ fuzz:
 	$(FUZZ) table/xlsx FuzzOpen 8s
 	$(FUZZ) table/ods FuzzOpen 8s
 	$(FUZZ) table/jsonl FuzzOpen 8s
+
+# Everything that tests could try, and not only a part of it: hours.
+night:
+	PALETWIN_TESTS=all go test -timeout 4h ./...
+	$(MAKE) corpus slips mutants
+	for i in 1 2 3 4 5; do $(MAKE) fuzz; done
 
 # What LibreOffice does to files and how that is read: 56 cases, with a table.
 # SEED=n repeats one.

@@ -11,12 +11,15 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"paletwin/internal/thorough"
 )
 
 const (
@@ -47,11 +50,13 @@ func register(t *testing.T, dir string) string {
 // is whole, old or new; the next apply completes; the rollback gives the
 // bytes of before.
 func TestKilledAtEveryOperation(t *testing.T) {
+	t.Parallel()
 	bin := faultyProgram(t)
 	start := t.TempDir()
 	office(t, start)
 	killed := 0
-	for n := 1; ; n++ {
+	first, step := thorough.Every(t, 5)
+	for n := first; ; n += step {
 		dir := t.TempDir()
 		require.NoError(t, os.CopyFS(dir, os.DirFS(start)))
 		require.NoError(t, os.Chmod(filepath.Join(dir, "desk.yaml"), 0o600))
@@ -74,23 +79,32 @@ func TestKilledAtEveryOperation(t *testing.T) {
 		require.Empty(t, left)
 	}
 	t.Logf("killed at %d points", killed)
-	assert.Greater(t, killed, 60)
+	assert.Greater(t, killed*step, 60)
 }
 
 // faultyProgram builds the program so that it can be made to kill itself.
 func faultyProgram(t *testing.T) string {
-	bin := filepath.Join(t.TempDir(), "paletwin-faults")
-	build := exec.Command("go", "build", "-tags", "faults", "-o", bin, ".")
+	require.NoError(t, buildFaulty())
+	return filepath.Join(filepath.Dir(program), faultyName)
+}
+
+const faultyName = "paletwin-faults"
+
+var buildFaulty = sync.OnceValue(func() error {
+	build := exec.Command("go", "build", "-tags", "faults", "-ldflags", "-s -w", "-o", filepath.Join(filepath.Dir(program), faultyName), ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	out, err := build.CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	return bin
-}
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, out)
+	}
+	return err
+})
 
 // A hand-off, and then the collecting of its answer, is killed before its
 // first, second, third … file operation. The next command makes the files
 // whole, or takes the answer in; nothing is handed over twice.
 func TestHandoffKilledAtEveryOperation(t *testing.T) {
+	t.Parallel()
 	bin := faultyProgram(t)
 	start := t.TempDir()
 	office(t, start)
@@ -107,8 +121,10 @@ func TestHandoffKilledAtEveryOperation(t *testing.T) {
 		ends   int
 	}{"handoff": {func(string) {}, handoff, 0}, "collect": {func(dir string) { command(t, program, dir, nil, handoff...) }, collect, 4}} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			killed := 0
-			for n := 1; ; n++ {
+			first, step := thorough.Every(t, 6)
+			for n := first; ; n += step {
 				dir := t.TempDir()
 				again(t, start, dir)
 				c.before(dir)
@@ -134,7 +150,7 @@ func TestHandoffKilledAtEveryOperation(t *testing.T) {
 				require.Contains(t, out, "3 done, 1 refused", "at %d", n)
 			}
 			t.Logf("killed at %d points", killed)
-			assert.Greater(t, killed, 15)
+			assert.Greater(t, killed*step, 15)
 		})
 	}
 }
@@ -200,7 +216,7 @@ func large(t *testing.T, dir string, records int) {
 // is left, and the same command again goes through.
 func TestInterrupted(t *testing.T) {
 	dir := t.TempDir()
-	large(t, dir, 200_000)
+	large(t, dir, thorough.Few(200_000, 50_000))
 	before := register(t, dir)
 	interrupted := 0
 	for _, wait := range []time.Duration{0, 5, 20, 60, 120, 200} {
@@ -244,7 +260,7 @@ func interrupt(t *testing.T, dir string, wait time.Duration, args ...string) int
 // is lost.
 func TestTwoProcesses(t *testing.T) {
 	dir := t.TempDir()
-	large(t, dir, 100_000)
+	large(t, dir, thorough.Few(100_000, 30_000))
 	for _, title := range []string{"one", "two"} {
 		out, code := command(t, program, dir, nil, "compare", "aids.csv", "edited.csv", "--key", "k", "--title", title)
 		require.Zero(t, code, out)
@@ -348,6 +364,7 @@ func TestDetached(t *testing.T) {
 // about: the register is whole, no dossier is called damaged, and the same
 // command does what it is for when it is given again.
 func TestRandomKillsOfEveryCommand(t *testing.T) {
+	t.Parallel()
 	bin := faultyProgram(t)
 	seed := uint64(time.Now().UnixNano())
 	if n, err := strconv.ParseUint(os.Getenv("PALETWIN_SEED"), 10, 64); err == nil {
@@ -387,7 +404,7 @@ func TestRandomKillsOfEveryCommand(t *testing.T) {
 		{"history", [][]string{apply}, []string{"history", "--record", "1"}, []int{0}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			for range 4 {
+			for range thorough.Few(8, 2) {
 				dir := t.TempDir()
 				again(t, start, dir)
 				for _, args := range c.before {

@@ -407,6 +407,9 @@ type State struct {
 // ToolHeld reports whether the unit is held by the tool alone.
 func (s *State) ToolHeld() bool { return s.Decision == Hold && s.By == Tool }
 
+// Found reports whether anything was found about the unit.
+func (s *State) Found() bool { return len(s.Held)+len(s.Stop)+len(s.Noted) > 0 }
+
 // Seconds reports whether a decision is a second person's approval of the unit.
 func (s *State) Seconds(d Decision, by string) bool {
 	return d == Approve && s.Decision == Approve && s.By != by

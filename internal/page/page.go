@@ -3,7 +3,8 @@
 // back as a file.
 //
 // Everything in the file is in the file. Its content security policy allows
-// the one script and the one style sheet by their digests and nothing else, and
+// the one script and the one style sheet by their digests, pictures that are in it,
+// and nothing else, and
 // values from data are in a block of JSON in which no tag can end (RFC 8259
 // with <, > and & escaped), and become text nodes.
 package page
@@ -22,6 +23,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/internal/desk"
+	"paletwin/internal/picture"
 	"paletwin/internal/term"
 )
 
@@ -90,7 +92,10 @@ func Write(w io.Writer, m *desk.Matter) error {
 	if meta.Edited != nil {
 		edited = meta.Edited.Name
 	}
-	plot, title := moves(m)
+	pictures, err := drawn(m)
+	if err != nil {
+		return err
+	}
 	t, err := template.New("page").Parse(page)
 	if err != nil {
 		return err
@@ -100,9 +105,40 @@ func Write(w io.Writer, m *desk.Matter) error {
 		"Snapshot": term.Safe(meta.Snapshot.Name), "Edited": term.Safe(edited), "Seal": m.Set(), "Key": term.Safe(strings.Join(m.Header.Key, ", ")),
 		"Records": fmt.Sprintf("%s in the snapshot; %s to amend, %s to add, %s to delete", term.Plural(set.Records.Snapshot, "record"), term.Count(set.Changes.Amend), term.Count(set.Changes.Add), term.Count(set.Changes.Delete)),
 		"Counts":  "", "Sampled": sampled, "Findings": summary(m),
-		"Bars": bars(m), "Plot": plot, "PlotTitle": title,
-		"Style": template.CSS(style), "Script": template.JS(script), "StyleHash": hashOf(style), "ScriptHash": hashOf(script), "Data": template.JS(b),
+		"Pictures": pictures,
+		"Style":    template.CSS(style), "Script": template.JS(script), "StyleHash": hashOf(style), "ScriptHash": hashOf(script), "Data": template.JS(b),
 	})
+}
+
+// figure is a picture in both themes, with a text for those who do not see it.
+type figure struct {
+	Title, Text string
+	Light       template.URL
+	Dark        template.Srcset
+}
+
+// drawn are the pictures of the summary.
+func drawn(m *desk.Matter) ([]figure, error) {
+	light, text, err := picture.Bars(m, picture.Light)
+	if err != nil {
+		return nil, err
+	}
+	dark, _, err := picture.Bars(m, picture.Dark)
+	if err != nil {
+		return nil, err
+	}
+	all := []figure{{"Changes by field", text, inline(light), template.Srcset(inline(dark))}}
+	light, field, text, err := picture.Moves(m, picture.Light)
+	if err != nil || field == "" {
+		return all, err
+	}
+	dark, _, _, err = picture.Moves(m, picture.Dark)
+	return append(all, figure{term.Safe(field) + ", from against to", text, inline(light), template.Srcset(inline(dark))}), err
+}
+
+// inline is an SVG picture as a URL that holds it.
+func inline(svg []byte) template.URL {
+	return template.URL("data:image/svg+xml;base64," + base64.StdEncoding.EncodeToString(svg))
 }
 
 // hashOf is the digest by which a policy allows a text (Content Security
@@ -174,7 +210,7 @@ func chooser(m *desk.Matter, all int) func(change, unit int) bool {
 	special := 0
 	for _, s := range m.Changes {
 		for u := range s.States {
-			if isSpecial(&s.States[u]) {
+			if s.States[u].Found() {
 				special++
 			}
 		}
@@ -184,7 +220,7 @@ func chooser(m *desk.Matter, all int) func(change, unit int) bool {
 	room = min(room, others)
 	seen, taken := 0, 0
 	return func(change, unit int) bool {
-		if isSpecial(&m.Changes[change].States[unit]) {
+		if m.Changes[change].States[unit].Found() {
 			taken++
 			return taken <= MostUnits*3/4
 		}
@@ -192,8 +228,6 @@ func chooser(m *desk.Matter, all int) func(change, unit int) bool {
 		return seen*room/others > (seen-1)*room/others
 	}
 }
-
-func isSpecial(s *changeset.State) bool { return len(s.Held)+len(s.Stop)+len(s.Noted) > 0 }
 
 // change is a change's record: as it is, or, of an add, as it would be.
 func change(m *desk.Matter, s *desk.Standing) (changeJSON, error) {

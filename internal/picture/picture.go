@@ -5,6 +5,7 @@
 package picture
 
 import (
+	"bytes"
 	"fmt"
 	"image/color"
 	"io"
@@ -16,25 +17,81 @@ import (
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
+	_ "gonum.org/v1/plot/vg/vgimg" // the two forms there are; with the build tag minimal no others are linked
+	_ "gonum.org/v1/plot/vg/vgsvg"
 
 	"paletwin/internal/desk"
 	"paletwin/internal/term"
 )
 
-// Colours: those of the screen.
+// Theme is the colours of a picture.
+type Theme struct{ Ink, Pale, Amber, Paper color.Color }
+
+// Light and Dark are the themes: the colours of the screen and of the page.
 var (
-	pale  = color.RGBA{0xa8, 0xa6, 0x9e, 0xff}
-	amber = color.RGBA{0xd5, 0x8c, 0x00, 0xff}
-	ink   = color.RGBA{0x22, 0x26, 0x2b, 0xff}
+	Light = Theme{color.RGBA{0x22, 0x26, 0x2b, 0xff}, color.RGBA{0xa8, 0xa6, 0x9e, 0xff}, color.RGBA{0xd5, 0x8c, 0x00, 0xff}, color.RGBA{0xfb, 0xfa, 0xf7, 0xff}}
+	Dark  = Theme{color.RGBA{0xec, 0xea, 0xe4, 0xff}, color.RGBA{0x80, 0x7f, 0x78, 0xff}, color.RGBA{0xf0, 0xb0, 0x4a, 0xff}, color.RGBA{0x1b, 0x1d, 0x20, 0xff}}
 )
+
+// drawing is a picture that is being drawn.
+type drawing struct {
+	*plot.Plot
+	Theme
+}
+
+// newDrawing returns an empty picture.
+func newDrawing(t Theme) *drawing {
+	plot.DefaultFont.Variant, plotter.DefaultFont.Variant = "Sans", "Sans"
+	d := &drawing{plot.New(), t}
+	d.BackgroundColor = t.Paper
+	d.Title.TextStyle.Color, d.Legend.TextStyle.Color = t.Ink, t.Ink
+	for _, axis := range []*plot.Axis{&d.X, &d.Y} {
+		axis.Color, axis.Tick.Color, axis.Tick.Label.Color, axis.Label.TextStyle.Color = t.Pale, t.Pale, t.Ink, t.Ink
+	}
+	return d
+}
+
+// sans is what SVG is to be set in where the plotting library's font is not there.
+var sans = []byte("font-family:Liberation Sans,DejaVu Sans,Arial,sans-serif")
+
+// write writes the picture, so many points wide and high.
+func (d *drawing) write(w io.Writer, wide, high vg.Length, format string) error {
+	c, err := d.WriterTo(wide, high, format)
+	if err != nil {
+		return err
+	}
+	var b bytes.Buffer
+	if _, err := c.WriteTo(&b); err != nil {
+		return err
+	}
+	drawn := b.Bytes()
+	if format == "svg" {
+		drawn = bytes.ReplaceAll(drawn, []byte("font-family:Liberation Sans"), sans)
+	}
+	_, err = w.Write(drawn)
+	return err
+}
 
 // move is a change of the field.
 type move struct {
 	from, to string
 	key      string
 	special  bool // something was found about it
+}
+
+// moves are the changes of each field.
+func moves(m *desk.Matter) map[string][]move {
+	by := map[string][]move{}
+	for _, s := range m.Changes {
+		for u := range s.Fields {
+			f := &s.Fields[u]
+			by[f.Field] = append(by[f.Field], move{f.From.String(), f.To.String(), s.Key.String(), s.States[u].Found()})
+		}
+	}
+	return by
 }
 
 // NoField says that a field has no changes to be drawn.
@@ -49,49 +106,35 @@ func (e *NoField) Error() string {
 
 // Write draws a field's changes; format is "png" or "svg".
 func Write(w io.Writer, m *desk.Matter, field, format string) error {
-	var all []move
-	have := map[string]bool{}
-	for _, s := range m.Changes {
-		for u := range s.Fields {
-			f := &s.Fields[u]
-			have[f.Field] = true
-			if f.Field == field {
-				all = append(all, move{f.From.String(), f.To.String(), s.Key.String(), len(s.States[u].Held)+len(s.States[u].Stop)+len(s.States[u].Noted) > 0})
-			}
-		}
-	}
+	by := moves(m)
+	all := by[field]
 	if len(all) == 0 {
 		e := &NoField{Field: field}
 		for _, f := range m.Header.Fields {
-			if have[f] {
+			if len(by[f]) > 0 {
 				e.Have = append(e.Have, f)
 			}
 		}
 		return e
 	}
-	plot.DefaultFont.Variant, plotter.DefaultFont.Variant = "Sans", "Sans"
-	p := plot.New()
-	p.Title.Text = fmt.Sprintf("%s %s: %s", m.Dossier.Meta.Number, term.Safe(m.Dossier.Meta.Title), term.Safe(field))
-	p.Title.TextStyle.Font.Size, p.Title.Padding = vg.Points(14), vg.Points(8)
-	p.Title.TextStyle.Color, p.X.Color, p.Y.Color = ink, pale, pale
-	var err error
+	d := newDrawing(Light)
+	d.Title.Text = fmt.Sprintf("%s %s: %s", m.Dossier.Meta.Number, term.Safe(m.Dossier.Meta.Title), term.Safe(field))
+	d.Title.TextStyle.Font.Size, d.Title.Padding = vg.Points(14), vg.Points(8)
+	if err := d.field(all); err != nil {
+		return err
+	}
+	return d.write(w, vg.Points(720), vg.Points(480), format)
+}
+
+// field draws a field by what its values are.
+func (d *drawing) field(all []move) error {
 	switch {
 	case most(all, func(v string) bool { _, ok := number(v); return ok }):
-		err = numbers(p, all)
+		return d.numbers(all)
 	case most(all, func(v string) bool { _, ok := day(v); return ok }):
-		err = days(p, all)
-	default:
-		err = choices(p, all)
+		return d.days(all)
 	}
-	if err != nil {
-		return err
-	}
-	c, err := p.WriterTo(vg.Points(720), vg.Points(480), format)
-	if err != nil {
-		return err
-	}
-	_, err = c.WriteTo(w)
-	return err
+	return d.choices(all)
 }
 
 // most reports whether nine in ten values are of a kind.
@@ -132,7 +175,7 @@ const mostLabels = 12
 
 // numbers draws old values against new ones, with the line on which nothing
 // would change. What something was found about is labelled.
-func numbers(p *plot.Plot, all []move) error {
+func (d *drawing) numbers(all []move) error {
 	var plain, special plotter.XYs
 	var labels []string
 	for _, m := range all {
@@ -148,12 +191,12 @@ func numbers(p *plot.Plot, all []move) error {
 		}
 	}
 	toEdge(plain, special)
-	p.X.Label.Text, p.Y.Label.Text = "from", "to"
+	d.X.Label.Text, d.Y.Label.Text = "from", "to"
 	same := plotter.NewFunction(func(x float64) float64 { return x })
-	same.Color, same.Dashes = pale, []vg.Length{vg.Points(4), vg.Points(3)}
-	p.Add(plotter.NewGrid(), same)
-	p.Legend.Add("no change", same)
-	p.Legend.Top, p.Legend.Left = true, true
+	same.Color, same.Dashes = d.Pale, []vg.Length{vg.Points(4), vg.Points(3)}
+	d.Add(plotter.NewGrid(), same)
+	d.Legend.Add("no change", same)
+	d.Legend.Top, d.Legend.Left = true, true
 	for _, x := range []struct {
 		points plotter.XYs
 		size   float64
@@ -166,20 +209,43 @@ func numbers(p *plot.Plot, all []move) error {
 		if err != nil {
 			return err
 		}
-		s.GlyphStyle = draw.GlyphStyle{Color: amber, Radius: vg.Points(x.size), Shape: draw.CircleGlyph{}}
+		s.GlyphStyle = draw.GlyphStyle{Color: d.Amber, Radius: vg.Points(x.size), Shape: draw.CircleGlyph{}}
 		if x.name != "change" {
-			s.GlyphStyle.Color = ink
+			s.GlyphStyle.Color = d.Ink
 		}
-		p.Add(s)
-		p.Legend.Add(x.name, s)
+		d.Add(s)
+		d.Legend.Add(x.name, s)
 	}
-	if n := min(len(labels), mostLabels); n > 0 {
-		l, err := plotter.NewLabels(plotter.XYLabels{XYs: special[:n], Labels: labels[:n]})
+	n := min(len(labels), mostLabels)
+	return d.label(special[:n], labels[:n])
+}
+
+// label labels points on the side on which there is room.
+func (d *drawing) label(at plotter.XYs, labels []string) error {
+	middle := (d.X.Min + d.X.Max) / 2
+	for _, side := range []struct {
+		right  bool
+		align  text.XAlignment
+		offset vg.Length
+	}{{false, text.XLeft, 8}, {true, text.XRight, -12}} {
+		var some plotter.XYLabels
+		for i, p := range at {
+			if (p.X > middle) == side.right {
+				some.XYs, some.Labels = append(some.XYs, p), append(some.Labels, labels[i])
+			}
+		}
+		if len(some.XYs) == 0 {
+			continue
+		}
+		l, err := plotter.NewLabels(some)
 		if err != nil {
 			return err
 		}
-		l.Offset = vg.Point{X: vg.Points(6), Y: vg.Points(-3)}
-		p.Add(l)
+		for i := range l.TextStyle {
+			l.TextStyle[i].Color, l.TextStyle[i].XAlign = d.Ink, side.align
+		}
+		l.Offset = vg.Point{X: side.offset, Y: vg.Points(-3)}
+		d.Add(l)
 	}
 	return nil
 }
@@ -205,7 +271,7 @@ func toEdge(plain, special plotter.XYs) {
 const mostChoices = 12
 
 // choices draws how many of the changed records have a value before and after.
-func choices(p *plot.Plot, all []move) error {
+func (d *drawing) choices(all []move) error {
 	before, after := map[string]int{}, map[string]int{}
 	var names []string
 	for _, m := range all {
@@ -238,31 +304,31 @@ func choices(p *plot.Plot, all []move) error {
 		values plotter.Values
 		color  color.Color
 		name   string
-	}{{old, pale, "before"}, {now, amber, "after"}} {
+	}{{old, d.Pale, "before"}, {now, d.Amber, "after"}} {
 		b, err := plotter.NewBarChart(x.values, vg.Points(16))
 		if err != nil {
 			return err
 		}
 		b.Color, b.LineStyle.Width, b.Offset = x.color, 0, vg.Points(float64(i)*17-8)
-		p.Add(b)
-		p.Legend.Add(x.name, b)
+		d.Add(b)
+		d.Legend.Add(x.name, b)
 	}
-	p.Legend.Top = true
-	p.NominalX(labels...)
-	p.X.Min, p.X.Max = -0.6, float64(len(labels))-0.1
-	p.Y.Label.Text, p.Y.Min = "changed records", 0
+	d.Legend.Top = true
+	d.NominalX(labels...)
+	d.X.Min, d.X.Max = -0.6, float64(len(labels))-0.1
+	d.Y.Label.Text, d.Y.Min = "changed records", 0
 	if rest > 0 {
-		p.X.Label.Text = fmt.Sprintf("and %d values more", rest)
+		d.X.Label.Text = fmt.Sprintf("and %d values more", rest)
 	}
 	return nil
 }
 
 // days draws each change as a stroke from the old date to the new one, in the
 // change set's order.
-func days(p *plot.Plot, all []move) error {
-	p.X.Tick.Marker = plot.TimeTicks{Format: time.DateOnly}
-	p.Y.Tick.Marker = plot.ConstantTicks{}
-	p.Y.Label.Text = fmt.Sprintf("%d changes", len(all))
+func (d *drawing) days(all []move) error {
+	d.X.Tick.Marker = plot.TimeTicks{Format: time.DateOnly}
+	d.Y.Tick.Marker = plot.ConstantTicks{}
+	d.Y.Label.Text = fmt.Sprintf("%d changes", len(all))
 	var old, now plotter.XYs
 	for i, m := range all {
 		from, ok := day(m.from)
@@ -279,15 +345,15 @@ func days(p *plot.Plot, all []move) error {
 			if err != nil {
 				return err
 			}
-			l.Color = pale
-			p.Add(l)
+			l.Color = d.Pale
+			d.Add(l)
 		}
 	}
 	for _, x := range []struct {
 		points plotter.XYs
 		color  color.Color
 		name   string
-	}{{old, pale, "before"}, {now, amber, "after"}} {
+	}{{old, d.Pale, "before"}, {now, d.Amber, "after"}} {
 		if len(x.points) == 0 {
 			continue
 		}
@@ -296,9 +362,9 @@ func days(p *plot.Plot, all []move) error {
 			return err
 		}
 		s.GlyphStyle = draw.GlyphStyle{Color: x.color, Radius: vg.Points(2.5), Shape: draw.CircleGlyph{}}
-		p.Add(s)
-		p.Legend.Add(x.name, s)
+		d.Add(s)
+		d.Legend.Add(x.name, s)
 	}
-	p.Legend.Top = true
+	d.Legend.Top = true
 	return nil
 }

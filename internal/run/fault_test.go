@@ -12,6 +12,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/disk/faulty"
+	"paletwin/internal/thorough"
 )
 
 const (
@@ -43,7 +44,8 @@ func fresh(t *testing.T, template string, fsys disk.FS) (*bench, *desk.Dossier) 
 // eachFault lets the first, the second, the third … file operation of an apply
 // fail, until one goes through, and calls after behind each.
 func eachFault(t *testing.T, start string, mode faulty.Mode, after func(n int, f *faulty.FS, b *bench, d *desk.Dossier)) {
-	for n := 1; ; n++ {
+	first, step := thorough.Every(t, 4)
+	for n := first; ; n += step {
 		f := &faulty.FS{FS: faulty.NoSync{}, Mode: mode}
 		b, d := fresh(t, start, f)
 		f.At = f.Count() + n
@@ -75,7 +77,7 @@ func TestFaultAtEveryOperation(t *testing.T) {
 		})
 	}
 	t.Logf("%d points covered", covered)
-	assert.Greater(t, covered, 200)
+	assert.Greater(t, covered, thorough.Few(200, 40))
 }
 
 // recover finishes what was interrupted with a file system that works, and

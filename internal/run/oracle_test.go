@@ -28,6 +28,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/disk/faulty"
 	"paletwin/internal/target/file"
+	"paletwin/internal/thorough"
 )
 
 // rows are the records of the oracle: by key, their values by field, a field
@@ -428,7 +429,7 @@ func (w *world) others(t require.TestingT, data []byte, most int, all map[string
 // what plain maps say. PALETWIN_SEED repeats a run of it, PALETWIN_CASES says
 // how many.
 func TestOracle(t *testing.T) {
-	seed, cases := uint64(time.Now().UnixNano()), 2000
+	seed, cases := uint64(time.Now().UnixNano()), thorough.Few(2000, 500)
 	if text := os.Getenv("PALETWIN_SEED"); text != "" {
 		n, err := strconv.ParseUint(text, 10, 64)
 		require.NoError(t, err)

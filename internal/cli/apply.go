@@ -98,19 +98,20 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 		return err
 	}
 	defer lock.Unlock()
-	tgt, read, err := a.target(t, f.targetFlags)
+	tgt, read, err := a.target(ctx, t, f.targetFlags)
 	if err != nil {
 		return err
 	}
 	defer tgt.Close()
 	f.Read = read
-	if err := tgt.CanWrite(); err != nil {
+	if err := tgt.Writable(ctx); err != nil {
 		return err
 	}
-	if n := tgt.Links(); n > 1 {
+	traits := tgt.Traits()
+	if n := traits.Links; n > 1 {
 		a.hint("%s has %d names (hard links); the others keep the old content", a.shown(tgt.Name()), n)
 	}
-	if who := tgt.Owner(); who != "" {
+	if who := traits.Owner; who != "" {
 		a.hint("%s belongs to %s; written anew it belongs to you", a.shown(tgt.Name()), screen.Safe(who))
 	}
 	progress := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
@@ -148,7 +149,7 @@ func applyCode(rep *run.Report, leaveOpen bool) int {
 	switch {
 	case rep.Steps.Refused > 0:
 		return exitRefused
-	case rep.Stopped, rep.Steps.Conflict+rep.Partly > 0, rep.Left.Open+rep.Left.Held > 0 && !leaveOpen:
+	case len(rep.Loads) == 0 && rep.Steps.Unknown > 0, rep.Stopped, rep.Steps.Conflict+rep.Partly > 0, rep.Left.Open+rep.Left.Held > 0 && !leaveOpen:
 		return exitLook
 	case rep.Verify != nil && !rep.Verify.Holds():
 		return exitLook
@@ -232,8 +233,9 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 	}
 	p.Line("%s %s  %s %s", screen.Strong(t.Meta.Number), what, screen.Dim("to"), a.shown(rep.Target))
 	p.Line("")
-	a.outcomes(append([]outcome{{done, rep.Steps.Done, "", true}},
-		left(rep.Steps, "the target had it already", "changed there since the snapshot; left alone", "the target would not take it")...)...)
+	all := append([]outcome{{done, rep.Steps.Done, "", true}},
+		left(rep.Steps, "the target had it already", "changed there since the snapshot; left alone", "the target would not take it")...)
+	a.outcomes(append(all, outcome{string(run.Unknown), rep.Steps.Unknown, "the target's answer was lost; apply again looks what it has", false})...)
 	a.troubles(rep.Attempted)
 	if rep.Partly > 0 {
 		p.Line("  %s", screen.Plural(rep.Partly, "record")+" done in part: the fields that moved were left alone")
@@ -283,7 +285,7 @@ func (a *app) troubles(steps []*run.Step) {
 	const most = 10
 	left := 0
 	for _, s := range steps {
-		if s.Outcome != run.Conflict && s.Outcome != run.Refused && len(s.Left) == 0 {
+		if s.Outcome != run.Conflict && s.Outcome != run.Refused && s.Outcome != run.Unknown && len(s.Left) == 0 {
 			continue
 		}
 		if tab.Len() == most {

@@ -68,7 +68,7 @@ func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to targetFlags, 
 	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
 		return nil, nil, errors.Join(err, nothingDone(t))
 	}
-	tgt, sheet, err := a.state(t, to)
+	tgt, sheet, err := a.state(ctx, t, to)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -116,7 +116,7 @@ func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to targetFlags,
 	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
 		return nil, errors.Join(err, nothingDone(t))
 	}
-	tgt, sheet, err := a.state(t, to)
+	tgt, sheet, err := a.state(ctx, t, to)
 	if err != nil {
 		return nil, err
 	}

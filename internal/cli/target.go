@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 
 	"github.com/spf13/pflag"
@@ -11,7 +12,7 @@ import (
 	"paletwin/internal/handoff"
 	"paletwin/internal/run"
 	"paletwin/internal/target"
-	"paletwin/internal/target/file"
+	"paletwin/internal/target/open"
 )
 
 // targetFlags are how the command line names a target.
@@ -37,7 +38,7 @@ func (p *targetFlags) carries() string {
 // state opens what is to be undone, or returned to a backup: the target, with
 // the sheet that was named, or for a hand-off the fresh export that tells what
 // the system has.
-func (a *app) state(t *desk.Dossier, p targetFlags) (_ target.Target, sheet string, err error) {
+func (a *app) state(ctx context.Context, t *desk.Dossier, p targetFlags) (_ target.Target, sheet string, err error) {
 	last, err := run.LastTarget(t)
 	if err != nil {
 		return nil, "", err
@@ -46,7 +47,7 @@ func (a *app) state(t *desk.Dossier, p targetFlags) (_ target.Target, sheet stri
 		if p.current != "" {
 			return nil, "", usage("--current is for what was handed off; this dossier's target is read directly")
 		}
-		f, o, err := a.target(t, p)
+		f, o, err := a.target(ctx, t, p)
 		return f, o.Sheet, err
 	}
 	if p.current == "" {
@@ -78,14 +79,17 @@ func (p *targetFlags) flags(fl *pflag.FlagSet) {
 // on the desk.
 func (a *app) targetPath(t *desk.Dossier, to string) string {
 	if named, ok := t.Desk().Settings.Targets[to]; ok {
-		return file.Path(named.To)
+		to = named.To
 	}
-	return file.Path(a.path(to))
+	if open.Scheme(to) == "" {
+		to = a.path(to)
+	}
+	return open.Name(to)
 }
 
 // target opens the target that was named, or the last run's, and says how it
 // was said to be.
-func (a *app) target(t *desk.Dossier, p targetFlags) (*file.File, table.Options, error) {
+func (a *app) target(ctx context.Context, t *desk.Dossier, p targetFlags) (target.Target, table.Options, error) {
 	delimiter, ok := delimiters[p.delimiter]
 	if !ok {
 		return nil, table.Options{}, usage("--delimiter is comma, semicolon or tab, not %q", p.delimiter)
@@ -121,6 +125,6 @@ func (a *app) target(t *desk.Dossier, p targetFlags) (*file.File, table.Options,
 		return nil, o, err
 	}
 	o.Password, o.Rename = a.password(), func(m *table.Image) { l.Rename(m) }
-	f, err := file.Open(a.fs, path, t.Set().Key, l.Schema(), o)
+	f, err := open.Open(ctx, a.fs, open.Place{Name: path, Key: t.Set().Key, Of: l.Schema(), Read: o})
 	return f, o, err
 }

@@ -97,7 +97,7 @@ type Export struct {
 	SHA256 string // of File
 }
 
-// System is a system that only takes files. It is a target.Handing.
+// System is a system that only takes files. It is a target.Loader.
 type System struct {
 	Options
 	FS      disk.FS
@@ -200,17 +200,22 @@ func (s *System) Current(_ context.Context, keys []record.Key) ([]target.State, 
 	return states, nil
 }
 
-// AsMade reports whether the export is the snapshot that the steps were made
-// from, and neither rules nor the shape need whole records.
-func (s *System) AsMade() bool {
-	return s.Export.File != "" && s.Shape != Full && (s.Layout == nil || len(s.Layout.Rules) == 0)
+// Traits of a system that takes files: all are made at once. The export is not
+// read where it is the snapshot that the steps were made from, and neither rules
+// nor the shape need whole records.
+func (s *System) Traits() target.Traits {
+	unread := s.Export.File != "" && s.Shape != Full && (s.Layout == nil || len(s.Layout.Rules) == 0)
+	return target.Traits{Ext: s.Export.Ext, Unread: unread}
 }
 
-// Ext is the ending of the export's name.
-func (s *System) Ext() string { return s.Export.Ext }
+// Writable is never in doubt: files are made.
+func (s *System) Writable(context.Context) error { return nil }
 
 // Backup writes the export.
-func (s *System) Backup(_ context.Context, w io.Writer) error {
+func (s *System) Backup(ctx context.Context, w io.Writer) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
 	return table.Guard(func() error { _, err := w.Write(s.Export.Raw); return err })
 }
 
@@ -224,9 +229,6 @@ func (s *System) Kept() (string, string) { return s.Export.File, s.Export.SHA256
 func (s *System) Table(context.Context) (*table.Image, func() error, error) {
 	return s.Export.Image, func() error { return nil }, nil
 }
-
-// Batch is 0: the files are made all at once.
-func (s *System) Batch() int { return 0 }
 
 // Run says which run the files belong to.
 func (s *System) Run(n int) { s.run = n }

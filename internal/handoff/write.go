@@ -27,6 +27,9 @@ const (
 // Write makes the files of a run, all or none: the folder appears when it is
 // whole.
 func (s *System) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	dir := s.Dir(s.run)
 	stage := disk.TempName(dir)
 	for _, d := range []string{stage, dir} { // what an interrupted hand-off left

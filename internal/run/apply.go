@@ -267,7 +267,7 @@ func (j *Job) checkTable(ctx context.Context) error {
 		return err
 	}
 	j.found = img.Found
-	if h, ok := j.Target.(target.Handing); ok && h.AsMade() {
+	if j.Target.Traits().Unread {
 		return release() // the snapshot, which was compared
 	}
 	set := j.Dossier.Set()
@@ -323,7 +323,7 @@ func (j *Job) judgeAll(ctx context.Context, c *desk.Changes, steps []*Step) (all
 // where is what a message calls the state that was read: the target, or the
 // export that stands for it.
 func (j *Job) where() string {
-	if h, ok := j.Target.(target.Handing); ok {
+	if h, ok := j.Target.(target.Loader); ok {
 		return h.From()
 	}
 	return j.Target.Name()
@@ -331,7 +331,7 @@ func (j *Job) where() string {
 
 // there is what a step's reason calls it.
 func (j *Job) there() string {
-	if _, ok := j.Target.(target.Handing); ok {
+	if _, ok := j.Target.(target.Loader); ok {
 		return "the export"
 	}
 	return "the target"
@@ -340,7 +340,7 @@ func (j *Job) there() string {
 // judgeStates reads the steps' records and judges by them. Where they are
 // taken to be as the steps say, there is nothing to judge.
 func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) ([]target.State, error) {
-	if h, ok := j.Target.(target.Handing); ok && h.AsMade() {
+	if j.Target.Traits().Unread {
 		return make([]target.State, len(steps)), nil
 	}
 	j.Progress("reading the target", 0, 0)

@@ -105,7 +105,11 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	if err != nil {
 		return nil, err
 	}
-	done, err := standing(t, at)
+	found, err := confirmed(ctx, t, tgt, at)
+	if err != nil {
+		return nil, err
+	}
+	done, err := standingWith(t, at, found)
 	if err != nil {
 		return nil, err
 	}
@@ -402,7 +406,7 @@ func writeDossier(ctx context.Context, t *desk.Dossier, tgt target.Target, n new
 
 func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Target, draft *desk.Draft) (*desk.Dossier, error) {
 	fsys, set := t.FS(), t.Set()
-	snapshot := "snapshot" + tgt.Ext()
+	snapshot := "snapshot" + tgt.Traits().Ext
 	kept, err := disk.WriteFile(fsys, filepath.Join(draft.Dir, snapshot), 0o600, func(w io.Writer) error { return tgt.Backup(ctx, w) })
 	if err != nil {
 		return nil, err
@@ -452,7 +456,7 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 
 // nameOf is what the state of a target is called.
 func nameOf(tgt target.Target) string {
-	if h, ok := tgt.(target.Handing); ok {
+	if h, ok := tgt.(target.Loader); ok {
 		return h.From()
 	}
 	return filepath.Base(tgt.Name())

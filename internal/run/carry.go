@@ -16,7 +16,7 @@ import (
 func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Step) (*Report, error) {
 	rep.Run = r.Head.Run
 	rep.Backup = filepath.Join(r.Dir, r.Head.Backup)
-	if h, ok := j.Target.(target.Handing); ok {
+	if h, ok := j.Target.(target.Loader); ok {
 		h.Run(r.Head.Run)
 	}
 	jr := r.journal(j.Dossier)
@@ -68,7 +68,7 @@ func (r *Record) broken(err error, open []*Step) error {
 
 // batchSize returns how many steps make a batch; 0 is all of them.
 func (j *Job) batchSize() int {
-	n := j.Target.Batch()
+	n := j.Target.Traits().Batch
 	if most := j.Options.Batch; most > 0 && (n == 0 || most < n) {
 		n = most
 	}
@@ -99,7 +99,7 @@ func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, forms
 	if err != nil {
 		return err
 	}
-	if h, ok := j.Target.(target.Handing); ok {
+	if h, ok := j.Target.(target.Loader); ok {
 		for _, s := range part {
 			s.Outcome, s.When = Unknown, j.Now()
 		}
@@ -124,10 +124,12 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 	for i, s := range part {
 		s.When = j.Now()
 		switch r := results[i]; {
-		case r.Refused:
+		case r.Fate == target.Refused:
 			s.Outcome, s.Reason = Refused, r.Reason
-		case r.Moved:
+		case r.Fate == target.Moved:
 			s.Outcome, s.Reason = Conflict, r.Reason
+		case r.Fate == target.Unknown:
+			s.Outcome, s.Reason = Unknown, r.Reason
 		default:
 			s.Outcome = Done
 			s.noteRead(&states[i])
@@ -199,7 +201,7 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 	if err := j.close(jr, r, how); err != nil {
 		return nil, err
 	}
-	if h, ok := j.Target.(target.Handing); ok {
+	if h, ok := j.Target.(target.Loader); ok {
 		rep.Loads = h.Loads()
 		return rep, nil // what became of it shows when it has been loaded
 	}
@@ -243,7 +245,7 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		if states[i].Count > 1 {
 			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
 		}
-		if r.open[s.ID] && j.has(s, &states[i]) {
+		if r.open[s.ID] && s.stands(j.schema, j.Options.System, &states[i]) {
 			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", j.Now()
 			s.noteRead(&states[i])
 			known = append(known, s)

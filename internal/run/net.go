@@ -37,7 +37,7 @@ func (s *Step) units() []unit {
 // everDone returns the units that a dossier's runs did at a target, undone
 // since or not.
 func everDone(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
-	done := map[unit]standingUnit{}
+	done, unknown := map[unit]standingUnit{}, map[unit]standingUnit{}
 	runs, err := Runs(t)
 	if err != nil {
 		return nil, err
@@ -51,11 +51,15 @@ func everDone(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
 			continue
 		}
 		for _, s := range r.Steps {
-			if s.Outcome != Done {
-				continue
-			}
 			for _, u := range s.units() {
-				done[u] = standingUnit{n, s}
+				switch before, open := unknown[u]; {
+				case s.Outcome == Done:
+					done[u] = standingUnit{n, s}
+				case s.Outcome == Unknown:
+					unknown[u] = standingUnit{n, s}
+				case s.Outcome == Settled && open: // which that run did
+					done[u] = before
+				}
 			}
 		}
 	}
@@ -121,10 +125,19 @@ func (s *Step) handedUnits() []unit {
 
 // standing returns the units that a dossier's runs did at a target and that no
 // rollback has undone there since.
-func standing(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
+func standing(t *desk.Dossier, at At) (map[unit]standingUnit, error) { return standingWith(t, at, nil) }
+
+// standingWith is standing with units of which it was found out that they were
+// done, too.
+func standingWith(t *desk.Dossier, at At, confirmed map[unit]standingUnit) (map[unit]standingUnit, error) {
 	done, err := everDone(t, at)
-	if err != nil || len(done) == 0 {
+	if err != nil || len(done)+len(confirmed) == 0 {
 		return done, err
+	}
+	for u, d := range confirmed {
+		if _, there := done[u]; !there {
+			done[u] = d
+		}
 	}
 	backs, err := t.Desk().Undoing(t.Meta.Number)
 	if err != nil {

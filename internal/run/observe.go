@@ -12,7 +12,7 @@ import (
 // seen done in the target is, and what is neither as before nor as meant may
 // have been, and is looked at again.
 func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, done map[unit]standingUnit, by string, now func() time.Time) error {
-	h, ok := tgt.(target.Handing)
+	h, ok := tgt.(target.Loader)
 	if !ok {
 		return nil
 	}
@@ -49,4 +49,46 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, don
 		}
 	}
 	return v.later.err
+}
+
+// confirmed returns, of steps whose answer was lost, the units that were carried
+// out: those whose record is as they meant it.
+func confirmed(ctx context.Context, t *desk.Dossier, tgt target.Target, at At) (map[unit]standingUnit, error) {
+	found := map[unit]standingUnit{}
+	if _, later := tgt.(target.Loader); later {
+		return found, nil
+	}
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, err
+	}
+	sc, err := t.Schema()
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range runs {
+		r, err := ReadRun(t, n)
+		if err != nil {
+			return nil, err
+		}
+		var open []*Step
+		for _, s := range r.Steps {
+			if s.Outcome == Unknown && !s.handed && r.Head.At() == at {
+				open = append(open, s)
+			}
+		}
+		states, err := tgt.Current(ctx, keys(open))
+		if err != nil {
+			return nil, err
+		}
+		for i, s := range open {
+			if !s.stands(sc, r.Head.System, &states[i]) {
+				continue
+			}
+			for _, u := range s.units() {
+				found[u] = standingUnit{n, s}
+			}
+		}
+	}
+	return found, nil
 }

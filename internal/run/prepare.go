@@ -27,8 +27,8 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 	}
 	j.Progress("backing up", 0, 0)
 	head := Head{Form: "journal", Version: journalVersion, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
-		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Ext(), System: j.Options.System, Read: j.Options.Read.Kept(), Found: j.found, Left: left, LeaveOpen: j.Options.LeaveOpen}
-	_, head.Handoff = j.Target.(target.Handing)
+		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Traits().Ext, System: j.Options.System, Read: j.Options.Read.Kept(), Found: j.found, Left: left, LeaveOpen: j.Options.LeaveOpen}
+	_, head.Handoff = j.Target.(target.Loader)
 	if err := j.backup(ctx, dir, &head); err != nil {
 		return nil, err
 	}
@@ -64,20 +64,16 @@ func mkdirs(fsys disk.FS, dirs ...string) error {
 
 // room refuses to begin where backup and rewriting do not fit on the disk.
 func (j *Job) room() error {
-	s, ok := j.Target.(interface{ Size() int64 })
-	if !ok {
-		return nil
-	}
-	dir := j.Dossier.Dir
-	if room, err := j.Dossier.FS().Free(dir); err == nil && room >= 0 && room < 2*s.Size() {
-		return refuse(NoRoom, "the disk of %s has %s free, and backup and rewriting need %s", dir, words.Size(room), words.Size(2*s.Size()+1<<20))
+	dir, size := j.Dossier.Dir, j.Target.Traits().Size
+	if room, err := j.Dossier.FS().Free(dir); err == nil && room >= 0 && room < 2*size {
+		return refuse(NoRoom, "the disk of %s has %s free, and backup and rewriting need %s", dir, words.Size(room), words.Size(2*size+1<<20))
 	}
 	return nil
 }
 
 // backup writes the target's whole state and reads it back.
 func (j *Job) backup(ctx context.Context, dir string, head *Head) error {
-	if h, ok := j.Target.(target.Handing); ok {
+	if h, ok := j.Target.(target.Loader); ok {
 		if kept, sum := h.Kept(); kept != "" {
 			return j.keptBackup(dir, kept, sum, head)
 		}

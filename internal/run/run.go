@@ -28,7 +28,7 @@ const (
 	Conflict Outcome = "conflict" // the target has something else; left whole
 	Refused  Outcome = "refused"  // the target would not take it
 	Skipped  Outcome = "skipped"  // not attempted
-	Unknown  Outcome = "unknown"  // handed over, and not answered yet
+	Unknown  Outcome = "unknown"  // the target has not answered: it was handed over, or the answer was lost
 )
 
 // Step is one record of a run with its outcome.

@@ -231,8 +231,8 @@ func quote(v record.Value) string {
 	return fmt.Sprintf("%q", v.String())
 }
 
-// has reports whether the target has what the step wants: c = e.
-func (j *Job) has(s *Step, now *target.State) bool {
+// stands reports whether the target has what the step wants: c = e.
+func (s *Step) stands(sc *schema.Schema, system []string, now *target.State) bool {
 	switch s.Act {
 	case changeset.Delete:
 		return now.Count == 0
@@ -242,11 +242,11 @@ func (j *Job) has(s *Step, now *target.State) bool {
 		}
 		get := now.Record.Finder()
 		for _, f := range s.Fields {
-			if c, _ := get(f.Field); !j.schema.Equal(f.Field, c, f.To) {
+			if c, _ := get(f.Field); !sc.Equal(f.Field, c, f.To) {
 				return false
 			}
 		}
 		return true
 	}
-	return now.Count > 0 && len(unlikes(s.Record, now.Record, j.schema, j.Options.System)) == 0
+	return now.Count > 0 && len(unlikes(s.Record, now.Record, sc, system)) == 0
 }

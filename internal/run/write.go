@@ -205,7 +205,7 @@ func intents(n int, steps []*Step) ([]byte, error) {
 
 // outcomes is the line after a batch; of a hand-off it names the files that were
 // made.
-func outcomes(n int, steps []*Step, h target.Handing) ([]byte, error) {
+func outcomes(n int, steps []*Step, h target.Loader) ([]byte, error) {
 	var more map[string]any
 	if h != nil {
 		more = map[string]any{"loads": h.Loads(), "beside": h.Beside()}

@@ -19,25 +19,41 @@ import (
 	"paletwin/core/table"
 )
 
-// Target is a place with the records of one record set. It is used by one
-// goroutine at a time.
+// Target is a place with the records of one record set, to be read and written.
+// It is used by one goroutine at a time.
 type Target interface {
-	// Name says where it is: for a file its absolute path.
+	Reader
+	Writer
+}
+
+// Reader is a place whose records can be read. What it gives is one state of it,
+// whoever writes meanwhile, until Refresh.
+type Reader interface {
+	// Name says where it is, for people and for finding it again: for a file its
+	// absolute path. It holds no password.
 	Name() string
+	// Traits say what this kind of place can do. They stay what they are.
+	Traits() Traits
 	// Fields lists the fields it has, in its order.
 	Fields() []string
-	// Current reads the records with the given keys as they are now, in the
-	// same order.
+	// Current reads the records with the given keys, in the same order.
 	Current(ctx context.Context, keys []record.Key) ([]State, error)
-	// Backup writes the whole state as it is now in a form that OpenBackup
-	// reads, and Ext is the ending of that form's file name.
+	// Backup writes the whole state in a form from which it can be opened as a
+	// table, whose file name ends in Traits.Ext.
 	Backup(ctx context.Context, w io.Writer) error
-	Ext() string
-	// Table gives the whole state as it is now. The function lets it go.
+	// Table gives the whole state. The function lets it go.
 	Table(ctx context.Context) (*table.Image, func() error, error)
-	// Batch is how many steps Write takes at once; 0 means all of a run, and
-	// that either all or none are written.
-	Batch() int
+	// Refresh lets the next Current, Backup and Table see what is there then.
+	Refresh(ctx context.Context) error
+	// Close ends the use and lets go of the lock.
+	Close() error
+}
+
+// Writer is a place whose records can be written.
+type Writer interface {
+	// Writable says early why nothing can be written: a file that is read-only,
+	// a right that is missing.
+	Writable(ctx context.Context) error
 	// Check says in words why a step cannot be carried out, as far as that can
 	// be known before anything is written; "" where it can. An error means that
 	// none of them can.
@@ -48,10 +64,21 @@ type Target interface {
 	// not known which steps were carried out, unless it is ErrMoved or an
 	// Unwritten: then none was.
 	Write(ctx context.Context, steps []Step) ([]Result, error)
-	// Refresh lets the next Current, Backup and Table see what is there then.
-	Refresh(ctx context.Context) error
-	// Close ends the use and lets go of the target's lock.
-	Close() error
+}
+
+// Traits are what a kind of target can do, as values.
+type Traits struct {
+	Ext   string // the ending of a backup's file name: ".csv"
+	Size  int64  // of a backup in bytes; 0 is unknown
+	Batch int    // how many steps Write takes at once; 0 means all of a run, and that either all or none are written
+	// Unread means that records are not looked up: they are taken to be as the
+	// steps say they were, and nothing more of them is needed.
+	Unread bool
+	// KeyChanges means that Write gives a record another key where it stands,
+	// and keeps what no step names; else it deletes it and adds another.
+	KeyChanges bool
+	Links      int    // of a file, how many names it has
+	Owner      string // of a file, whose it is, where writing it would make it ours; else ""
 }
 
 // State is one record as the target has it.
@@ -84,11 +111,20 @@ type Step struct {
 	Linked string                  // steps with the same link go together; "" is alone
 }
 
+// Fate is what became of a step at the target.
+type Fate uint8
+
+const (
+	Done    Fate = iota // carried out
+	Refused             // the target would not take it
+	Moved               // the record was no longer as the step says it was; it was left alone
+	Unknown             // it cannot be told
+)
+
 // Result is what became of one step. The zero Result is a step carried out.
 type Result struct {
-	Refused bool   // the target would not take it
-	Moved   bool   // the record was no longer as the step's From values say; it was left alone
-	Reason  string // in words
+	Fate   Fate
+	Reason string // in words
 }
 
 // Together refuses what is linked with a step that was not carried out, so
@@ -96,27 +132,24 @@ type Result struct {
 func Together(steps []Step, results []Result) {
 	torn := map[string]int{}
 	for i := range steps {
-		if r := &results[i]; steps[i].Linked != "" && (r.Refused || r.Moved) {
+		if steps[i].Linked != "" && results[i].Fate != Done {
 			torn[steps[i].Linked] = i
 		}
 	}
 	for i := range steps {
 		by, ok := torn[steps[i].Linked]
-		if r := &results[i]; ok && !r.Refused && !r.Moved {
+		if r := &results[i]; ok && r.Fate == Done {
 			*r = results[by]
 			r.Reason = fmt.Sprintf("linked with %s, which was not written: %s", steps[by].Key, r.Reason)
 		}
 	}
 }
 
-// Handing is a Target that cannot be written directly: it makes files that
+// Loader is a Target that cannot be written directly: it makes files that
 // somebody loads into it, so that what became of a step is known only later.
 // Its Write refuses nothing: Check did.
-type Handing interface {
+type Loader interface {
 	Target
-	// AsMade reports whether the records are taken to be as the steps say they
-	// were, and nothing more of them is needed, so that they need no looking up.
-	AsMade() bool
 	// Run says under which run's number the files are to be kept.
 	Run(n int)
 	// Loads lists the files that Write made, in the order in which they are to

@@ -102,7 +102,7 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 	byKey := map[string]int{}
 	for i := range steps {
 		switch s := &steps[i]; {
-		case results[i].Refused:
+		case results[i].Fate == target.Refused:
 		case s.Act == changeset.Add:
 			pl.place(steps, i, true)
 		default:
@@ -188,7 +188,7 @@ func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, 
 		s := &steps[i]
 		key := s.Key.Encoding()
 		switch {
-		case results[i].Refused:
+		case results[i].Fate == target.Refused:
 		case s.Act == changeset.Delete:
 			delete(want, key)
 		case s.Act == changeset.Add:

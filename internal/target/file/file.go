@@ -119,14 +119,11 @@ func inSpreadsheet(fsys disk.FS, path string) error {
 
 func (f *File) Name() string     { return f.path }
 func (f *File) Fields() []string { return f.img.Heading }
-func (f *File) Ext() string      { return "." + f.img.Found.Format }
-func (f *File) Batch() int       { return 0 }
 
-// Links returns how many names the file has.
-func (f *File) Links() int { return disk.Links(f.m.Info) }
-
-// Owner returns whose the file is, where writing it would make it ours; else "".
-func (f *File) Owner() string { return disk.Owner(f.m.Info) }
+// Traits of a file: all of a run is written at once.
+func (f *File) Traits() target.Traits {
+	return target.Traits{Ext: "." + f.img.Found.Format, Size: int64(len(f.m.Data)), Links: disk.Links(f.m.Info), Owner: disk.Owner(f.m.Info)}
+}
 
 // Refresh reads the file again.
 func (f *File) Refresh(ctx context.Context) error {
@@ -290,7 +287,7 @@ func (f *File) normalised(steps []target.Step) []target.Step {
 func refusals(steps []target.Step, reasons []string, results []target.Result) {
 	for i, why := range reasons {
 		if why != "" {
-			results[i] = target.Result{Refused: true, Reason: why}
+			results[i] = target.Result{Fate: target.Refused, Reason: why}
 		}
 	}
 	target.Together(steps, results)
@@ -351,14 +348,10 @@ func (f *File) unmoved() error {
 	return nil
 }
 
-// CanWrite checks early that the file and its folder can be written.
-func (f *File) CanWrite() error {
-	info := f.m.Info
-	if info.Mode().Perm()&0o222 == 0 {
+// Writable checks that the file is not read-only.
+func (f *File) Writable(context.Context) error {
+	if f.m.Info.Mode().Perm()&0o222 == 0 {
 		return &fs.PathError{Op: "write", Path: f.path, Err: errors.New("the file is read-only")}
 	}
 	return nil
 }
-
-// Size returns the file's size in bytes.
-func (f *File) Size() int64 { return int64(len(f.m.Data)) }

@@ -168,8 +168,8 @@ func TestLettersThatTheEncodingLacksAreRefused(t *testing.T) {
 	defer f.Close()
 	res, err := f.Write(context.Background(), []target.Step{amend("1", "v", "Åsa", "Øyvind"), amend("2", "v", "Ida", "Zięba")})
 	require.NoError(t, err)
-	assert.False(t, res[0].Refused)
-	assert.Equal(t, target.Result{Refused: true, Reason: `v: the file is windows-1252, which has no letter 'ę'`}, res[1])
+	assert.Equal(t, target.Done, res[0].Fate)
+	assert.Equal(t, target.Result{Fate: target.Refused, Reason: `v: the file is windows-1252, which has no letter 'ę'`}, res[1])
 	assert.Equal(t, "k,v\n1,\xd8yvind\n2,Ida\n", string(slurp(t, path)))
 }
 
@@ -192,8 +192,8 @@ func TestTheLastRecordOfJSONLinesStays(t *testing.T) {
 	defer f.Close()
 	res, err := f.Write(context.Background(), []target.Step{{Act: changeset.Delete, Key: record.NewKey("1")}, {Act: changeset.Delete, Key: record.NewKey("2")}})
 	require.NoError(t, err)
-	assert.False(t, res[0].Refused)
-	assert.True(t, res[1].Refused)
+	assert.Equal(t, target.Done, res[0].Fate)
+	assert.Equal(t, target.Refused, res[1].Fate)
 	assert.Equal(t, "{\"k\":\"2\"}\n", string(slurp(t, path)))
 }
 
@@ -246,7 +246,7 @@ func TestWorkbooksKeepWhatDoesNotChange(t *testing.T) {
 	add := target.Step{Act: changeset.Add, Key: record.NewKey("004"), Record: record.Record{{Name: "k", Value: record.Text("004")}, {Name: "fee", Value: record.Text("29.70")}, {Name: "due", Value: record.Text("2026-03-11")}}}
 	res, err := f.Write(context.Background(), []target.Step{first, amend("002", "twice", "", "7"), amend("003", "fee", "4.5", strings.Repeat("x", 32_768)), add})
 	require.NoError(t, err)
-	assert.Equal(t, []bool{false, true, true, false}, []bool{res[0].Refused, res[1].Refused, res[2].Refused, res[3].Refused})
+	assert.Equal(t, []target.Fate{target.Done, target.Refused, target.Refused, target.Done}, []target.Fate{res[0].Fate, res[1].Fate, res[2].Fate, res[3].Fate})
 	assert.Equal(t, "cell E3 holds a formula, which is not overwritten", res[1].Reason)
 
 	y, err := excelize.OpenFile(path, excelize.Options{RawCellValue: true})

@@ -156,7 +156,7 @@ func newWriter(r rows, steps []target.Step, results []target.Result) *writer {
 	w := &writer{rows: r, steps: steps, byKey: map[string]int{}}
 	w.text, w.from = r.text()
 	for i := range steps {
-		if s := &steps[i]; results[i].Refused {
+		if s := &steps[i]; results[i].Fate == target.Refused {
 			continue
 		} else if s.Act != changeset.Add {
 			w.byKey[s.Key.Encoding()] = i

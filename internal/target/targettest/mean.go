@@ -21,13 +21,14 @@ type Mean struct {
 	key     []string
 	records []record.Record
 
-	BatchSize int                              // how many steps it takes at once
-	Refuse    func(s *target.Step) string      // a reason not to take a step, or ""
-	Alter     func(field, value string) string // what it makes of a value
-	Before    func(m *Mean, batch int)         // called before each batch: a colleague at work
-	LoseAt    int                              // the batch that is carried out and whose answer is lost
-	DieAt     int                              // the step, counted over all, after which it dies
-	System    string                           // a field that it writes itself at each write
+	BatchSize int                                        // how many steps it takes at once
+	Refuse    func(s *target.Step) string                // a reason not to take a step, or ""
+	Alter     func(field, value string) string           // what it makes of a value
+	Before    func(m *Mean, batch int)                   // called before each batch: a colleague at work
+	LoseAt    int                                        // the batch that is carried out and whose answer is lost
+	DieAt     int                                        // the step, counted over all, after which it dies
+	Doubt     func(s *target.Step) (doubtful, done bool) // whether its answer about a step is lost, and whether it did it
+	System    string                                     // a field that it writes itself at each write
 
 	batches, steps int
 	Writes         map[string]int // how often each record was written
@@ -53,12 +54,12 @@ func (m *Mean) record(row []string) record.Record {
 // ErrLost is what a target says whose answer was lost, and one that died.
 var ErrLost = errors.New("the connection was lost")
 
-func (m *Mean) Name() string                  { return "mean:records" }
-func (m *Mean) Fields() []string              { return m.fields }
-func (m *Mean) Ext() string                   { return ".csv" }
-func (m *Mean) Batch() int                    { return max(m.BatchSize, 1) }
-func (m *Mean) Refresh(context.Context) error { return nil }
-func (m *Mean) Close() error                  { return nil }
+func (m *Mean) Name() string                   { return "mean:records" }
+func (m *Mean) Fields() []string               { return m.fields }
+func (m *Mean) Traits() target.Traits          { return target.Traits{Ext: ".csv", Batch: max(m.BatchSize, 1)} }
+func (m *Mean) Writable(context.Context) error { return nil }
+func (m *Mean) Refresh(context.Context) error  { return nil }
+func (m *Mean) Close() error                   { return nil }
 
 func (m *Mean) keyOf(r record.Record) record.Key {
 	parts := make([]string, len(m.key))
@@ -105,7 +106,10 @@ func (m *Mean) csv() []byte {
 	return b
 }
 
-func (m *Mean) Backup(_ context.Context, w io.Writer) error {
+func (m *Mean) Backup(ctx context.Context, w io.Writer) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
 	_, err := w.Write(m.csv())
 	return err
 }
@@ -115,7 +119,10 @@ func (m *Mean) Table(context.Context) (*table.Image, func() error, error) {
 	return img, func() error { return nil }, err
 }
 
-func (m *Mean) Write(_ context.Context, steps []target.Step) ([]target.Result, error) {
+func (m *Mean) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, &target.Unwritten{Err: err}
+	}
 	m.batches++
 	if m.Before != nil {
 		m.Before(m, m.batches)
@@ -126,8 +133,15 @@ func (m *Mean) Write(_ context.Context, steps []target.Step) ([]target.Result, e
 	}
 	target.Together(steps, results)
 	for i := range steps {
-		if r := &results[i]; !r.Refused && !r.Moved {
+		doubtful, done := false, true
+		if m.Doubt != nil && results[i].Fate == target.Done {
+			doubtful, done = m.Doubt(&steps[i])
+		}
+		if results[i].Fate == target.Done && done {
 			m.carryOut(&steps[i])
+		}
+		if doubtful {
+			results[i] = target.Result{Fate: target.Unknown, Reason: "the answer was lost"}
 		}
 		if m.steps++; m.steps == m.DieAt {
 			m.DieAt = 0
@@ -150,31 +164,31 @@ func (m *Mean) Check(_ context.Context, steps []target.Step) ([]string, error) {
 func (m *Mean) looks(s *target.Step) target.Result {
 	if m.Refuse != nil {
 		if why := m.Refuse(s); why != "" {
-			return target.Result{Refused: true, Reason: why}
+			return target.Result{Fate: target.Refused, Reason: why}
 		}
 	}
 	at := m.find(s.Key)
 	switch s.Act {
 	case changeset.Add:
 		if at >= 0 {
-			return target.Result{Moved: true, Reason: "the record is there already"}
+			return target.Result{Fate: target.Moved, Reason: "the record is there already"}
 		}
 	case changeset.Delete:
 		if at < 0 {
-			return target.Result{Moved: true, Reason: "the record is gone"}
+			return target.Result{Fate: target.Moved, Reason: "the record is gone"}
 		}
 		for _, f := range s.Record {
 			if c, _ := m.records[at].Get(f.Name); !equal(c, f.Value) && f.Name != m.System {
-				return target.Result{Moved: true, Reason: fmt.Sprintf("%s is now %q", f.Name, c)}
+				return target.Result{Fate: target.Moved, Reason: fmt.Sprintf("%s is now %q", f.Name, c)}
 			}
 		}
 	default:
 		if at < 0 {
-			return target.Result{Moved: true, Reason: "the record is gone"}
+			return target.Result{Fate: target.Moved, Reason: "the record is gone"}
 		}
 		for _, f := range s.Fields {
 			if c, _ := m.records[at].Get(f.Field); !equal(c, f.From) {
-				return target.Result{Moved: true, Reason: fmt.Sprintf("%s is now %q", f.Field, c)}
+				return target.Result{Fate: target.Moved, Reason: fmt.Sprintf("%s is now %q", f.Field, c)}
 			}
 		}
 	}
@@ -205,7 +219,11 @@ func (m *Mean) set(r *record.Record, field string, v record.Value) {
 	if m.Alter != nil {
 		text = m.Alter(field, text)
 	}
-	r.Set(field, record.Text(text))
+	if v.IsNull() {
+		r.Set(field, v)
+	} else {
+		r.Set(field, record.Text(text))
+	}
 	if m.System != "" {
 		r.Set(m.System, record.Text(fmt.Sprintf("write %d", len(m.Writes))))
 	}

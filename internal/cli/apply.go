@@ -149,7 +149,7 @@ func applyCode(rep *run.Report, leaveOpen bool) int {
 	switch {
 	case rep.Steps.Refused > 0:
 		return exitRefused
-	case len(rep.Loads) == 0 && rep.Steps.Unknown > 0, rep.Stopped, rep.Steps.Conflict+rep.Partly > 0, rep.Left.Open+rep.Left.Held > 0 && !leaveOpen:
+	case !rep.Handed && rep.Steps.Unknown > 0, rep.Stopped, rep.Steps.Conflict+rep.Partly > 0, rep.Left.Open+rep.Left.Held > 0 && !leaveOpen:
 		return exitLook
 	case rep.Verify != nil && !rep.Verify.Holds():
 		return exitLook
@@ -285,7 +285,7 @@ func (a *app) troubles(steps []*run.Step) {
 	const most = 10
 	left := 0
 	for _, s := range steps {
-		if s.Outcome != run.Conflict && s.Outcome != run.Refused && s.Outcome != run.Unknown && len(s.Left) == 0 {
+		if s.Outcome != run.Conflict && s.Outcome != run.Refused && (s.Outcome != run.Unknown || s.Reason == "") && len(s.Left) == 0 {
 			continue
 		}
 		if tab.Len() == most {

@@ -71,6 +71,7 @@ type Job struct {
 type Report struct {
 	Run       int // 0 if nothing was attempted
 	Target    string
+	Handed    bool // the target takes files, and answers later
 	Resumed   bool // an interrupted run was finished
 	Rehearsed bool // nothing was written; Steps is what would have become of them
 	Stopped   bool // the run ended early, after too many refusals
@@ -228,6 +229,7 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 		return nil, err
 	}
 	rep := &Report{Target: j.Target.Name(), Left: plan.Left, Rehearsed: j.Options.Rehearse}
+	_, rep.Handed = j.Target.(target.Loader)
 	if len(plan.Steps) == 0 {
 		return rep, nil
 	}

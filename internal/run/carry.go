@@ -229,6 +229,7 @@ func (j *Job) close(jr *journal, r *Record, how string) error {
 // target has what it wanted.
 func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 	rep := &Report{Target: j.Target.Name(), Resumed: true}
+	_, rep.Handed = j.Target.(target.Loader)
 	j.Options.System = r.Head.System
 	var rest []*Step
 	for _, s := range r.Steps {

@@ -85,7 +85,7 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 
 // ReportOf is what the apply that made a run had to report at its end.
 func ReportOf(t *desk.Dossier, r *Record) (*Report, error) {
-	rep := &Report{Run: r.Head.Run, Target: r.Head.Target, Stopped: r.Ended == "stopped", Steps: r.Counts(), Left: r.Head.Left, Attempted: r.Steps}
+	rep := &Report{Run: r.Head.Run, Target: r.Head.Target, Handed: r.Head.Handoff, Stopped: r.Ended == "stopped", Steps: r.Counts(), Left: r.Head.Left, Attempted: r.Steps}
 	for _, s := range r.Steps {
 		rep.partly(s)
 	}

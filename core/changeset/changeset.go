@@ -99,6 +99,7 @@ type Change struct {
 	Stop   []string      // codes of findings that forbid approving it
 	Noted  []string      // codes of findings on the whole change that hold nothing
 	Linked string        // changes with the same link are decided and written together
+	Was    record.Key    // of a key change: the key that the record under Key had before; else without parts
 	Fields []FieldChange // of an amend, in the order of the header's fields
 	Record record.Record // of an add or a delete
 }

@@ -23,6 +23,7 @@ func AppendLine(dst []byte, c *Change) []byte {
 	dst = appendCodes(dst, "stop", c.Stop)
 	dst = appendCodes(dst, "noted", c.Noted)
 	dst = appendLink(dst, c.Linked)
+	dst = appendCodes(dst, "was", c.Was.Parts())
 	if c.Act == Amend {
 		dst = append(dst, `,"fields":{`...)
 		for i := range c.Fields {
@@ -168,6 +169,7 @@ type lineJSON struct {
 	Stop   []string `json:"stop"`
 	Noted  []string `json:"noted"`
 	Linked string   `json:"linked"`
+	Was    []string `json:"was"`
 	Fields map[string]struct {
 		From   *string  `json:"from"`
 		To     *string  `json:"to"`
@@ -190,7 +192,7 @@ func (l Line) Change(fields []string) (*Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Change{ID: id, Act: j.Act, Key: record.NewKey(j.Key...), Held: j.Held, Stop: j.Stop, Noted: j.Noted, Linked: j.Linked}
+	c := &Change{ID: id, Act: j.Act, Key: record.NewKey(j.Key...), Held: j.Held, Stop: j.Stop, Noted: j.Noted, Linked: j.Linked, Was: record.NewKey(j.Was...)}
 	for _, name := range fields {
 		if f, ok := j.Fields[name]; ok {
 			c.Fields = append(c.Fields, FieldChange{name, ValueOf(f.From), ValueOf(f.To), f.Held, f.Stop, f.Noted, f.Linked})

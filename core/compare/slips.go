@@ -140,7 +140,7 @@ func (jd *judgement) findSlips(ctx context.Context, g *gathered) error {
 	found = slices.DeleteFunc(found, func(f slip.Found) bool {
 		return jd.whole(f.Field) && (f.Code == changeset.Factor || f.Code == changeset.Outlier)
 	})
-	jd.slips = judge.NewMarks(jd.res.Fields, jd.o.Slips == SlipsHold)
+	jd.slips = judge.NewMarks(jd.res.Fields, jd.o.Slips == SlipsHold, jd.snap.key)
 	jd.slips.Take(in, found)
 	jd.reportSlips(found)
 	if g.more {

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"paletwin/core/changeset"
+	"paletwin/core/record"
 	"paletwin/core/slip"
 )
 
@@ -22,13 +23,15 @@ type Marks struct {
 	links   map[uint64]string  // by record, or by row and ofRow: what it is linked by
 	within  map[uint64]string  // by record and field: what links fields of one record
 	joined  map[string]string  // links that have a change in common are one
-	all     codeSet            // kinds that concern every change
+	was     map[uint64]uint32  // by record, or by row and ofRow: the record that stands there now
+	key     func(record uint32) record.Key
+	all     codeSet // kinds that concern every change
 }
 
 // NewMarks returns the marks of slips among changes of the fields: they are
-// held, or else only noted.
-func NewMarks(fields []string, hold bool) Marks {
-	m := Marks{held: hold, field: make(map[string]uint32, len(fields))}
+// held, or else only noted. key gives the keys of the snapshot's records.
+func NewMarks(fields []string, hold bool, key func(record uint32) record.Key) Marks {
+	m := Marks{held: hold, key: key, field: make(map[string]uint32, len(fields))}
 	for f, name := range fields {
 		m.field[name] = uint32(f)
 	}
@@ -38,7 +41,7 @@ func NewMarks(fields []string, hold bool) Marks {
 // Take takes in what was found.
 func (m *Marks) Take(in *slip.Input, found []slip.Found) {
 	m.cells, m.records, m.adds = map[uint64]codeSet{}, map[uint32]codeSet{}, map[uint32]codeSet{}
-	m.links, m.joined, m.within = map[uint64]string{}, map[string]string{}, map[uint64]string{}
+	m.links, m.joined, m.within, m.was = map[uint64]string{}, map[string]string{}, map[uint64]string{}, map[uint64]uint32{}
 	for n := range found {
 		f := &found[n]
 		bit := m.bit(f.Code.Name)
@@ -55,6 +58,13 @@ func (m *Marks) Take(in *slip.Input, found []slip.Found) {
 		}
 		for _, j := range f.Adds {
 			m.adds[j] |= bit
+		}
+		for _, x := range f.Moved {
+			if at := uint64(x.Record); x.Added {
+				m.was[uint64(x.Row)|ofRow] = x.Was
+			} else {
+				m.was[at] = x.Was
+			}
 		}
 		if f.Together {
 			m.link(in, f, fmt.Sprintf("%s %d", f.Code.Name, n+1))
@@ -137,6 +147,9 @@ func (m *Marks) Mark(ch *changeset.Change, at Place) {
 	m.put(whole, &ch.Held, &ch.Noted)
 	if name, there := m.links[link]; m.held && there && ch.Linked == "" {
 		ch.Linked = m.linkName(name)
+		if was, moved := m.was[link]; moved && ch.Act != changeset.Delete {
+			ch.Was = m.key(was)
+		}
 	}
 	if ch.Act != changeset.Amend || len(m.cells) == 0 {
 		return

@@ -72,7 +72,8 @@ func (j *judge) keys() {
 		if w, ok := from[k]; ok && is[k].isAdd && was[w].gone && !linked[w] {
 			key, old := j.Table.RowKey(is[k].row), j.Table.Key(was[w].record)
 			j.add(Found{Code: changeset.KeyEdited, Field: -1, Records: []uint32{was[w].record}, Adds: []uint32{is[k].row}, Rows: []uint32{is[k].row}, Together: true,
-				Text: fmt.Sprintf("%s is new and %s is gone, and they are one record: its key was edited. As a delete and an add, what depends on it and what the system keeps of it is lost", key, old)})
+				Moved: []Moved{{Was: was[w].record, Row: is[k].row, Added: true}},
+				Text:  fmt.Sprintf("%s is new and %s is gone, and they are one record: its key was edited. As a delete and an add, what depends on it and what the system keeps of it is lost", key, old)})
 		}
 	}
 }
@@ -227,6 +228,7 @@ func (j *judge) shiftedKeys(was, is []holder, from map[int]int, chain *chains, l
 			g.found.Records = append(g.found.Records, was[w].record)
 		}
 		g.found.Rows = append(g.found.Rows, is[k].row)
+		g.found.Moved = append(g.found.Moved, Moved{Was: was[w].record, Record: is[k].record, Row: is[k].row, Added: is[k].isAdd})
 		g.moves = append(g.moves, [2]string{j.Table.Key(was[w].record), to})
 	}
 	for _, root := range order {

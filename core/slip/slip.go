@@ -64,8 +64,17 @@ type Found struct {
 	Records []uint32 // records whose amend or delete is concerned as a whole
 	Adds    []uint32 // rows whose add is concerned
 	Rows    []uint32 // the rows it names, the worst first
+	Moved   []Moved  // of records that stand under another key
 	// Together says that all of it is decided together or not at all.
 	Together bool
+}
+
+// Moved is a record that stands under the key of another one, or under a new one.
+type Moved struct {
+	Was    uint32 // the record
+	Record uint32 // whose key it has now, where it is no new one
+	Row    uint32 // the row on which it stands now
+	Added  bool   // its key is new
 }
 
 // Judge finds the slips in a set of changes. The same input gives the same

@@ -65,6 +65,9 @@ type Job struct {
 	schema *schema.Schema // the layout's
 	found  table.Found    // how the target was found to be
 	fields []string       // of the dossier's snapshot
+	// compared are the fields of the comparison that the changes come from: for a
+	// rollback, that of what it undoes.
+	compared []string
 }
 
 // Report is what an apply did.
@@ -224,6 +227,9 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	}
 	defer c.Close()
 	j.fields = c.Header.Fields
+	if j.compared, err = comparedFields(j.Dossier, c); err != nil {
+		return nil, err
+	}
 	plan, err := MakePlan(j.Dossier, c, j.at(), j.Options)
 	if err != nil {
 		return nil, err
@@ -259,6 +265,26 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 		return nil, err
 	}
 	return j.carryOut(ctx, r, rep, write)
+}
+
+// comparedFields are the fields of the comparison that a dossier's changes come
+// from.
+func comparedFields(t *desk.Dossier, c *desk.Changes) ([]string, error) {
+	if t.Meta.Undoes == nil || t.Meta.Undoes.Restore {
+		return c.Header.Fields, nil
+	}
+	for t.Meta.Undoes != nil && !t.Meta.Undoes.Restore {
+		from, err := t.Desk().Dossier(t.Meta.Undoes.Dossier, "")
+		if err != nil {
+			return nil, err
+		}
+		t = from
+	}
+	c, err := t.Changes()
+	if err != nil {
+		return nil, err
+	}
+	return c.Header.Fields, c.Close()
 }
 
 // checkTable refuses a target that could not be compared with its backup when

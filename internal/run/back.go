@@ -221,6 +221,15 @@ func (b *Back) inverse(set string, done map[unit]standingUnit) ([]*changeset.Cha
 			step.undo(c, fields)
 		}
 	}
+	for c, units := range undo { // a record that stood under another key goes back to it
+		if was := done[units[0]].step.Was; len(was.Parts()) > 0 {
+			for _, other := range byID {
+				if other.Key == was && other.Act != changeset.Delete {
+					other.Was = c.Key
+				}
+			}
+		}
+	}
 	changes := slices.Collect(maps.Values(byID))
 	slices.SortFunc(changes, func(a, b *changeset.Change) int { return compareKeys(a.Key, b.Key, a.Act, b.Act) })
 	slices.SortFunc(runs, func(a, b int) int { return b - a })

@@ -93,6 +93,7 @@ type stepLine struct {
 	Left    []string           `json:"left,omitempty"`
 	Known   map[string]string  `json:"answered,omitempty"` // of a hand-off: fields that were answered, with the reason of a refusal
 	Linked  string             `json:"linked,omitempty"`
+	Was     []string           `json:"was,omitempty"` // of a key change: the key before
 	Fields  []fieldLine        `json:"fields,omitempty"`
 	Record  []fieldLine        `json:"record,omitempty"`
 	Row     *string            `json:"row,omitempty"`
@@ -118,7 +119,7 @@ func (l *stepLine) step() (*Step, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Step{ID: id, Act: l.Act, Key: record.NewKey(l.Key...), Linked: l.Linked}
+	s := &Step{ID: id, Act: l.Act, Key: record.NewKey(l.Key...), Was: record.NewKey(l.Was...), Linked: l.Linked}
 	for _, f := range l.Fields {
 		s.Fields = append(s.Fields, changeset.FieldChange{Field: f.Field, From: changeset.ValueOf(f.From), To: changeset.ValueOf(f.To), Linked: f.Link})
 	}

@@ -51,6 +51,7 @@ type Step struct {
 	// that were, and the reason where one was refused.
 	answered map[string]string
 	over     record.Record // what a person saw in the target and decided to write over
+	Was      record.Key    // of a key change: the key that this record had before
 	Linked   string        // steps with the same link are written together or not at all
 }
 

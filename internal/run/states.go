@@ -81,7 +81,22 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 		if s.Left = left; len(left) > 0 {
 			s.Reason = "in part: " + strings.Join(moved, "; ")
 		}
+		if len(s.Was.Parts()) > 0 {
+			s.Record = s.wanted(now.Record, j.compared, j.Options.System)
+		}
 	}
+}
+
+// wanted is a record as an amend leaves it, in the fields that were compared. Where
+// another record takes its place, what is in other fields is that one's.
+func (s *Step) wanted(now record.Record, compared, system []string) record.Record {
+	r := slices.DeleteFunc(now.Clone(), func(f record.Field) bool {
+		return !slices.Contains(compared, f.Name) || slices.Contains(system, f.Name)
+	})
+	for _, f := range s.Fields {
+		r.Set(f.Field, f.To)
+	}
+	return r
 }
 
 // unlike is a field in which a record is not as it was wanted, or left.

@@ -96,6 +96,9 @@ func (s *Step) head(l *line) {
 // whole writes what the step changes, from what the target had.
 func (s *Step) whole(l *line) {
 	l.text("linked", s.Linked)
+	if was := s.Was.Parts(); len(was) > 0 {
+		l.texts("was", was)
+	}
 	l.fields("fields", len(s.Fields), func(i int) changeset.FieldChange { return s.Fields[i] })
 	l.fields("record", len(s.Record), func(i int) changeset.FieldChange {
 		f := &s.Record[i]

@@ -106,9 +106,10 @@ type Step struct {
 	Act    changeset.Act
 	Key    record.Key
 	Fields []changeset.FieldChange // of an amend: the fields to write
-	Record record.Record           // of an add, and of a delete as it is now
+	Record record.Record           // of an add; of a delete as it is now; of an amend with Was as it is to be, in the fields that are known
 	Form   Form                    // how the record is to look, if it fits its values
 	Linked string                  // steps with the same link go together; "" is alone
+	Was    record.Key              // of an amend or add that is part of a key change: the key that this record has until then
 }
 
 // Fate is what became of a step at the target.

@@ -28,10 +28,13 @@ type renamed struct {
 	rows   [][]string
 	edited string
 	keys   map[string]string // new keys by old
+
+	gone      map[string]bool // keys of records that were deleted
+	exchanged int             // pairs of records that exchanged their keys
 }
 
 func drawRenamed(t *rapid.T) renamed {
-	r := renamed{rows: [][]string{{"k", "a", "b", "c", "e", "f", "d"}}, keys: map[string]string{}}
+	r := renamed{rows: [][]string{{"k", "a", "b", "c", "e", "f", "d"}}, keys: map[string]string{}, gone: map[string]bool{}}
 	var head, tail []string
 	n := rapid.IntRange(20, 40).Draw(t, "records")
 	for i := range n {
@@ -46,6 +49,7 @@ func drawRenamed(t *rapid.T) renamed {
 			now[6] = "y"
 		case 3:
 			if i > 0 {
+				r.gone[row[0]] = true
 				continue
 			}
 		}
@@ -53,6 +57,14 @@ func drawRenamed(t *rapid.T) renamed {
 			tail = append(tail, line)
 		} else {
 			head = append(head, line)
+		}
+	}
+	for i := 1; i < len(head); i++ { // neighbours exchange their keys
+		if rapid.IntRange(0, 5).Draw(t, "exchange") == 0 && strings.HasPrefix(head[i-1], "1") && strings.HasPrefix(head[i], "1") {
+			a, b := head[i-1], head[i]
+			head[i-1], head[i] = a[:3]+b[3:], b[:3]+a[3:]
+			r.exchanged++
+			i++
 		}
 	}
 	r.edited = "k,a,b,c,e,f,d\n" + strings.Join(append(head, tail...), "\n") + "\n"
@@ -73,6 +85,30 @@ func (r *renamed) whole(t require.TestingT, m *Mean, when string) {
 	for _, old := range slices.Sorted(maps.Keys(r.keys)) {
 		was, is := m.Value(old, "a") != "(gone)", m.Value(r.keys[old], "a") != "(gone)"
 		require.True(t, was != is, "%s: %s there %t, %s there %t\n%s", when, old, was, r.keys[old], is, m.State())
+	}
+}
+
+// same checks that a record whose key was changed, there or back, is the record
+// that it was, where the target gives records other keys.
+func (r *renamed) same(t require.TestingT, m *Mean) {
+	if !m.Rekeys {
+		return
+	}
+	linked := map[string]bool{}
+	for _, k := range r.keys {
+		linked[k] = true
+	}
+	born := map[string]string{}
+	for i, row := range r.rows[1:] {
+		born[row[1]] = fmt.Sprint("born ", i+1)
+	}
+	for _, x := range m.records {
+		a, _ := x.Get("a")
+		b, _ := x.Get("born")
+		k := m.keyOf(x).String()
+		if linked[k] || strings.HasPrefix(k, "1") && !r.gone[k] {
+			require.Equal(t, born[a.String()], b.String(), "%s\n%s", k, m.State())
+		}
 	}
 }
 
@@ -99,6 +135,8 @@ func TestLinksAreNeverTorn(t *testing.T) {
 		require.NoError(rt, err)
 		m := NewMean([]string{"k"}, r.rows...)
 		m.BatchSize = rapid.IntRange(1, 6).Draw(rt, "batch")
+		m.Rekeys = rapid.Bool().Draw(rt, "gives records other keys")
+		m.Register("born")
 		refused := rapid.IntRange(0, 9).Draw(rt, "refused")
 		m.Refuse = func(s *target.Step) string {
 			if strings.HasSuffix(s.Key.String(), fmt.Sprint(refused)) {
@@ -112,7 +150,7 @@ func TestLinksAreNeverTorn(t *testing.T) {
 			}
 		}
 		apply := func(x *desk.Dossier, first int) *run.Report {
-			rep, err := run.Apply(context.Background(), &run.Job{Dossier: x, Target: m, By: "lina", Now: clock, Options: run.Options{First: first}})
+			rep, err := run.Apply(context.Background(), &run.Job{Dossier: x, Target: m, By: "lina", Now: clock, Options: run.Options{First: first, System: []string{"born"}}})
 			require.NoError(rt, err)
 			return rep
 		}
@@ -120,6 +158,7 @@ func TestLinksAreNeverTorn(t *testing.T) {
 		r.whole(rt, m, "after the first run")
 		apply(x, 0)
 		r.whole(rt, m, "after all")
+		r.same(rt, m)
 		if res.Changes.Changes() == 0 {
 			return
 		}
@@ -145,6 +184,7 @@ func TestLinksAreNeverTorn(t *testing.T) {
 			require.NoError(rt, err)
 			apply(back, 0)
 			r.whole(rt, m, "undone")
+			r.same(rt, m)
 		}
 	})
 	assert.Positive(t, groups, "some keys were edited")

@@ -28,10 +28,12 @@ type Mean struct {
 	LoseAt    int                                        // the batch that is carried out and whose answer is lost
 	DieAt     int                                        // the step, counted over all, after which it dies
 	Doubt     func(s *target.Step) (doubtful, done bool) // whether its answer about a step is lost, and whether it did it
+	Rekeys    bool                                       // whether it gives records other keys where they stand
+	Born      string                                     // a field that it writes when a record is added, and never again
 	System    string                                     // a field that it writes itself at each write
 
-	batches, steps int
-	Writes         map[string]int // how often each record was written
+	batches, steps, born int
+	Writes               map[string]int // how often each record was written
 }
 
 // NewMean returns a target with the given records, the heading first.
@@ -41,6 +43,17 @@ func NewMean(key []string, rows ...[]string) *Mean {
 		m.records = append(m.records, m.record(row))
 	}
 	return m
+}
+
+// Register adds a field in which the target says which of its records was the
+// first, the second …: it writes it when a record is added.
+func (m *Mean) Register(field string) {
+	m.Born = field
+	m.fields = append(slices.Clone(m.fields), field)
+	for i := range m.records {
+		m.born++
+		m.records[i].Set(field, record.Text(fmt.Sprint("born ", m.born)))
+	}
 }
 
 func (m *Mean) record(row []string) record.Record {
@@ -54,9 +67,11 @@ func (m *Mean) record(row []string) record.Record {
 // ErrLost is what a target says whose answer was lost, and one that died.
 var ErrLost = errors.New("the connection was lost")
 
-func (m *Mean) Name() string                   { return "mean:records" }
-func (m *Mean) Fields() []string               { return m.fields }
-func (m *Mean) Traits() target.Traits          { return target.Traits{Ext: ".csv", Batch: max(m.BatchSize, 1)} }
+func (m *Mean) Name() string     { return "mean:records" }
+func (m *Mean) Fields() []string { return m.fields }
+func (m *Mean) Traits() target.Traits {
+	return target.Traits{Ext: ".csv", Batch: max(m.BatchSize, 1), KeyChanges: m.Rekeys}
+}
 func (m *Mean) Writable(context.Context) error { return nil }
 func (m *Mean) Refresh(context.Context) error  { return nil }
 func (m *Mean) Close() error                   { return nil }
@@ -132,13 +147,14 @@ func (m *Mean) Write(ctx context.Context, steps []target.Step) ([]target.Result,
 		results[i] = m.looks(&steps[i])
 	}
 	target.Together(steps, results)
+	moved := m.stand(steps)
 	for i := range steps {
 		doubtful, done := false, true
 		if m.Doubt != nil && results[i].Fate == target.Done {
 			doubtful, done = m.Doubt(&steps[i])
 		}
 		if results[i].Fate == target.Done && done {
-			m.carryOut(&steps[i])
+			m.carryOut(&steps[i], moved)
 		}
 		if doubtful {
 			results[i] = target.Result{Fate: target.Unknown, Reason: "the answer was lost"}
@@ -195,11 +211,32 @@ func (m *Mean) looks(s *target.Step) target.Result {
 	return target.Result{}
 }
 
-func (m *Mean) carryOut(s *target.Step) {
+// stand gives the records that are to get another key, as they stand, by the key
+// that they are to have.
+func (m *Mean) stand(steps []target.Step) map[record.Key]record.Record {
+	moved := map[record.Key]record.Record{}
+	for i := range steps {
+		if at := m.find(steps[i].Was); m.Rekeys && at >= 0 {
+			moved[steps[i].Key] = m.records[at].Clone()
+		}
+	}
+	return moved
+}
+
+func (m *Mean) carryOut(s *target.Step, moved map[record.Key]record.Record) {
 	at := m.find(s.Key)
 	switch s.Act {
 	case changeset.Add:
+		if was, ok := moved[s.Key]; ok {
+			m.records = append(m.records, was)
+			m.become(&m.records[len(m.records)-1], s)
+			break
+		}
 		r := m.record(make([]string, len(m.fields)))
+		if m.Born != "" {
+			m.born++
+			r.Set(m.Born, record.Text(fmt.Sprint("born ", m.born)))
+		}
 		for _, f := range s.Record {
 			m.set(&r, f.Name, f.Value)
 		}
@@ -207,11 +244,28 @@ func (m *Mean) carryOut(s *target.Step) {
 	case changeset.Delete:
 		m.records = slices.Delete(m.records, at, at+1)
 	default:
+		if was, ok := moved[s.Key]; ok {
+			m.records[at] = was
+			m.become(&m.records[at], s)
+			break
+		}
 		for _, f := range s.Fields {
 			m.set(&m.records[at], f.Field, f.To)
 		}
 	}
 	m.Writes[s.Key.String()]++
+}
+
+// become makes of a record the one that a step of a key change wants.
+func (m *Mean) become(r *record.Record, s *target.Step) {
+	for i, k := range m.key {
+		r.Set(k, record.Text(s.Key.Parts()[i]))
+	}
+	for _, f := range s.Record {
+		if v, _ := r.Get(f.Name); v != f.Value {
+			m.set(r, f.Name, f.Value)
+		}
+	}
 }
 
 func (m *Mean) set(r *record.Record, field string, v record.Value) {

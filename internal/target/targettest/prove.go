@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 
@@ -119,6 +121,7 @@ func Prove(t *testing.T, k Kind) {
 		return // what became of a step is not known
 	}
 	proveWriting(t, &k)
+	proveKeyChanges(t, &k)
 }
 
 func proveWriting(t *testing.T, k *Kind) {
@@ -192,6 +195,51 @@ func proveWriting(t *testing.T, k *Kind) {
 		assert.Equal(t, []string{"k", "v", "w"}, h.Fields())
 		assert.Equal(t, rowOf(9, "i"), s.Record)
 	})
+}
+
+// proveKeyChanges proves that records that get other keys stay the records that
+// they are: one that gets a new key, two that exchange theirs, three in a ring.
+func proveKeyChanges(t *testing.T, k *Kind) {
+	for name, to := range map[string]map[string]string{
+		"a new key":   {"2": "9"},
+		"an exchange": {"2": "4", "4": "2"},
+		"a chain":     {"1": "3", "3": "5", "5": "8"},
+		"a ring":      {"1": "2", "2": "3", "3": "1"},
+	} {
+		t.Run("a record keeps what no step names: "+name, func(t *testing.T) {
+			_, h := k.open(t, []string{"k"}, "k,v,w\n1,a,w1\n2,b,w2\n3,c,w3\n4,d,w4\n5,e,w5\n")
+			if !h.Traits().KeyChanges {
+				t.Skip("it deletes and adds")
+			}
+			values := map[string]string{"1": "a", "2": "b", "3": "c", "4": "d", "5": "e"}
+			taken := map[string]bool{}
+			var steps []target.Step
+			for _, old := range slices.Sorted(maps.Keys(to)) {
+				now, v := to[old], values[old]
+				taken[now] = true
+				s := target.Step{Act: changeset.Add, Key: record.NewKey(now), Was: record.NewKey(old), Linked: "keys",
+					Record: record.Record{{Name: "k", Value: record.Text(now)}, {Name: "v", Value: record.Text(v)}}}
+				if before, there := values[now]; there {
+					s.Act, s.Fields = changeset.Amend, []changeset.FieldChange{{Field: "v", From: record.Text(before), To: record.Text(v)}}
+				}
+				steps = append(steps, s)
+			}
+			for old := range to {
+				if !taken[old] {
+					steps = append(steps, target.Step{Act: changeset.Delete, Key: record.NewKey(old), Linked: "keys", Record: record.Record{{Name: "v", Value: record.Text(values[old])}}})
+				}
+			}
+			for _, r := range h.write(steps...) {
+				require.Equal(t, target.Done, r.Fate, r.Reason)
+			}
+			for old, now := range to {
+				assert.Equal(t, []record.Value{record.Text(values[old]), record.Text("w" + old)}, []record.Value{h.value(record.NewKey(now), "v"), h.value(record.NewKey(now), "w")}, "%s, now %s", old, now)
+				if !taken[old] {
+					assert.Zero(t, h.now(record.NewKey(old))[0].Count)
+				}
+			}
+		})
+	}
 }
 
 func rowOf(k int, v string) record.Record {

@@ -17,7 +17,7 @@ func TestMeanIsProven(t *testing.T) {
 			rows, err := csv.NewReader(strings.NewReader(register)).ReadAll()
 			require.NoError(t, err)
 			m := NewMean(key, rows...)
-			m.BatchSize = 500
+			m.BatchSize, m.Rekeys = 500, true
 			return memory{m}
 		},
 		Nulls: true,

@@ -13,7 +13,9 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
+	"paletwin/internal/target"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 type applyFlags struct {
@@ -93,40 +95,22 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 	if !f.yes && !a.asks && !f.Rehearse {
 		return usage("apply writes to the target and there is nobody to ask: say --yes")
 	}
-	lock, err := t.Lock()
+	where, err := a.where(t, f.targetFlags)
 	if err != nil {
 		return err
-	}
-	defer lock.Unlock()
-	tgt, read, err := a.target(ctx, t, f.targetFlags)
-	if err != nil {
-		return err
-	}
-	defer tgt.Close()
-	f.Read = read
-	if err := tgt.Writable(ctx); err != nil {
-		return err
-	}
-	traits := tgt.Traits()
-	if n := traits.Links; n > 1 {
-		a.hint("%s has %d names (hard links); the others keep the old content", a.shown(tgt.Name()), n)
-	}
-	if who := traits.Owner; who != "" {
-		a.hint("%s belongs to %s; written anew it belongs to you", a.shown(tgt.Name()), screen.Safe(who))
 	}
 	progress := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
 	defer progress.Done()
-	job := &run.Job{Dossier: t, Target: tgt, By: a.user, Now: a.now, Options: f.Options, Progress: progress.Step}
-	if !f.yes && !f.Rehearse {
-		job.Confirm = func(p *run.Plan, write int) bool { return a.confirm(ctx, p, write, tgt.Name()) }
-	}
-	rep, err := run.Apply(ctx, job)
-	progress.Done()
-	if err == nil && rep.Resumed {
+	r := &update.Apply{Dossier: t, Where: where, Options: f.Options, Progress: progress.Step, Opened: a.warnOf, Resumed: func(rep *run.Report) {
+		progress.Done()
 		a.hint("run %d was interrupted; it is finished now, and goes on with the rest", rep.Run)
 		a.applied(t, rep)
-		rep, err = run.Apply(ctx, job)
+	}}
+	if !f.yes && !f.Rehearse {
+		r.Confirm = func(p *run.Plan, write int, name string) bool { return a.confirm(ctx, p, write, name) }
 	}
+	rep, err := a.office().Apply(ctx, r)
+	progress.Done()
 	if err != nil {
 		return err
 	}
@@ -142,6 +126,16 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 		a.applied(t, rep)
 	}
 	return exit(applyCode(rep, f.LeaveOpen))
+}
+
+// warnOf says what writing a target does besides.
+func (a *app) warnOf(name string, t target.Traits) {
+	if t.Links > 1 {
+		a.hint("%s has %d names (hard links); the others keep the old content", a.shown(name), t.Links)
+	}
+	if t.Owner != "" {
+		a.hint("%s belongs to %s; written anew it belongs to you", a.shown(name), screen.Safe(t.Owner))
+	}
 }
 
 // applyCode is apply's exit code.

@@ -1,25 +1,16 @@
 package cli
 
 import (
-	"cmp"
 	"fmt"
-	"io"
-	"maps"
-	"path"
-	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"paletwin/core/record"
-	"paletwin/core/table"
 	"paletwin/internal/desk"
-	"paletwin/internal/disk"
-	"paletwin/internal/handoff"
 	"paletwin/internal/run"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 type collectFlags struct {
@@ -58,13 +49,14 @@ there, and it comes back as an edited copy of the dossier's snapshot.`,
 			if counted == (len(args) == 2) {
 				return usage("handoff collect needs a result file, or --done N where the system only said a number")
 			}
-			if counted {
-				return a.collectCount(t, &f)
-			}
 			if n := len(t.Set().Key); len(f.key) > 0 && len(f.key) != n {
 				return usage("--key names a column for each field of the key: %s", strings.Join(t.Set().Key, ", "))
 			}
-			return a.collectResult(t, args[1], &f)
+			name := ""
+			if !counted {
+				name = args[1]
+			}
+			return a.answer(t, name, &f)
 		},
 	}
 	fl := cmd.Flags()
@@ -80,218 +72,40 @@ there, and it comes back as an edited copy of the dossier's snapshot.`,
 	return cmd
 }
 
-// handedRun opens a hand-off under the dossier's lock, and what of it is
-// answered: the load file that was named, or nil for all.
-func (a *app) handedRun(t *desk.Dossier, f *collectFlags) (r *run.Record, load *loadFile, unlock func(), err error) {
-	lock, err := t.Lock()
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	unlock = func() { _ = lock.Unlock() } // only a lock
-	if r, err = run.LastHandoff(t, f.run); err == nil && f.of != "" {
-		load, err = a.namedLoad(t, r, f.of)
-	}
-	if err != nil {
-		unlock()
-		return nil, nil, nil, err
-	}
-	return r, load, unlock, nil
-}
-
-// loadFile is a load file of a hand-off that was named, with its records.
-type loadFile struct {
-	name   string
-	fields []string // of amends sent field by field: those the file sends
-	keys   []record.Key
-}
-
-// namedLoad finds a load file by its name, or the end of it.
-func (a *app) namedLoad(t *desk.Dossier, r *run.Record, name string) (*loadFile, error) {
-	var names []string
-	for _, l := range r.Loads {
-		if !l.Forward() {
-			continue
-		}
-		base := path.Base(l.Name)
-		names = append(names, base)
-		if base != filepath.Base(name) && !strings.HasPrefix(base, name+"-") {
-			continue
-		}
-		file := t.Path("load", strconv.Itoa(r.Head.Run), filepath.FromSlash(l.Name))
-		if strings.HasSuffix(base, ".sql") || l.Acts != "amend" && l.Acts != "add" && l.Acts != "delete" {
-			return nil, usage("%s is carried out as a whole: leave --of out", base)
-		}
-		img, err := t.OpenTable(file, base, table.Options{})
-		if err != nil {
-			return nil, err
-		}
-		defer img.Close()
-		keys, err := a.result(t, &collectFlags{refused: true}).Read(img.Image)
-		if err != nil {
-			return nil, err
-		}
-		found := &loadFile{name: l.Name}
-		if l.Acts == "amend" {
-			found.fields = l.Fields
-		}
-		for _, row := range keys.All {
-			found.keys = append(found.keys, row.Key)
-		}
-		return found, nil
-	}
-	return nil, usage("--of names no load file of run %d; they are %s", r.Head.Run, strings.Join(names, ", "))
-}
-
-func (a *app) result(t *desk.Dossier, f *collectFlags) *handoff.Result {
-	l, _ := t.Layout() // it was read before
-	var fields []string
-	if c, err := t.Changes(); err == nil {
-		fields = c.Header.Fields
-		_ = c.Close() // only read
-	}
-	return &handoff.Result{Key: t.Set().Key, Fields: fields, Columns: f.key, Layout: l, Status: f.status, Message: f.message, OK: f.ok, Refused: f.refused}
-}
-
-func (a *app) collectResult(t *desk.Dossier, name string, f *collectFlags) error {
-	l, err := t.Layout()
-	if err != nil {
-		return err
-	}
-	r, load, unlock, err := a.handedRun(t, f)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	if load == nil && r.FieldByField() {
-		return usage("run %d sent one file a field: say which was answered, with --of FILE", r.Head.Run)
-	}
-	s := a.source(name)
-	s.Options.Password, s.Options.Sheet = a.password(), f.sheet
-	file, err := a.open(&s)
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	rows, err := a.result(t, f).Read(file.Image)
-	if err != nil {
-		return err
-	}
-	handoff.Recognise(rows.All, l.Schema(), slices.Collect(maps.Keys(r.Handed())))
-	learnt := make([]run.Learnt, len(rows.All))
-	for i, x := range rows.All {
-		learnt[i] = run.Learnt{Key: x.Key, Outcome: run.Refused, Reason: cmp.Or(x.Message, "the system refused it"), Row: x.Row}
-		if x.Done {
-			learnt[i].Outcome, learnt[i].Reason = run.Done, ""
-		}
-	}
-	answer := run.Answer{Kind: "result", Name: file.Name, Rows: len(rows.All)}
-	if answer.File, answer.SHA256, err = a.keepResult(t, r, file); err != nil {
-		return err
-	}
-	reply := run.Reply{Learnt: learnt, Answer: answer}
-	if f.refused {
-		reply.Rest = run.Done
-	}
-	return a.collected(t, r, reply, load)
-}
-
-// keepResult keeps a result as it came in the run's folder.
-func (a *app) keepResult(t *desk.Dossier, r *run.Record, file *desk.Table) (name, sum string, err error) {
-	ext := filepath.Ext(file.Name)
-	name = fmt.Sprintf("result-%d%s", len(r.Heard)+1, cmp.Or(ext, ".csv"))
-	w, err := disk.WriteFile(a.fs, filepath.Join(r.Dir, name), 0o600, func(w io.Writer) error {
-		return table.Guard(func() error { _, err := w.Write(file.Bytes()); return err })
-	})
-	return name, w.SHA256, err
-}
-
-// collectCount takes in a mere number: it says something of the records only
-// if it is all of them, or none.
-func (a *app) collectCount(t *desk.Dossier, f *collectFlags) error {
-	if f.done < 0 {
-		return usage("--done takes no negative number")
-	}
-	if len(f.ok) > 0 || f.status+f.message != "" || f.refused {
+// answer takes an answer in, and says what it came to.
+func (a *app) answer(t *desk.Dossier, name string, f *collectFlags) error {
+	c := &update.Collect{Dossier: t, Run: f.run, Of: f.of, Done: f.done,
+		Answers: update.Answers{Key: f.key, Status: f.status, Message: f.message, OK: f.ok, Refused: f.refused}}
+	switch {
+	case name != "":
+		s := a.source(name)
+		s.Options.Password, s.Options.Sheet = a.password(), f.sheet
+		c.Result = &s
+	case len(f.ok) > 0 || f.status+f.message != "" || f.refused:
 		return usage("--done stands for a result file: leave its columns out")
 	}
-	r, load, unlock, err := a.handedRun(t, f)
+	got, err := a.office().Collect(c)
 	if err != nil {
 		return err
-	}
-	defer unlock()
-	var all []run.Learnt
-	for k := range r.Handed() {
-		if load == nil || slices.Contains(load.keys, k) {
-			all = append(all, run.Learnt{Key: k})
-		}
-	}
-	outcome, reason := run.Outcome(""), ""
-	switch {
-	case f.done > len(all):
-		return usage("%d records were handed over, and %d cannot have been done", len(all), f.done)
-	case f.done == len(all):
-		outcome = run.Done
-	case f.done == 0:
-		outcome, reason = run.Refused, "the system did none"
-	}
-	if outcome == "" {
-		all = nil
-	}
-	for i := range all {
-		all[i].Outcome, all[i].Reason = outcome, reason
-	}
-	reply := run.Reply{Learnt: all, Answer: run.Answer{Kind: "count", Rows: f.done}}
-	if err := a.collected(t, r, reply, load); err != nil || outcome != "" {
-		return err
-	}
-	a.hint("which of them were done is not known: paletwin verify %s FRESH-EXPORT shows it", t.Meta.Number)
-	return nil
-}
-
-// collected takes an answer in, writes what was refused for correction, and
-// says what it came to.
-func (a *app) collected(t *desk.Dossier, r *run.Record, reply run.Reply, load *loadFile) error {
-	reply.Answer.By = a.user
-	if load != nil {
-		reply.Scope, reply.Answer.Load = load.scope(), load.name
-		if r.FieldByField() {
-			reply.Fields = load.fields
-		}
-	}
-	c, err := run.Collect(t, r, reply, a.now)
-	if err != nil {
-		return err
-	}
-	file := ""
-	if c.Steps.Refused > 0 || r.Partly() > 0 {
-		if file, err = a.writeRefused(t, r); err != nil {
-			return err
-		}
 	}
 	if a.json {
-		err = a.printJSON(answeredJSON(t, r, c, file))
+		err = a.printJSON(answeredJSON(t, got.Run, got.Collected, got.File))
 	} else {
-		a.sayAnswered(t, r, c, file)
+		a.sayAnswered(t, got.Run, got.Collected, got.File)
 	}
 	if err != nil {
 		return err
 	}
 	switch {
-	case c.Steps.Refused > 0, r.Partly() > 0:
+	case got.Steps.Refused > 0, got.Run.Partly() > 0:
 		return exit(exitRefused)
-	case c.Steps.Unknown > 0, len(c.Other)+len(c.Twice) > 0:
-		return exit(exitLook)
+	case got.Steps.Unknown > 0, len(got.Other)+len(got.Twice) > 0:
+		err = exit(exitLook)
 	}
-	return nil
-}
-
-// scope is the keys of the records that a load file has.
-func (l *loadFile) scope() map[record.Key]bool {
-	m := make(map[record.Key]bool, len(l.keys))
-	for _, k := range l.keys {
-		m[k] = true
+	if got.Vague {
+		a.hint("which of them were done is not known: paletwin verify %s FRESH-EXPORT shows it", t.Meta.Number)
 	}
-	return m
+	return err
 }
 
 // reasons counts refusals by their reasons, the commonest first.

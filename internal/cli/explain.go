@@ -22,7 +22,9 @@ import (
 	"paletwin/internal/sheet"
 	"paletwin/internal/target"
 	"paletwin/internal/target/file"
+	"paletwin/internal/target/open"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 // message is an error in words: what, where, and what to do.
@@ -65,10 +67,12 @@ func explainTyped(err error) *message {
 	}
 	var (
 		use     *usageError
+		misused *update.Misuse
 		tab     *table.Error
 		ref     *compare.Refusal
 		refused *run.Refusal
 		busy    *target.BusyError
+		kind    *open.UnknownKind
 		column  *file.MissingColumn
 		field   *lend.FieldError
 		wrong   layout.Errors
@@ -92,6 +96,8 @@ func explainTyped(err error) *message {
 	switch {
 	case errors.As(err, &use):
 		return &message{Code: "usage", Text: use.text, Do: "paletwin --help lists the commands, and paletwin COMMAND --help its flags", exit: exitUsage}
+	case errors.As(err, &misused):
+		return &message{Code: "usage", Text: misused.Text, Do: "paletwin --help lists the commands, and paletwin COMMAND --help its flags", exit: exitUsage}
 	case errors.As(err, &tab):
 		return &message{Code: string(tab.Code), Text: tab.Error(), File: tab.File, Row: tab.Row, Line: tab.Line, Do: remedies[string(tab.Code)], exit: exitLook}
 	case errors.As(err, &ref):
@@ -100,6 +106,8 @@ func explainTyped(err error) *message {
 		return &message{Code: refused.Code, Text: refused.Text, Do: remedies[refused.Code], exit: exitLook}
 	case errors.Is(err, target.ErrMoved):
 		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed, unhurt: "nothing was written"}
+	case errors.As(err, &kind):
+		return &message{Code: "target-kind", Text: kind.Error(), Do: "a target is a CSV, JSON Lines or XLSX file, or a name from desk.yaml", exit: exitUsage}
 	case errors.As(err, &busy):
 		return &message{Code: "busy", Text: busy.Error(), File: busy.Name, Do: "close it there, or wait, and run the command again", exit: exitLook}
 	case errors.As(err, &wrong):

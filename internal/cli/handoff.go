@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"paletwin/internal/run"
 	"paletwin/internal/target"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 type handoffFlags struct {
@@ -207,63 +207,47 @@ func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) err
 	if err != nil {
 		return err
 	}
+	r := &update.HandOff{Dossier: t, Files: o, Options: f.Options}
+	if f.current != "" {
+		r.Current = a.path(f.current)
+	}
 	if f.out != "" {
-		if _, err := a.fs.Lstat(a.path(f.out)); !errors.Is(err, fs.ErrNotExist) {
-			return usage("%s is there already; name a new folder with -o", f.out)
-		}
+		r.Out = a.path(f.out)
 	}
-	lock, err := t.Lock()
-	if err != nil {
-		return err
-	}
-	defer lock.Unlock()
-	sys, done, err := a.system(t, o, f.current)
-	if err != nil {
-		return err
-	}
-	defer done()
-	f.Read, f.RetryUnknown = sys.read, f.current != ""
 	progress := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
 	defer progress.Done()
-	job := &run.Job{Dossier: t, Target: sys, By: a.user, Now: a.now, Options: f.Options, Progress: progress.Step}
-	rep, err := run.Apply(ctx, job)
+	r.Progress = progress.Step
+	rep, err := a.office().HandOff(ctx, r)
 	progress.Done()
+	var uncopied *update.CopyError
+	if errors.As(err, &uncopied) {
+		a.hint("the files are made, in %s; they could not be copied", a.shown(uncopied.Dir))
+	}
 	if err != nil {
 		return err
 	}
 	if rep.Resumed {
 		a.hint("run %d was interrupted; its files are made now. Another handoff goes on with the rest", rep.Run)
 	}
-	dir := ""
-	if len(rep.Loads) > 0 {
-		dir = sys.Dir(rep.Run)
-		if f.out != "" {
-			if err := copyFolder(a.fs, dir, a.path(f.out)); err != nil {
-				a.hint("the files are made, in %s; they could not be copied", a.shown(dir))
-				return err
-			}
-			dir = a.path(f.out)
-		}
-	}
 	if a.json {
-		j := applyJSON(t, rep).(map[string]any)
+		j := applyJSON(t, rep.Report).(map[string]any)
 		delete(j, "verify")
-		j["folder"], j["loads"], j["by_hand"] = nil, orNone(rep.Loads), sys.ByHand
-		if dir != "" {
-			j["folder"] = dir
+		j["folder"], j["loads"], j["by_hand"] = nil, orNone(rep.Loads), rep.ByHand
+		if rep.Dir != "" {
+			j["folder"] = rep.Dir
 		}
 		if err := a.printJSON(j); err != nil {
 			return err
 		}
 	} else {
-		a.handedOff(t, rep, dir, sys)
+		a.handedOff(t, rep)
 	}
-	return exit(applyCode(rep, f.LeaveOpen))
+	return exit(applyCode(rep.Report, f.LeaveOpen))
 }
 
 // handedOff says what a hand-off made.
-func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string, sys *system) {
-	p, n, byHand := a.out, t.Meta.Number, sys.ByHand
+func (a *app) handedOff(t *desk.Dossier, rep *update.HandedOff) {
+	p, n, byHand := a.out, t.Meta.Number, rep.ByHand
 	if len(rep.Attempted) == 0 && rep.Run == 0 {
 		p.Line("nothing to hand over%s", leftWords(rep.Left))
 		return
@@ -281,16 +265,16 @@ func (a *app) handedOff(t *desk.Dossier, rep *run.Report, dir string, sys *syste
 	if s := leftWords(rep.Left); s != "" {
 		p.Line("  %s", screen.Dim("left"+s))
 	}
-	if dir == "" {
+	if rep.Dir == "" {
 		return
 	}
 	p.Line("")
-	p.Line("  %s", screen.Strong(a.shown(dir)))
+	p.Line("  %s", screen.Strong(a.shown(rep.Dir)))
 	a.loads(rep.Loads)
 	if byHand > 0 {
 		p.Line("  %s  %s cannot be put back by a file: %s/%s says which, and why", screen.Level("warn"), screen.Plural(byHand, "value"), handoff.Back, handoff.ByHandName)
 	}
-	if how := sys.RunScript(); how != "" {
+	if how := rep.RunScript; how != "" {
 		p.Line("  %s  %s", screen.Dim("run each with"), how)
 	}
 	a.next("load the files of forward in this order, then: paletwin handoff collect " + n + " RESULT")

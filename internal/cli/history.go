@@ -10,6 +10,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 func newHistory(a *app) *cobra.Command {
@@ -72,7 +73,7 @@ func (a *app) oneRun(ctx context.Context, args []string, n int, follow bool) err
 			return err
 		}
 		if len(runs) == 0 {
-			return nothingDone(t)
+			return update.NothingDone(t)
 		}
 		n = runs[len(runs)-1]
 	}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"io"
 	"io/fs"
 	"path/filepath"
 	"strings"
@@ -14,7 +13,6 @@ import (
 	"paletwin/core/lend"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
-	"paletwin/internal/disk"
 	screen "paletwin/internal/term"
 )
 
@@ -109,11 +107,8 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if c.SHA256, err = t.SHA256(); err != nil {
 		return err
 	}
-	lent, err := a.writeLent(ctx, c, a.path(out))
+	lent, err := a.office().Lend(ctx, d, c, a.path(out), out)
 	if err != nil {
-		return err
-	}
-	if err := keepLent(d, lent, out); err != nil {
 		return err
 	}
 	kept := ""
@@ -123,15 +118,6 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 		}
 	}
 	return a.sayLent(name, out, kept, lent)
-}
-
-// keepLent lets a narrow copy be known again that comes back as CSV.
-func keepLent(d *desk.Desk, lent *table.Lent, name string) error {
-	if !lent.Narrow() {
-		return nil
-	}
-	_, err := d.KeepLent(lent, name)
-	return err
 }
 
 // lendTo is the file to write: a new one.
@@ -197,13 +183,4 @@ func (a *app) sayLent(name, out, kept string, lent *table.Lent) error {
 	}
 	a.next("edit " + out + ", then: paletwin compare " + name + " " + out)
 	return nil
-}
-
-// writeLent writes the copy whole, or not at all.
-func (a *app) writeLent(ctx context.Context, c *lend.Copy, path string) (lent *table.Lent, err error) {
-	_, err = disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) (err error) {
-		lent, err = c.Write(ctx, w)
-		return err
-	})
-	return lent, err
 }

@@ -2,11 +2,9 @@ package cli
 
 import (
 	"context"
-	"errors"
 
 	"github.com/spf13/cobra"
 
-	"paletwin/core/compare"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
 )
@@ -41,7 +39,11 @@ What no run of the dossier wrote was changed by others since, and is held.`,
 }
 
 func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Return) error {
-	made, res, err := a.makeRestore(ctx, t, to, back)
+	where, err := a.where(t, to)
+	if err != nil {
+		return err
+	}
+	made, res, err := a.office().Restore(ctx, t, where, back)
 	a.made = err == nil
 	if err != nil {
 		return err
@@ -57,25 +59,4 @@ func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, back
 	}
 	a.next("paletwin show "+m, "paletwin approve "+m+" --all && paletwin "+to.carries()+" "+m)
 	return nil
-}
-
-func (a *app) makeRestore(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Return) (*desk.Dossier, *compare.Result, error) {
-	lock, err := t.Lock()
-	if err != nil {
-		return nil, nil, err
-	}
-	defer lock.Unlock()
-	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
-		return nil, nil, errors.Join(err, nothingDone(t))
-	}
-	tgt, sheet, err := a.state(ctx, t, to)
-	if err != nil {
-		return nil, nil, err
-	}
-	back.Sheet, back.By, back.Now, back.Tool = sheet, a.user, a.now, Version
-	made, res, err := run.Restore(ctx, t, tgt, back)
-	if cerr := tgt.Close(); err == nil {
-		err = cerr
-	}
-	return made, res, err
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"strings"
 
@@ -60,7 +59,7 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 	if f.apply && !f.yes && !a.asks {
 		return usage("rollback --apply writes to the target and there is nobody to ask: say --yes")
 	}
-	back := run.Back{Run: f.run, OtherTarget: f.other, Fields: f.fields, By: a.user, Now: a.now, Tool: Version}
+	back := run.Back{Run: f.run, OtherTarget: f.other, Fields: f.fields}
 	for _, text := range f.records {
 		k, err := parseKey(text, t.Set().Key)
 		if err != nil {
@@ -68,7 +67,11 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 		}
 		back.Records = append(back.Records, k)
 	}
-	made, err := a.makeRollback(ctx, t, f.targetFlags, back)
+	where, err := a.where(t, f.targetFlags)
+	if err != nil {
+		return err
+	}
+	made, err := a.office().Rollback(ctx, t, where, back)
 	a.made = err == nil
 	if err != nil {
 		return err
@@ -105,27 +108,6 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 		a.out.Line("")
 	}
 	return a.apply(ctx, made, &applyFlags{targetFlags: f.targetFlags, yes: f.yes, Options: run.Options{OtherTarget: f.other}})
-}
-
-func (a *app) makeRollback(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Back) (*desk.Dossier, error) {
-	lock, err := t.Lock()
-	if err != nil {
-		return nil, err
-	}
-	defer lock.Unlock()
-	if runs, err := run.Runs(t); err != nil || len(runs) == 0 {
-		return nil, errors.Join(err, nothingDone(t))
-	}
-	tgt, sheet, err := a.state(ctx, t, to)
-	if err != nil {
-		return nil, err
-	}
-	back.Sheet = sheet
-	made, err := run.Rollback(ctx, t, tgt, back)
-	if cerr := tgt.Close(); err == nil {
-		err = cerr
-	}
-	return made, err
 }
 
 // otherTargets lists where the dossier's changes stand besides the target at

@@ -3,17 +3,15 @@ package cli
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"paletwin/core/table"
 	"paletwin/internal/desk"
-	"paletwin/internal/handoff"
 	"paletwin/internal/run"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 func newVerify(a *app) *cobra.Command {
@@ -49,33 +47,15 @@ export also tells which records were done. The result is kept in verify.json.`,
 }
 
 func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh, to string, expect []string) error {
-	last, err := a.lastAt(t, to)
+	counts, err := expectations(expect)
 	if err != nil {
 		return err
 	}
-	lock, lerr := t.Lock() // the proof, and what an export shows to be done, are written down
-	defer lock.Unlock()
-	if last != nil && last.Handoff {
-		if fresh == "" {
-			return &handoff.Error{Code: handoff.NeedsFresh, Text: "dossier " + t.Meta.Number + " was handed off, and what the system has now only a fresh export tells"}
-		}
-		if lerr != nil {
-			return lerr
-		}
+	r := &update.Verify{Dossier: t, Name: fresh, To: a.targetName(t, to), Expect: counts}
+	if fresh != "" {
+		r.Fresh = new(a.source(fresh))
 	}
-	img, release, err := a.fresh(ctx, t, last, fresh)
-	if err != nil {
-		return err
-	}
-	defer release()
-	p := run.Proof{Fresh: img, Name: fresh, By: a.user, Now: a.now, Unkept: lerr != nil}
-	if to != "" {
-		p.At = new(last.At())
-	}
-	if p.Expect, err = expectations(t, img.Heading, expect); err != nil {
-		return err
-	}
-	v, err := run.Verify(ctx, t, p)
+	v, err := a.office().Verify(ctx, r)
 	if err != nil {
 		return err
 	}
@@ -97,67 +77,18 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh, to string, exp
 	return nil
 }
 
-// lastAt returns the heading of the dossier's last run, or of the last that went
-// to the target that is named.
-func (a *app) lastAt(t *desk.Dossier, to string) (*run.Head, error) {
-	if to == "" {
-		return run.LastTarget(t)
-	}
-	path := a.targetPath(t, to)
-	h, err := run.LastRunAt(t, path)
-	if err == nil && h == nil {
-		return nil, &run.Refusal{Code: run.NothingDone, Text: fmt.Sprintf("no run of dossier %s went to %s", t.Meta.Number, path)}
-	}
-	return h, err
-}
-
 // expectations reads counts that must add up.
-func expectations(t *desk.Dossier, heading, said []string) ([]*run.Expect, error) {
-	var all []*run.Expect
+func expectations(said []string) ([]update.Expect, error) {
+	var all []update.Expect
 	for _, text := range said {
 		at := strings.LastIndexByte(text, ':')
 		n, err := strconv.Atoi(strings.TrimSpace(text[at+1:]))
 		if at < 0 || err != nil || n < 0 {
 			return nil, usage("--expect takes an expression and a number, such as 'status == \"withdrawn\": 17', not %q", text)
 		}
-		e, err := run.NewExpect(t, heading, strings.TrimSpace(text[:at]), n)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, e)
+		all = append(all, update.Expect{Source: strings.TrimSpace(text[:at]), Count: n})
 	}
 	return all, nil
-}
-
-// fresh reads the file that was named, or the last run's target.
-func (a *app) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, name string) (*table.Image, func(), error) {
-	if name != "" {
-		s := a.source(name)
-		l, err := t.Layout()
-		if err != nil {
-			return nil, nil, err
-		}
-		s.Options.Password, s.Options.Rename = a.password(), func(m *table.Image) { l.Rename(m) }
-		f, err := a.open(&s)
-		if err != nil {
-			return nil, nil, err
-		}
-		return f.Image, func() { _ = f.Close() }, nil
-	}
-	if last == nil {
-		return nil, nil, nothingDone(t)
-	}
-	o := last.Read
-	o.Known = last.Found
-	f, err := t.OpenTable(last.Target, filepath.Base(last.Target), o)
-	if err != nil {
-		return nil, nil, err
-	}
-	return f.Image, func() { _ = f.Close() }, nil
-}
-
-func nothingDone(t *desk.Dossier) error {
-	return &run.Refusal{Code: run.NothingDone, Text: fmt.Sprintf("dossier %s has not been carried out", t.Meta.Number)}
 }
 
 // verified prints a verification.

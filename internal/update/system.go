@@ -1,4 +1,4 @@
-package cli
+package update
 
 import (
 	"errors"
@@ -11,50 +11,51 @@ import (
 	"paletwin/internal/handoff"
 )
 
-// system is a target of a hand-off, and how its export was said to be.
+// system is a target of a hand-off, its export, and how that was said to be.
 type system struct {
 	*handoff.System
-	read table.Options
+	read   table.Options
+	export *desk.Table
 }
 
+// Close lets go of the export.
+func (s *system) Close() error { return s.export.Close() }
+
 // system makes the target of a hand-off: what it has is in the export that
-// was named, or in the dossier's snapshot.
-func (a *app) system(t *desk.Dossier, o handoff.Options, current string) (*system, func(), error) {
+// is named, or in the dossier's snapshot.
+func (o *Office) system(t *desk.Dossier, options handoff.Options, current string) (*system, error) {
 	l, err := t.Layout()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	s := &system{System: &handoff.System{Options: o, FS: a.fs, Dossier: t.Meta.Number, Title: t.Meta.Title, Set: t.Set().Name, Key: t.Set().Key, Layout: l,
+	s := &system{System: &handoff.System{Options: options, FS: o.FS, Dossier: t.Meta.Number, Title: t.Meta.Title, Set: t.Set().Name, Key: t.Set().Key, Layout: l,
 		Dir: func(n int) string { return t.Path("load", strconv.Itoa(n)) }}}
-	var file *desk.Table
 	if current == "" {
 		in := t.Meta.Snapshot
-		if file, err = t.OpenInput(in); err != nil {
-			return nil, nil, err
+		if s.export, err = t.OpenInput(in); err != nil {
+			return nil, err
 		}
 		s.read = in.Options
 		s.Export = &handoff.Export{File: t.Path(in.File), SHA256: in.SHA256, Ext: filepath.Ext(in.File), Fresh: t.Meta.Undoes != nil}
 	} else {
-		if file, err = t.OpenTable(a.path(current), filepath.Base(current), table.Options{}); err != nil {
-			return nil, nil, err
+		if s.export, err = t.OpenTable(current, filepath.Base(current), table.Options{}); err != nil {
+			return nil, err
 		}
 		s.Export = &handoff.Export{Ext: filepath.Ext(current), Fresh: true}
 		snapshot, err := t.OpenInput(t.Meta.Snapshot)
 		if err != nil {
-			return nil, nil, errors.Join(err, file.Close())
+			return nil, errors.Join(err, s.Close())
 		}
 		s.Whole = snapshot.Heading
 		if err := snapshot.Close(); err != nil {
-			return nil, nil, errors.Join(err, file.Close())
+			return nil, errors.Join(err, s.Close())
 		}
 	}
-	s.Export.Image, s.Export.Raw = file.Image, file.Bytes()
-	done := func() { _ = file.Close() } // only read
+	s.Export.Image, s.Export.Raw = s.export.Image, s.export.Bytes()
 	if err := s.Open(); err != nil {
-		done()
-		return nil, nil, err
+		return nil, errors.Join(err, s.Close())
 	}
-	return s, done, nil
+	return s, nil
 }
 
 // copyFolder copies the files of a hand-off to a new folder, which appears

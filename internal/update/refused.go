@@ -1,4 +1,4 @@
-package cli
+package update
 
 import (
 	"context"
@@ -19,7 +19,7 @@ const refusedName = "refused.xlsx"
 // writeRefused writes what was refused as a lent copy of the dossier's
 // snapshot: the records as they were to be, beside each changed field what it
 // was, and the reason. Corrected, it is compared like any edited copy.
-func (a *app) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
+func (o *Office) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 	l, err := t.Layout()
 	if err != nil {
 		return "", err
@@ -64,10 +64,7 @@ func (a *app) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 		c.Pages = append(c.Pages, page)
 	}
 	path := t.Path("load", strconv.Itoa(r.Head.Run), refusedName)
-	lent, err := a.writeLent(context.Background(), c, path)
-	if err == nil {
-		err = keepLent(t.Desk(), lent, t.Meta.Number+"-"+refusedName)
-	}
+	_, err = o.Lend(context.Background(), t.Desk(), c, path, t.Meta.Number+"-"+refusedName)
 	return path, err
 }
 

@@ -498,3 +498,18 @@ func TestHistoryIsWhatAScanFinds(t *testing.T) {
 		}
 	})
 }
+
+// A system that writes a value in another form than the snapshot has it still has
+// that value: it is handed over, and a fresh export in yet another form shows that
+// it was done.
+func TestFormsOfOneValueAreHandedOver(t *testing.T) {
+	o := newOffice(t, t.TempDir(), []byte("k,name,fee\n1,a,1.00\n2,b,1.50\n"), "outward: {blank: clears}\n")
+	d := o.compare([]byte("k,name,fee\n1,a,2.00\n2,b,2.50\n"))
+	o.sys = handofftest.New(t, []byte("k,name,fee\n1,a,1\n2,b,1.5\n"))
+	_, rep := o.handOff(d, handoff.Options{Form: handoff.CSV, Shape: handoff.Grouped}, run.Options{})
+	assert.Equal(t, run.Steps{Unknown: 2}, rep.Steps)
+	o.sys = handofftest.New(t, []byte("k,name,fee\n1,a,2\n2,b,2.5\n"))
+	v := o.verify(d)
+	assert.Equal(t, 2, v.AsMeant)
+	assert.True(t, v.Holds(), "%+v", v.Differences)
+}

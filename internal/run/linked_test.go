@@ -2,6 +2,7 @@ package run
 
 import (
 	"os"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -189,4 +190,37 @@ func TestWhatUndoesAGroupIsHeldTogether(t *testing.T) {
 	held := []string{"conflict-then"}
 	assert.Equal(t, [][]string{held, held, nil, nil}, [][]string{within.Fields[0].Held, within.Fields[1].Held, within.Fields[2].Held, within.Fields[3].Held})
 	assert.Equal(t, [][]string{held, held, held, held, nil, nil}, [][]string{del.Held, add.Held, with.Held, amend.Held, alone.Held, within.Held})
+}
+
+// What is linked is not torn by a record that the target has in another form.
+func TestLinksHoldWhateverFormAValueHas(t *testing.T) {
+	b, d := laid(t, "k,name,inc\n1,a,1.00\n2,b,2.00\n3,c,3.00\n", "k,name,inc\n1,a,1.00\n9,b,2.00\n3,c,3.50\n")
+	c, err := d.Changes()
+	require.NoError(t, err)
+	defer c.Close()
+	del := changeset.MakeID("aids", record.NewKey("2"), changeset.Delete)
+	add := changeset.MakeID("aids", record.NewKey("9"), changeset.Add)
+	f := b.target()
+	linked, err := writeDossier(ctx(), d, f, newDossier{title: "linked", changes: linkedWith(t, c, "2 → 9", del, add), undoes: &desk.Undoes{Dossier: d.Meta.Number}, by: "petr", now: clock()})
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	b.approve(linked)
+	require.NoError(t, os.WriteFile(b.register, []byte("k,name,inc\n1,a,1.00\n2,b,2\n3,c,3.00\n"), 0o644))
+	rep, err := b.apply(linked, Options{})
+	require.NoError(t, err)
+	assert.Equal(t, Steps{Done: 2}, rep.Steps, "%v", rep.Attempted)
+}
+
+// linkedWith returns some changes of a change set, linked.
+func linkedWith(t *testing.T, c *desk.Changes, link string, ids ...changeset.ID) []*changeset.Change {
+	var all []*changeset.Change
+	for ch, err := range c.Changes() {
+		require.NoError(t, err)
+		if slices.Contains(ids, ch.ID) {
+			ch.Linked = link
+			all = append(all, ch)
+		}
+	}
+	require.Len(t, all, len(ids))
+	return all
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"slices"
 
 	"github.com/zeebo/xxh3"
@@ -62,28 +63,15 @@ func uniqueColumns(ctx context.Context, m *table.Image, cols []int) ([]int, erro
 	for _, c := range cols {
 		seen[c] = map[uint64]struct{}{}
 	}
-	err := table.Guard(func() error {
-		sc := csv.Body(m)
-		var cells [][]byte
-		for len(left) > 0 {
-			ok, err := sc.Next()
-			if !ok || err != nil {
-				return err
+	err := csv.Each(ctx, m, func(r *csv.Line) error {
+		keep := left[:0]
+		for _, c := range left {
+			if c < r.Len() && identifies(r.Cell(c), seen[c]) {
+				keep = append(keep, c)
 			}
-			if sc.Row&0xffff == 0 && ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if csv.BlankRow(sc.Raw(), m.Comma) {
-				continue
-			}
-			cells = csv.Split(cells[:0], sc.Raw(), m.Comma)
-			keep := left[:0]
-			for _, c := range left {
-				if c < len(cells) && identifies(csv.Unquote(cells[c]), seen[c]) {
-					keep = append(keep, c)
-				}
-			}
-			left = keep
+		}
+		if left = keep; len(left) == 0 {
+			return io.EOF
 		}
 		return nil
 	})
@@ -136,12 +124,9 @@ func filledColumns(ctx context.Context, m *table.Image) ([]int, error) {
 	for f, h := range m.Heading {
 		left[f] = h != ""
 	}
-	err := csv.Each(m, func(_ []byte, cells [][]byte, row int) error {
+	err := csv.Each(ctx, m, func(r *csv.Line) error {
 		for c := range left {
-			left[c] = left[c] && c < len(cells) && couldIdentify(csv.Unquote(cells[c]))
-		}
-		if row&0xffff == 0 {
-			return ctx.Err()
+			left[c] = left[c] && couldIdentify(r.Cell(c))
 		}
 		return nil
 	})
@@ -158,16 +143,13 @@ func filledColumns(ctx context.Context, m *table.Image) ([]int, error) {
 func uniqueTogether(ctx context.Context, m *table.Image, cols []int) (bool, error) {
 	seen := map[uint64]struct{}{}
 	var key []byte
-	err := csv.Each(m, func(raw []byte, _ [][]byte, row int) error {
-		key = csv.AppendKey(key[:0], raw, cols, m.Comma)
+	err := csv.Each(ctx, m, func(r *csv.Line) error {
+		key = r.AppendKey(key[:0], cols)
 		h := xxh3.Hash(key)
 		if _, twice := seen[h]; twice {
 			return errTwice
 		}
 		seen[h] = struct{}{}
-		if row&0xffff == 0 {
-			return ctx.Err()
-		}
 		return nil
 	})
 	if errors.Is(err, errTwice) {

@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -57,23 +58,16 @@ func ReadKeyList(name string, data []byte, key []string, known *layout.Layout) (
 }
 
 func (l *KeyList) readTable(m *table.Image, key []string) error {
-	sc := csv.Body(m)
-	for {
-		ok, err := sc.Next()
-		if !ok || err != nil {
-			return err
-		}
-		cells := csv.Split(nil, sc.Raw(), m.Comma)
-		parts := make([]string, len(key))
-		for i, k := range key {
-			if c := m.Column(k); c < len(cells) {
-				parts[i] = string(csv.Unquote(cells[c]))
-			}
-		}
-		if k := record.NewKey(parts...); !k.Blank() {
-			l.add(k, sc.Row)
-		}
+	cols, err := csv.KeyColumns(m, key)
+	if err != nil {
+		return err
 	}
+	return csv.Each(context.Background(), m, func(r *csv.Line) error {
+		if k := r.Key(cols); !k.Blank() {
+			l.add(k, r.Number())
+		}
+		return nil
+	})
 }
 
 func (l *KeyList) add(k record.Key, row int) {

@@ -274,7 +274,6 @@ func head(m *table.Image) []byte {
 
 // read cuts the table into chunks.
 func (x *deriver) read(ctx context.Context, queue, work chan<- *chunk) error {
-	sc := csv.Body(x.m)
 	c := &chunk{done: make(chan *made, 1)}
 	send := func() error {
 		select {
@@ -290,23 +289,16 @@ func (x *deriver) read(ctx context.Context, queue, work chan<- *chunk) error {
 		c = &chunk{done: make(chan *made, 1), rows: make([]rowRef, 0, rows)}
 		return nil
 	}
-	for {
-		ok, err := sc.Next()
-		if err != nil {
-			return err
-		}
-		if !ok {
+	err := csv.Each(ctx, x.m, func(r *csv.Line) error {
+		if c.rows = append(c.rows, rowRef{r.Raw(), r.Number()}); len(c.rows) == rows {
 			return send()
 		}
-		if csv.BlankRow(sc.Raw(), x.m.Comma) {
-			continue
-		}
-		if c.rows = append(c.rows, rowRef{sc.Raw(), sc.Row}); len(c.rows) == rows {
-			if err := send(); err != nil {
-				return err
-			}
-		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
+	return send()
 }
 
 // derive derives a chunk's rows.

@@ -1,6 +1,7 @@
 package derive
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -49,8 +50,8 @@ func ReadOverlay(m *table.Image, key []string, snapshot *table.Image, s *schema.
 			return nil, fail(m, 0, "it has no column for the key %q; it has %s", k, strings.Join(m.Heading, ", "))
 		}
 	}
-	return o, csv.Each(m, func(raw []byte, cells [][]byte, row int) error {
-		k := record.KeyOf(csv.AppendKey(nil, raw, keyCols, m.Comma))
+	return o, csv.Each(context.Background(), m, func(r *csv.Line) error {
+		k, row := r.Key(keyCols), r.Number()
 		if k.Blank() {
 			return fail(m, row, "it has no key")
 		}
@@ -58,7 +59,7 @@ func ReadOverlay(m *table.Image, key []string, snapshot *table.Image, s *schema.
 		if first, twice := o.Rows[k]; twice {
 			return fail(m, row, "%s stands on row %d, too", k, first)
 		}
-		o.Values[k], o.Rows[k] = values(m, cells, cols), row
+		o.Values[k], o.Rows[k] = values(r, cols), row
 		return nil
 	})
 }
@@ -76,21 +77,18 @@ func ReadAdds(m, snapshot *table.Image) (all [][]string, fields []string, err er
 		}
 		fields = append(fields, h)
 	}
-	err = csv.Each(m, func(_ []byte, cells [][]byte, _ int) error {
-		all = append(all, values(m, cells, at))
+	err = csv.Each(context.Background(), m, func(r *csv.Line) error {
+		all = append(all, values(r, at))
 		return nil
 	})
 	return all, fields, err
 }
 
 // values are the cells of some columns; "" for a column that is not there.
-func values(m *table.Image, cells [][]byte, cols []int) []string {
+func values(r *csv.Line, cols []int) []string {
 	row := make([]string, len(cols))
 	for i, c := range cols {
-		if c >= 0 && c < len(cells) {
-			v, _ := csv.Value(m, cells[c])
-			row[i] = v.String()
-		}
+		row[i] = r.Text(c)
 	}
 	return row
 }

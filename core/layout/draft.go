@@ -99,29 +99,12 @@ func newColumn() *column {
 }
 
 func look(ctx context.Context, m *table.Image, cols []*column) error {
-	var cells [][]byte
-	n := 0
-	for s := csv.Body(m); ; {
-		ok, err := s.Next()
-		if !ok || err != nil {
-			return err
-		}
-		if csv.BlankRow(s.Raw(), m.Comma) {
-			continue
-		}
-		if n++; n&0xfff == 0 && ctx.Err() != nil {
-			return ctx.Err()
-		}
-		cells = csv.Split(cells[:0], s.Raw(), m.Comma)
+	return csv.Each(ctx, m, func(r *csv.Line) error {
 		for i, c := range cols {
-			text := ""
-			if i < len(cells) {
-				v, _ := csv.Value(m, cells[i])
-				text = v.String()
-			}
-			c.take(text)
+			c.take(r.Text(i))
 		}
-	}
+		return nil
+	})
 }
 
 func (c *column) take(text string) {

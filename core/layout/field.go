@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"context"
 	"regexp"
 	"slices"
 	"strings"
@@ -299,22 +300,18 @@ func (p *reader) translationList(t *Translation, n ast.Node, what string) {
 		p.fail(n, "the first column holds what is found, the second what it becomes", "%s: the list %s has one column", what, t.From)
 		return
 	}
-	for s := csv.Body(m); ; {
-		ok, err := s.Next()
-		if err != nil {
-			p.fail(n, "", "%s: %v", what, err)
+	err := csv.Each(context.Background(), m, func(r *csv.Line) error {
+		if r.Len() < 2 {
+			return nil
 		}
-		if !ok || err != nil {
-			return
-		}
-		cells := csv.Split(nil, s.Raw(), m.Comma)
-		if len(cells) < 2 || csv.BlankRow(s.Raw(), m.Comma) {
-			continue
-		}
-		from, to := string(csv.Unquote(cells[0])), string(csv.Unquote(cells[1]))
+		from, to := string(r.Cell(0)), string(r.Cell(1))
 		if was, twice := t.to[from]; twice && was != to {
-			p.fail(n, "", "%s: %q becomes both %q and %q (row %d of %s)", what, from, was, to, s.Row, t.From)
+			p.fail(n, "", "%s: %q becomes both %q and %q (row %d of %s)", what, from, was, to, r.Number(), t.From)
 		}
 		t.to[from] = to
+		return nil
+	})
+	if err != nil {
+		p.fail(n, "", "%s: %v", what, err)
 	}
 }

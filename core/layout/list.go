@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -37,26 +38,14 @@ func readList(name string, m *table.Image, by, as string, form func(string) stri
 			return nil, fmt.Errorf("the list %s has no column %q; it has %s", name, as, strings.Join(m.Heading, ", "))
 		}
 	}
-	for s := csv.Body(m); ; {
-		ok, err := s.Next()
-		if err != nil {
-			return nil, err
-		}
-		if !ok {
-			return l, nil
-		}
-		if csv.BlankRow(s.Raw(), m.Comma) {
-			continue
-		}
+	err := csv.Each(context.Background(), m, func(r *csv.Line) error {
 		row := make([]string, len(m.Heading))
-		for i, c := range csv.Split(nil, s.Raw(), m.Comma) {
-			if i < len(row) {
-				row[i] = string(csv.Unquote(c))
-			}
+		for i := range row {
+			row[i] = string(r.Cell(i))
 		}
 		code := form(row[byCol])
 		if _, twice := l.codes[code]; twice {
-			return nil, fmt.Errorf("the list %s has %q twice in column %s (row %d)", name, row[byCol], l.By, s.Row)
+			return fmt.Errorf("the list %s has %q twice in column %s (row %d)", name, row[byCol], l.By, r.Number())
 		}
 		l.codes[code] = len(l.rows)
 		if asCol >= 0 {
@@ -68,7 +57,12 @@ func readList(name string, m *table.Image, by, as string, form func(string) stri
 			}
 		}
 		l.rows = append(l.rows, row)
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
+	return l, nil
 }
 
 // nameForm is a name as names are compared: case and spaces do not tell.

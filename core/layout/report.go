@@ -9,7 +9,6 @@ import (
 	"github.com/zeebo/xxh3"
 
 	"paletwin/core/expr"
-	"paletwin/core/record"
 	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -58,7 +57,7 @@ func (l *Layout) Check(ctx context.Context, m *table.Image) (*Report, error) {
 		}
 	}
 	var t Tally
-	err := table.Guard(func() error { return l.checkRows(ctx, m, cols, r, &t) })
+	err := l.checkRows(ctx, m, cols, r, &t)
 	for f := range t.All() {
 		r.Found = append(r.Found, *f)
 	}
@@ -69,40 +68,25 @@ func (l *Layout) Check(ctx context.Context, m *table.Image) (*Report, error) {
 func (l *Layout) checkRows(ctx context.Context, m *table.Image, cols []int, r *Report, t *Tally) error {
 	keys := newKeys(l, m, t.Note)
 	texts := make([]string, len(l.Fields))
-	var cells [][]byte
-	for s := csv.Body(m); ; {
-		ok, err := s.Next()
-		if !ok || err != nil {
-			return err
-		}
-		if csv.BlankRow(s.Raw(), m.Comma) {
-			continue
-		}
-		if r.Records++; r.Records&0xfff == 0 && ctx.Err() != nil {
-			return ctx.Err()
-		}
-		keys.take(s.Raw(), s.Row)
-		cells = csv.Split(cells[:0], s.Raw(), m.Comma)
+	return csv.Each(ctx, m, func(row *csv.Line) error {
+		r.Records++
+		keys.take(row)
 		for i, c := range cols {
-			texts[i] = ""
-			if c >= 0 && c < len(cells) {
-				v, _ := csv.Value(m, cells[c])
-				texts[i] = v.String()
+			texts[i] = row.Text(c)
+			if c < 0 {
+				continue
 			}
-			if c >= 0 {
-				ps := l.Fields[i].checkHere(texts[i])
-				ps = append(ps, r.Fields[i].take(&l.Fields[i], texts[i])...)
-				for _, p := range ps {
-					t.Note(p, s.Row)
-				}
+			for _, p := range append(l.Fields[i].checkHere(texts[i]), r.Fields[i].take(&l.Fields[i], texts[i])...) {
+				t.Note(p, row.Number())
 			}
 		}
-		in := &expr.Input{New: l.Getter(func(i int) string { return texts[i] }), Act: "none", Row: s.Row}
+		in := &expr.Input{New: l.Getter(func(i int) string { return texts[i] }), Act: "none", Row: row.Number()}
 		in.Old = in.New
 		for _, p := range l.CheckRules(in, nil) {
-			t.Note(p, s.Row)
+			t.Note(p, row.Number())
 		}
-	}
+		return nil
+	})
 }
 
 // keys tells where a table's key is blank, or on several rows.
@@ -113,7 +97,6 @@ type keys struct {
 	name string
 	seen map[xxh3.Uint128]int // the first row; 0 where it was said already
 	note func(p Problem, row int)
-	enc  []byte
 }
 
 func newKeys(l *Layout, m *table.Image, note func(p Problem, row int)) *keys {
@@ -134,12 +117,11 @@ func (k *keys) bad(row int, code, format string, args ...any) {
 	k.note(Problem{code, k.name, "stop", fmt.Sprintf(format, args...)}, row)
 }
 
-func (k *keys) take(raw []byte, row int) {
+func (k *keys) take(r *csv.Line) {
 	if k.cols == nil {
 		return
 	}
-	k.enc = csv.AppendKey(k.enc[:0], raw, k.cols, k.m.Comma)
-	key := record.KeyOf(k.enc)
+	key, row := r.Key(k.cols), r.Number()
 	if key.Blank() {
 		k.bad(row, KeyEmpty, "the key is empty")
 		return

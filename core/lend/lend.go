@@ -118,16 +118,14 @@ func (p *paper) rows(ctx context.Context) error {
 	for i, k := range p.Key {
 		keys[i] = m.Column(k)
 	}
-	err := csv.Each(m, func(raw []byte, cells [][]byte, row int) error {
-		if p.lent.All++; p.lent.All&0xfff == 0 && ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if take, err := p.takes(cells, row); err != nil || !take {
+	err := csv.Each(ctx, m, func(r *csv.Line) error {
+		p.lent.All++
+		if take, err := p.takes(r); err != nil || !take {
 			return err
 		}
 		var edit Edit
 		if p.Edits != nil {
-			key := record.KeyOf(csv.AppendKey(nil, raw, keys, m.Comma))
+			key := r.Key(keys)
 			there := false
 			if edit, there = p.Edits[key]; !there || p.met[key] {
 				return nil
@@ -135,10 +133,7 @@ func (p *paper) rows(ctx context.Context) error {
 			p.met[key] = true
 		}
 		for i, col := range p.cols {
-			p.row[i] = record.Value{}
-			if col < len(cells) {
-				p.row[i], _ = csv.Value(m, cells[col])
-			}
+			p.row[i], _ = r.Value(col)
 		}
 		p.lends.Add(p.lent.All - 1)
 		return p.put(&edit)
@@ -247,24 +242,17 @@ func locked(fields []string, columns []xlsx.Column) []string {
 }
 
 // takes reports whether a record is lent.
-func (c *Copy) takes(cells [][]byte, row int) (bool, error) {
+func (c *Copy) takes(r *csv.Line) (bool, error) {
 	if c.Where == nil {
 		return true, nil
 	}
-	get := c.Layout.Getter(func(i int) string {
-		col := c.Snapshot.Column(c.Layout.Fields[i].Name)
-		if col < 0 || col >= len(cells) {
-			return ""
-		}
-		v, _ := csv.Value(c.Snapshot, cells[col])
-		return v.String()
-	})
-	ok, err := c.Where.Holds(&expr.Input{Old: get, New: get, Row: row})
+	get := c.Layout.Getter(func(i int) string { return r.Text(c.Snapshot.Column(c.Layout.Fields[i].Name)) })
+	ok, err := c.Where.Holds(&expr.Input{Old: get, New: get, Row: r.Number()})
 	if errors.Is(err, expr.ErrNull) {
 		return false, nil
 	}
 	if err != nil {
-		err = &expr.Error{Source: c.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for row %d: %v", row, err)}
+		err = &expr.Error{Source: c.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for row %d: %v", r.Number(), err)}
 	}
 	return ok, err
 }

@@ -88,44 +88,27 @@ func (t *Dossier) had(ctx context.Context, fields []string, keys map[string]bool
 		return e, err
 	}
 	defer m.Close()
-	key := make([]int, len(t.Set().Key))
-	for i, k := range t.Set().Key {
-		if key[i] = m.Column(k); key[i] < 0 {
-			return e, &DamageError{t.Path(t.Meta.Snapshot.File), fmt.Errorf("it has no column %q", k)}
-		}
+	key, err := csv.KeyColumns(m.Image, t.Set().Key)
+	if err != nil {
+		return e, &DamageError{t.Path(t.Meta.Snapshot.File), err}
 	}
 	column := make([]int, len(fields))
 	for i, f := range fields {
 		column[i] = m.Column(f)
 	}
-	err = table.Guard(func() error {
-		sc := csv.Body(m.Image)
-		var enc []byte
-		for n := 0; ; n++ {
-			if n&0xffff == 0 && ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if ok, err := sc.Next(); !ok || err != nil {
-				return err
-			}
-			if csv.BlankRow(sc.Raw(), m.Comma) {
-				continue
-			}
-			enc = csv.AppendKey(enc[:0], sc.Raw(), key, m.Comma)
-			if !keys[string(enc)] {
-				continue
-			}
-			cells := csv.Split(nil, sc.Raw(), m.Comma)
-			values := make([]*string, len(fields))
-			for i, col := range column {
-				if col >= 0 && col < len(cells) {
-					v, _ := csv.Value(m.Image, cells[col])
-					s := v.String()
-					values[i] = &s
-				}
-			}
-			e.Values[string(enc)] = values
+	var enc []byte
+	err = csv.Each(ctx, m.Image, func(r *csv.Line) error {
+		if enc = r.AppendKey(enc[:0], key); !keys[string(enc)] {
+			return nil
 		}
+		values := make([]*string, len(fields))
+		for i, col := range column {
+			if col >= 0 && col < r.Len() {
+				values[i] = new(r.Text(col))
+			}
+		}
+		e.Values[string(enc)] = values
+		return nil
 	})
 	return e, err
 }

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"context"
 	"encoding/hex"
 	"fmt"
 	"runtime"
@@ -218,22 +219,17 @@ func (m *Matter) openRows() error {
 			m.rows.at[s.Key.Encoding()] = nil
 		}
 	}
-	cols := make([]int, len(m.Header.Key))
-	for i, k := range m.Header.Key {
-		cols[i] = snapshot.Column(k)
+	cols, err := csv.KeyColumns(snapshot.Image, m.Header.Key)
+	if err != nil {
+		return err
 	}
-	return table.Guard(func() error {
-		sc := csv.Body(snapshot.Image)
-		var enc []byte
-		for {
-			if ok, err := sc.Next(); !ok || err != nil {
-				return err
-			}
-			enc = csv.AppendKey(enc[:0], sc.Raw(), cols, snapshot.Comma)
-			if raw, wanted := m.rows.at[string(enc)]; wanted && raw == nil {
-				m.rows.at[string(enc)] = sc.Raw()
-			}
+	var enc []byte
+	return csv.Each(context.Background(), snapshot.Image, func(r *csv.Line) error {
+		enc = r.AppendKey(enc[:0], cols)
+		if raw, wanted := m.rows.at[string(enc)]; wanted && raw == nil {
+			m.rows.at[string(enc)] = r.Raw()
 		}
+		return nil
 	})
 }
 

@@ -2,6 +2,7 @@ package handoff
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -85,16 +86,16 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 	}
 	all := &Rows{Status: heading(m, status)}
 	unknown := map[string]int{}
-	err = csv.Each(m, func(_ []byte, cells [][]byte, n int) error {
-		row := Row{Message: strings.TrimSpace(csv.Text(m, cells, message)), Row: n}
+	err = csv.Each(context.Background(), m, func(x *csv.Line) error {
+		row := Row{Message: strings.TrimSpace(x.Text(message)), Row: x.Number()}
 		parts := make([]string, len(keys))
 		for i, k := range keys {
-			parts[i] = words[i].Read(strings.TrimSpace(csv.Text(m, cells, k))).String()
+			parts[i] = words[i].Read(strings.TrimSpace(x.Text(k))).String()
 		}
 		row.Key = record.NewKey(parts...)
 		if status < 0 {
 			row.Done = !r.Refused && row.Message == ""
-		} else if said := strings.TrimSpace(csv.Text(m, cells, status)); !r.judge(&row, said) {
+		} else if said := strings.TrimSpace(x.Text(status)); !r.judge(&row, said) {
 			unknown[said]++
 		}
 		all.All = append(all.All, row)

@@ -95,7 +95,7 @@ func (j *Job) checkUnique(ctx context.Context, steps []*Step) error {
 	if err != nil {
 		return err
 	}
-	err = table.Guard(func() error { return j.findOthers(img, w, steps) })
+	err = j.findOthers(ctx, img, w, steps)
 	if rerr := release(); err == nil {
 		err = rerr
 	}
@@ -132,17 +132,16 @@ func (j *Job) wanted(steps []*Step) map[schema.UniqueValue]*Step {
 
 // findOthers walks the target for records that have a value that is wanted,
 // and keep it.
-func (j *Job) findOthers(img *table.Image, w map[schema.UniqueValue]*Step, steps []*Step) error {
+func (j *Job) findOthers(ctx context.Context, img *table.Image, w map[schema.UniqueValue]*Step, steps []*Step) error {
 	leaves := map[record.Key]*Step{}
 	for _, s := range steps {
 		if s.Outcome == "" {
 			leaves[j.schema.Key(s.Key)] = s
 		}
 	}
-	set := j.Dossier.Set()
-	cols := make([]int, len(set.Key))
-	for i, k := range set.Key {
-		cols[i] = img.Column(k)
+	cols, err := csv.KeyColumns(img, j.Dossier.Set().Key)
+	if err != nil {
+		return err
 	}
 	unique := map[int]string{}
 	for _, name := range j.schema.UniqueFields() {
@@ -150,26 +149,22 @@ func (j *Job) findOthers(img *table.Image, w map[schema.UniqueValue]*Step, steps
 			unique[col] = name
 		}
 	}
-	for sc := csv.Body(img); ; {
-		ok, err := sc.Next()
-		if !ok || err != nil {
-			return err
-		}
+	return csv.Each(ctx, img, func(r *csv.Line) error {
 		for col, name := range unique {
-			cell, _ := csv.Cell(sc.Raw(), col, img.Comma)
-			v, _ := csv.Value(img, cell)
+			v, _ := r.Value(col)
 			at, _ := j.schema.Unique(name, v)
 			s := w[at]
 			if s == nil {
 				continue
 			}
-			key := record.KeyOf(csv.AppendKey(nil, sc.Raw(), cols, img.Comma))
+			key := r.Key(cols)
 			if one := j.schema.Key(key); one == j.schema.Key(s.Key) || gives(leaves[one], name) {
 				continue
 			}
 			s.refuse([]layout.Problem{{Field: name, Level: "stop", Text: fmt.Sprintf("%s has the value %q already", key, v)}})
 		}
-	}
+		return nil
+	})
 }
 
 // gives reports whether a step takes the field's value from its record.

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"context"
 	"errors"
 	"fmt"
 
@@ -51,11 +52,11 @@ func (e *Expect) count(m *table.Image) (n int, err error) {
 	for i, f := range e.fields {
 		cols[i] = m.Column(f)
 	}
-	err = csv.Each(m, func(_ []byte, cells [][]byte, row int) error {
-		get := e.getter(func(i int) string { return csv.Text(m, cells, cols[i]) })
-		holds, err := e.p.Holds(&expr.Input{Old: get, New: get, Row: row})
+	err = csv.Each(context.Background(), m, func(r *csv.Line) error {
+		get := e.getter(func(i int) string { return r.Text(cols[i]) })
+		holds, err := e.p.Holds(&expr.Input{Old: get, New: get, Row: r.Number()})
 		if err != nil && !errors.Is(err, expr.ErrNull) {
-			return &expr.Error{Source: e.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for row %d: %v", row, err)}
+			return &expr.Error{Source: e.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for row %d: %v", r.Number(), err)}
 		}
 		if err == nil && holds {
 			n++

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -30,11 +31,11 @@ func Read(m *table.Image) (all []Said, problems []Problem, ok bool, err error) {
 	if change < 0 || decision < 0 {
 		return nil, nil, false, nil
 	}
-	err = csv.Each(m, func(_ []byte, cells [][]byte, row int) error {
-		cell := func(i int) string { return strings.TrimSpace(csv.Text(m, cells, i)) }
-		place := fmt.Sprintf("row %d", row)
+	err = csv.Each(context.Background(), m, func(r *csv.Line) error {
+		cell := func(i int) string { return strings.TrimSpace(r.Text(i)) }
+		place := fmt.Sprintf("row %d", r.Number())
 		if m.Found.Sheet != "" {
-			place = fmt.Sprintf("%s, row %d", m.Found.Sheet, row)
+			place = fmt.Sprintf("%s, row %d", m.Found.Sheet, r.Number())
 		}
 		s := Said{Ref: cell(change), Note: unguard(cell(note)), Set: cell(set), Place: place}
 		word := strings.ToLower(cell(decision))

@@ -1,6 +1,9 @@
 package csv
 
 import (
+	"context"
+	"io"
+
 	"paletwin/core/record"
 	"paletwin/core/table"
 )
@@ -52,7 +55,7 @@ func Lookup(m *table.Image, key []string, want []record.Key, one OneKey) (map[re
 
 // LookupFields is Lookup for the named fields alone; nil is all.
 func LookupFields(m *table.Image, key []string, want []record.Key, one OneKey, fields []string) (map[record.Key]record.Record, error) {
-	cols, err := keyColumns(m, key)
+	cols, err := KeyColumns(m, key)
 	if err != nil {
 		return nil, err
 	}
@@ -61,61 +64,27 @@ func LookupFields(m *table.Image, key []string, want []record.Key, one OneKey, f
 		wanted[one.of([]byte(k.Encoding()))] = k
 	}
 	found := make(map[record.Key]record.Record, len(want))
-	err = table.Guard(func() error {
-		var enc []byte
-		for sc := Body(m); len(wanted) > 0; {
-			ok, err := sc.Next()
-			if !ok || err != nil {
-				return err
-			}
-			enc = AppendKey(enc[:0], sc.Raw(), cols, m.Comma)
-			at := one.of(enc)
-			if k, ok := wanted[at]; ok {
-				delete(wanted, at)
-				found[k] = some(m, sc.Raw(), fields)
-			}
+	var enc []byte
+	err = Each(context.Background(), m, func(r *Line) error {
+		enc = r.AppendKey(enc[:0], cols)
+		at := one.of(enc)
+		if k, ok := wanted[at]; ok {
+			delete(wanted, at)
+			found[k] = some(m, r.Raw(), fields)
+		}
+		if len(wanted) == 0 {
+			return io.EOF
 		}
 		return nil
 	})
 	return found, err
 }
 
-// Each walks over a table's rows, blank ones left out, and gives each as its
-// bytes, its cells (see Unquote and Value) and its row number. The cells are
-// good until the next row.
-func Each(m *table.Image, yield func(raw []byte, cells [][]byte, row int) error) error {
-	return table.Guard(func() error {
-		var cells [][]byte
-		for sc := Body(m); ; {
-			ok, err := sc.Next()
-			if !ok || err != nil {
-				return err
-			}
-			if BlankRow(sc.Raw(), m.Comma) {
-				continue
-			}
-			cells = Split(cells[:0], sc.Raw(), m.Comma)
-			if err := yield(sc.Raw(), cells, sc.Row); err != nil {
-				return err
-			}
-		}
-	})
-}
-
-// Text returns the value of a row's cell as text; "" where the row has none.
-func Text(m *table.Image, cells [][]byte, col int) string {
-	if col < 0 || col >= len(cells) {
-		return ""
-	}
-	v, _ := Value(m, cells[col])
-	return v.String()
-}
-
 // LookupAll reads the records with the given keys in the order of the keys,
 // and how often each is there: 0, 1 or more. Of those that are there twice,
 // the first is given.
 func LookupAll(m *table.Image, key []string, want []record.Key, one OneKey) (found []record.Record, count []int, err error) {
-	cols, err := keyColumns(m, key)
+	cols, err := KeyColumns(m, key)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -125,39 +94,23 @@ func LookupAll(m *table.Image, key []string, want []record.Key, one OneKey) (fou
 		places[at] = append(places[at], i)
 	}
 	found, count = make([]record.Record, len(want)), make([]int, len(want))
-	err = table.Guard(func() error {
-		var enc []byte
-		for sc := Body(m); ; {
-			ok, err := sc.Next()
-			if !ok || err != nil {
-				return err
+	var enc []byte
+	err = Each(context.Background(), m, func(r *Line) error {
+		enc = r.AppendKey(enc[:0], cols)
+		at := one.of(enc)
+		for n, i := range places[at] {
+			if count[i]++; count[i] > 1 {
+				continue
 			}
-			enc = AppendKey(enc[:0], sc.Raw(), cols, m.Comma)
-			at := one.of(enc)
-			for n, i := range places[at] {
-				if count[i]++; count[i] > 1 {
-					continue
-				}
-				if n == 0 {
-					found[i] = Record(m, sc.Raw())
-				} else {
-					found[i] = found[places[at][0]]
-				}
+			if n == 0 {
+				found[i] = r.Record()
+			} else {
+				found[i] = found[places[at][0]]
 			}
 		}
+		return nil
 	})
 	return found, count, err
-}
-
-// keyColumns returns the columns of the key's fields.
-func keyColumns(m *table.Image, key []string) ([]int, error) {
-	cols := make([]int, len(key))
-	for i, k := range key {
-		if cols[i] = m.Column(k); cols[i] < 0 {
-			return nil, &table.Error{Code: "no-key-column", File: m.Name, Row: m.HeadingRow, Text: "there is no column " + k}
-		}
-	}
-	return cols, nil
 }
 
 // some returns a row's named fields as a record, or all of them.

@@ -24,13 +24,13 @@ func (b *book) current(ctx context.Context, at map[string]int, states []target.S
 	rows := map[int]bool{}
 	place := map[int]int{} // of the rows in states
 	var before []byte
-	err := b.f.table(ctx, img, func(key []byte, sc *csv.Scanner) error {
+	err := b.f.table(ctx, img, func(key []byte, sc *csv.Line) error {
 		if i, wanted := at[string(key)]; wanted {
 			s := &states[i]
 			if s.Count++; s.Count == 1 {
-				s.Record = csv.Record(img, sc.Raw())
+				s.Record = sc.Record()
 				s.Form = target.Form{After: record.KeyOf(before), Kept: true}
-				rows[sc.Row], place[sc.Row] = true, i
+				rows[sc.Number()], place[sc.Number()] = true, i
 			}
 		}
 		before = append(before[:0], key...)
@@ -120,16 +120,16 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 		}
 	}
 	comeBack("", last)
-	err := b.f.table(ctx, img, func(key []byte, sc *csv.Scanner) error {
+	err := b.f.table(ctx, img, func(key []byte, sc *csv.Line) error {
 		if i, hit := byKey[string(key)]; hit {
 			if s := &steps[i]; s.Act == changeset.Delete {
-				p.add(i, xlsx.Op{Kind: xlsx.Remove, Row: sc.Row})
+				p.add(i, xlsx.Op{Kind: xlsx.Remove, Row: sc.Number()})
 			} else {
-				p.add(i, xlsx.Op{Kind: xlsx.Set, Row: sc.Row, Cells: b.amended(s), Form: s.Form.Row})
+				p.add(i, xlsx.Op{Kind: xlsx.Set, Row: sc.Number(), Cells: b.amended(s), Form: s.Form.Row})
 			}
 		}
-		last = sc.Row
-		comeBack(string(key), sc.Row)
+		last = sc.Number()
+		comeBack(string(key), sc.Number())
 		return nil
 	})
 	for i := range steps {
@@ -177,8 +177,8 @@ func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, 
 		return fmt.Errorf("%w (%w)", errNotExact, err)
 	}
 	want := map[string]record.Record{}
-	err = b.f.table(ctx, b.f.img, func(key []byte, sc *csv.Scanner) error {
-		want[string(key)] = csv.Record(b.f.img, sc.Raw())
+	err = b.f.table(ctx, b.f.img, func(key []byte, sc *csv.Line) error {
+		want[string(key)] = sc.Record()
 		return nil
 	})
 	if err != nil {
@@ -200,11 +200,11 @@ func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, 
 			}
 		}
 	}
-	err = b.f.table(ctx, img, func(key []byte, sc *csv.Scanner) error {
+	err = b.f.table(ctx, img, func(key []byte, sc *csv.Line) error {
 		r, ok := want[string(key)]
 		delete(want, string(key))
-		if !ok || !sameRecord(img.Heading, r, csv.Record(img, sc.Raw())) {
-			return fmt.Errorf("%w (row %d)", errNotExact, sc.Row)
+		if !ok || !sameRecord(img.Heading, r, sc.Record()) {
+			return fmt.Errorf("%w (row %d)", errNotExact, sc.Number())
 		}
 		return nil
 	})

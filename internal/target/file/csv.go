@@ -52,8 +52,9 @@ func (c *csvRows) newline() string {
 }
 
 func (c *csvRows) each(ctx context.Context, row func(key []byte, r span) error) error {
-	return c.table(ctx, c.img, func(key []byte, sc *csv.Scanner) error {
-		return row(key, span{sc.Start(), sc.End(), sc.Pos()})
+	return c.table(ctx, c.img, func(key []byte, sc *csv.Line) error {
+		start, end, next := sc.At()
+		return row(key, span{start, end, next})
 	})
 }
 

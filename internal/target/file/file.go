@@ -199,31 +199,16 @@ func (f *File) formOf() (form, error) {
 	return nil, &table.Error{Code: table.NoTarget, File: f.img.Name, Text: "the file is " + strings.ToUpper(f.img.Found.Format) + ", which is read and not written"}
 }
 
-// table walks the records of the image, without blank rows; row is called
-// with each record's normalised key, encoded, and the scanner that stands on it.
-func (f *File) table(ctx context.Context, img *table.Image, row func(key []byte, sc *csv.Scanner) error) error {
-	return table.Guard(func() error {
-		sc := csv.Body(img)
-		var key []byte
-		for n := 0; ; n++ {
-			if n&0xffff == 0 && ctx.Err() != nil {
-				return ctx.Err()
-			}
-			ok, err := sc.Next()
-			if !ok || err != nil {
-				return err
-			}
-			if csv.BlankRow(sc.Raw(), img.Comma) {
-				continue
-			}
-			key = csv.AppendKey(key[:0], sc.Raw(), f.keyCol, img.Comma)
-			if !f.of.OneForm() {
-				key = append(key[:0], f.of.Key(record.KeyOf(key)).Encoding()...)
-			}
-			if err := row(key, sc); err != nil {
-				return err
-			}
+// table walks the records of the image; row is called with each record's
+// normalised key, encoded, and its row.
+func (f *File) table(ctx context.Context, img *table.Image, row func(key []byte, r *csv.Line) error) error {
+	var key []byte
+	return csv.Each(ctx, img, func(r *csv.Line) error {
+		key = r.AppendKey(key[:0], f.keyCol)
+		if !f.of.OneForm() {
+			key = append(key[:0], f.of.Key(record.KeyOf(key)).Encoding()...)
 		}
+		return row(key, r)
 	})
 }
 

@@ -96,18 +96,14 @@ func Content(t *testing.T, tgt target.Target) string {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, release()) }()
 	var lines []string
-	for s := csv.Body(img); ; {
-		ok, err := s.Next()
-		require.NoError(t, err)
-		if !ok {
-			break
-		}
+	require.NoError(t, csv.Each(t.Context(), img, func(r *csv.Line) error {
 		var cells []string
-		for _, f := range csv.Record(img, s.Raw()) {
+		for _, f := range r.Record() {
 			cells = append(cells, f.Value.String())
 		}
 		lines = append(lines, strings.Join(cells, ","))
-	}
+		return nil
+	}))
 	sort.Strings(lines)
 	return strings.Join(append([]string{strings.Join(img.Heading, ",")}, lines...), "\n")
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"maps"
 	"slices"
 	"time"
@@ -175,9 +176,13 @@ func chain(previous []byte) string {
 // Checksum returns the SHA-256 of bytes as the files of a dossier have it of
 // themselves and of lines: "sha256:" and hexadecimal.
 func Checksum(b []byte) string {
-	sum := sha256.Sum256(b)
-	return "sha256:" + hex.EncodeToString(sum[:])
+	sum := sha256.New()
+	_, _ = sum.Write(b) // a hash never fails
+	return ChecksumOf(sum)
 }
+
+// ChecksumOf is Checksum of what was written to a SHA-256.
+func ChecksumOf(sum hash.Hash) string { return "sha256:" + hex.EncodeToString(sum.Sum(nil)) }
 
 // ErrChain says that a decision line was altered or taken out.
 var ErrChain = errors.New("the decisions were altered: a line does not follow from the one before it")

@@ -2,8 +2,6 @@ package changeset
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -51,8 +49,7 @@ func ParseUnchecked(data []byte) (*Reader, error) {
 
 // CheckSeal returns ErrSeal if the seal does not fit.
 func (r *Reader) CheckSeal() error {
-	sum := sha256.Sum256(r.sealed)
-	if r.Seal.Seal != "sha256:"+hex.EncodeToString(sum[:]) {
+	if r.Seal.Seal != Checksum(r.sealed) {
 		return ErrSeal
 	}
 	return nil

@@ -3,7 +3,6 @@ package changeset
 import (
 	"bufio"
 	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"hash"
@@ -74,7 +73,7 @@ func (w *Writer) Close() (Seal, error) {
 	if err := w.w.Flush(); err != nil {
 		return Seal{}, err
 	}
-	seal := Seal{"sha256:" + hex.EncodeToString(w.sum.Sum(nil)), w.counts}
+	seal := Seal{ChecksumOf(w.sum), w.counts}
 	line, err := json.Marshal(seal)
 	if err != nil {
 		return Seal{}, err

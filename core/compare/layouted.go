@@ -125,7 +125,7 @@ func (dr *drafter) takeValue(b *batch, f int, j uint32, fc *changeset.FieldChang
 		return false
 	}
 	if n := dr.values[f]; n != nil && !fc.To.Blank() && n[xxh3.HashString(fl.Canonical(fc.To.String()))] > 1 {
-		ps = append(ps, layout.Problem{Code: layout.Twice, Field: fc.Field, Level: "stop", Text: fmt.Sprintf("%q is the value of several records", fc.To)})
+		ps = append(ps, layout.Problem{Code: changeset.ValueUnique.Name, Field: fc.Field, Level: "stop", Text: fmt.Sprintf("%q is the value of several records", fc.To)})
 	}
 	for _, p := range append(ps, fl.CheckMove(fc.From.String(), fc.To.String())...) {
 		dr.mark(b, fc, p, j)
@@ -193,7 +193,7 @@ func (dr *drafter) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 				f.Value = record.Text(text)
 			}
 			if n := dr.values[slices.Index(dr.res.Fields, f.Name)]; n != nil && text != "" && n[xxh3.HashString(fl.Canonical(text))] > 1 {
-				ps = append(ps, layout.Problem{Code: layout.Twice, Field: f.Name, Level: "stop", Text: fmt.Sprintf("%q is the value of several records", text)})
+				ps = append(ps, layout.Problem{Code: changeset.ValueUnique.Name, Field: f.Name, Level: "stop", Text: fmt.Sprintf("%q is the value of several records", text)})
 			}
 			all = append(all, ps...)
 		}
@@ -203,7 +203,7 @@ func (dr *drafter) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 	ch.Record = kept
 	for i := range dr.l.Fields {
 		if f := &dr.l.Fields[i]; f.Required && !has[f.Name] && (f.Access == schema.Free || f.Access == schema.OnCreation) {
-			all = append(all, layout.Problem{Code: layout.Needed, Field: f.Name, Level: "stop", Text: "a value is needed"})
+			all = append(all, layout.Problem{Code: changeset.ValueNeeded.Name, Field: f.Name, Level: "stop", Text: "a value is needed"})
 		}
 	}
 	for _, p := range append(all, judge.Whole(dr.l, ch.Act, ch.Key, dr.copy.rowNumber(j), ch.Record)...) {

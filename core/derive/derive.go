@@ -201,7 +201,7 @@ func (d *Derivation) writeAdds(w io.Writer, m *table.Image) error {
 			if i > 0 {
 				line = append(line, m.Comma)
 			}
-			line = appendCell(line, v, m)
+			line = csv.AppendCell(line, v, m.Comma, strings.TrimSpace(v) != v)
 		}
 		if _, err := w.Write(append(line, '\n')); err != nil {
 			return err
@@ -435,7 +435,7 @@ func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, row int, o *ma
 		if now[i] == nil || x.same(i, c, *now[i]) {
 			dst = csv.AppendRaw(dst, c)
 		} else {
-			dst = appendCell(dst, *now[i], x.m)
+			dst = csv.AppendCell(dst, *now[i], x.m.Comma, strings.TrimSpace(*now[i]) != *now[i])
 		}
 	}
 	return dst
@@ -466,17 +466,6 @@ func (x *deriver) write(field string, v expr.Value) string {
 		return f.Write(text)
 	}
 	return text
-}
-
-// appendCell appends a value as a cell, in quotes where it needs them.
-func appendCell(dst []byte, v string, m *table.Image) []byte {
-	if v == "" {
-		return dst
-	}
-	if !strings.ContainsAny(v, "\"\r\n") && !strings.Contains(v, string(m.Comma)) && strings.TrimSpace(v) == v {
-		return append(dst, v...)
-	}
-	return append(append(append(dst, '"'), strings.ReplaceAll(v, `"`, `""`)...), '"')
 }
 
 // report makes findings of what was noticed.

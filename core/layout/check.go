@@ -7,29 +7,14 @@ import (
 	"slices"
 	"strings"
 
+	"paletwin/core/changeset"
 	"paletwin/core/expr"
 	"paletwin/core/schema"
 )
 
-// The codes of what can be wrong with a value or a record.
-const (
-	BadKind      = "value-kind"
-	BadScale     = "value-scale"
-	BadChoice    = "value-choice"
-	BadReference = "value-reference"
-	Ambiguous    = "value-ambiguous"
-	Unknown      = "value-unknown"
-	BadLength    = "value-length"
-	BadRange     = "value-range"
-	BadPattern   = "value-pattern"
-	Needed       = "value-required"
-	Twice        = "value-unique"
-	MovesFar     = "limit-move"
-	Broken       = "rule"
-	KeyEmpty     = "key-blank" // of a table's key, where it is checked as a whole
-	KeyTwice     = "repeat"
-	KeyMissing   = "no-key-column"
-)
+// KeyMissing is the code of a table in which the key has no column. All other
+// codes of problems are changeset's.
+const KeyMissing = "no-key-column"
 
 // Problem is something wrong with a value, or with a record.
 type Problem struct {
@@ -64,9 +49,9 @@ func (f *Field) Take(text string) (string, []Problem) {
 		code, ok, ambiguous := f.List.resolve(text, f.Compare.Normal(text))
 		switch {
 		case ambiguous:
-			return text, []Problem{f.problem(Ambiguous, "%q is the name of several in %s; its code is needed", text, f.List.Name)}
+			return text, []Problem{f.problem(changeset.ValueAmbiguous.Name, "%q is the name of several in %s; its code is needed", text, f.List.Name)}
 		case !ok:
-			return text, []Problem{f.problem(BadReference, "%q is not in %s%s", text, f.List.Name, nearWords(f.List.near(text)))}
+			return text, []Problem{f.problem(changeset.ValueRef.Name, "%q is not in %s%s", text, f.List.Name, nearWords(f.List.near(text)))}
 		}
 		text = code
 	}
@@ -82,7 +67,7 @@ func (f *Field) Shows(text, value string) bool {
 
 func (f *Field) checkBlank() []Problem {
 	if f.Required {
-		return []Problem{f.problem(Needed, "a value is needed")}
+		return []Problem{f.problem(changeset.ValueNeeded.Name, "a value is needed")}
 	}
 	return nil
 }
@@ -96,12 +81,12 @@ func (f *Field) translate(text string) (string, []Problem) {
 	case source && (f.Translate.Always || !valid || to == text):
 		return to, nil
 	case source:
-		return text, []Problem{f.problem(Ambiguous, "%q is a value, and also becomes %q; say always: true if it is always translated", text, to)}
+		return text, []Problem{f.problem(changeset.ValueAmbiguous.Name, "%q is a value, and also becomes %q; say always: true if it is always translated", text, to)}
 	case valid:
 		return text, nil
 	}
 	sources := slices.Sorted(maps.Keys(f.Translate.to)) // the same file gives the same words each time
-	return text, []Problem{f.problem(Unknown, "%q is no value, and nothing says what it becomes%s", text, nearWords(expr.Near(text, sources)))}
+	return text, []Problem{f.problem(changeset.ValueUnknown.Name, "%q is no value, and nothing says what it becomes%s", text, nearWords(expr.Near(text, sources)))}
 }
 
 // valid reports whether a text is a value already: among the values or codes,
@@ -135,28 +120,28 @@ func nearWords(near []string) string {
 func (f *Field) check(text string) []Problem {
 	v, ok := f.Value(text)
 	if !ok {
-		return []Problem{f.problem(BadKind, "%q is no %s", text, f.kindWords())}
+		return []Problem{f.problem(changeset.ValueKind.Name, "%q is no %s", text, f.kindWords())}
 	}
 	if f.Kind == schema.Choice {
 		if _, ok := f.Choice(text); !ok {
-			return []Problem{f.problem(BadChoice, "%q is not among the values%s", text, nearWords(expr.Near(text, f.Values)))}
+			return []Problem{f.problem(changeset.ValueChoice.Name, "%q is not among the values%s", text, nearWords(expr.Near(text, f.Values)))}
 		}
 	}
 	var all []Problem
 	if n, number := v.(*expr.Number); number && f.Kind == schema.Decimal && f.Scale >= 0 && -int(n.Decimal().Exponent) > f.Scale {
-		all = append(all, f.problem(BadScale, "%q has more than %d decimals", text, f.Scale))
+		all = append(all, f.problem(changeset.ValueScale.Name, "%q has more than %d decimals", text, f.Scale))
 	}
 	if f.Length.Set() {
 		n, _ := expr.ParseNumber(fmt.Sprint(len([]rune(text))))
 		if outside(&f.Length, n) {
-			all = append(all, f.problem(BadLength, "%q has %s characters, and %s are asked for", clip(text), n, f.Length.Text))
+			all = append(all, f.problem(changeset.ValueLength.Name, "%q has %s characters, and %s are asked for", clip(text), n, f.Length.Text))
 		}
 	}
 	if f.Range.Set() && outside(&f.Range, v) {
-		all = append(all, f.problem(BadRange, "%q is outside %s", text, f.Range.Text))
+		all = append(all, f.problem(changeset.ValueRange.Name, "%q is outside %s", text, f.Range.Text))
 	}
 	if f.Pattern != nil && !f.Pattern.MatchString(text) {
-		all = append(all, f.problem(BadPattern, "%q does not fit the pattern %s", clip(text), strings.TrimSuffix(strings.TrimPrefix(f.Pattern.String(), "^(?:"), ")$")))
+		all = append(all, f.problem(changeset.ValuePattern.Name, "%q does not fit the pattern %s", clip(text), strings.TrimSuffix(strings.TrimPrefix(f.Pattern.String(), "^(?:"), ")$")))
 	}
 	return all
 }
@@ -224,7 +209,7 @@ func (f *Field) CheckMove(from, to string) []Problem {
 	if !far {
 		return nil
 	}
-	return []Problem{{MovesFar, f.Name, "warn", fmt.Sprintf("moves from %s to %s, more than %s", from, to, f.Move.Text)}}
+	return []Problem{{changeset.LimitMove.Name, f.Name, "warn", fmt.Sprintf("moves from %s to %s, more than %s", from, to, f.Move.Text)}}
 }
 
 func absolute(n *expr.Number) *expr.Number {
@@ -251,7 +236,7 @@ func (l *Layout) CheckRules(in *expr.Input, changed func(field int) bool) []Prob
 		case err != nil && l.invalid(r, in):
 			continue // which is said of the value itself
 		}
-		p := Problem{Code: Broken, Level: r.Level, Text: r.Message}
+		p := Problem{Code: changeset.BrokenRule.Name, Level: r.Level, Text: r.Message}
 		if err != nil {
 			p.Level, p.Text = "stop", fmt.Sprintf("the rule %q cannot be evaluated: %v", r.Name, err)
 		}

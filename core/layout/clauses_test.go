@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"paletwin/core/changeset"
 	"paletwin/core/expr"
 	"paletwin/core/record"
 	"paletwin/core/schema"
@@ -47,35 +48,35 @@ func TestClauses(t *testing.T) {
 		good  map[string]string // what the copy has → what is taken
 		bad   map[string]string // what the copy has → code and a part of the words
 	}{
-		{"integer", map[string]string{"7": "7", "-3": "-3", "": ""}, map[string]string{"7.5": BadKind + ` "7.5" is no whole number`, "7 ": BadKind, "1e3": BadKind}},
+		{"integer", map[string]string{"7": "7", "-3": "-3", "": ""}, map[string]string{"7.5": changeset.ValueKind.Name + ` "7.5" is no whole number`, "7 ": changeset.ValueKind.Name, "1e3": changeset.ValueKind.Name}},
 		{"{kind: decimal, scale: 2}", map[string]string{"31.5": "31.50", "29.70": "29.70", "3": "3.00", "-0.5": "-0.50", "7.500": "7.50"},
-			map[string]string{"29.705": BadScale + " more than 2 decimals", "12O": BadKind, "1,5": BadKind}},
-		{"decimal", map[string]string{"31.5": "31.5", "29.70": "29.70"}, map[string]string{"x": BadKind}},
-		{"date", map[string]string{"2026-03-11": "2026-03-11"}, map[string]string{"2026-02-30": BadKind + " in the form yyyy-mm-dd", "11/03/2026": BadKind}},
-		{"{kind: date, forms: [dd.mm.yyyy, d/m/yy]}", map[string]string{"11.03.2026": "11.03.2026", "1/3/26": "01.03.2026", "2026-03-11": "11.03.2026"}, map[string]string{"31.02.2026": BadKind}},
-		{"datetime", map[string]string{"2026-03-11T07:05:09Z": "2026-03-11T07:05:09Z", "2026-03-11 07:05": "2026-03-11 07:05"}, map[string]string{"noon": BadKind + " moment such as"}},
-		{"{kind: datetime, forms: [\"dd/mm/yyyy HH:MM\"]}", map[string]string{"11/03/2026 07:05": "11/03/2026 07:05"}, map[string]string{"2026-03-11T07:05": BadKind}},
-		{"{kind: boolean, true: [Y, yes], false: [N, no]}", map[string]string{"Y": "Y", "yes": "Y", "YES": "Y", "no": "N"}, map[string]string{"true": BadKind + ` "true" is no Y or N`}},
-		{"boolean", map[string]string{"TRUE": "true", "False": "false"}, map[string]string{"1": BadKind}},
-		{"{kind: choice, values: [inner, outer]}", map[string]string{"inner": "inner"}, map[string]string{"iner": BadChoice + " near: inner", "Inner": BadChoice}},
-		{"{kind: choice, values: [inner, outer], compare: ignore case}", map[string]string{"INNER": "inner"}, map[string]string{"roads": BadChoice}},
-		{"{kind: reference, to: depots.csv}", map[string]string{"D03": "D03"}, map[string]string{"D9": BadReference + ` "D9" is not in depots.csv`, "D13": BadReference + " near: D03", "Tarn Mouth": BadReference}},
+			map[string]string{"29.705": changeset.ValueScale.Name + " more than 2 decimals", "12O": changeset.ValueKind.Name, "1,5": changeset.ValueKind.Name}},
+		{"decimal", map[string]string{"31.5": "31.5", "29.70": "29.70"}, map[string]string{"x": changeset.ValueKind.Name}},
+		{"date", map[string]string{"2026-03-11": "2026-03-11"}, map[string]string{"2026-02-30": changeset.ValueKind.Name + " in the form yyyy-mm-dd", "11/03/2026": changeset.ValueKind.Name}},
+		{"{kind: date, forms: [dd.mm.yyyy, d/m/yy]}", map[string]string{"11.03.2026": "11.03.2026", "1/3/26": "01.03.2026", "2026-03-11": "11.03.2026"}, map[string]string{"31.02.2026": changeset.ValueKind.Name}},
+		{"datetime", map[string]string{"2026-03-11T07:05:09Z": "2026-03-11T07:05:09Z", "2026-03-11 07:05": "2026-03-11 07:05"}, map[string]string{"noon": changeset.ValueKind.Name + " moment such as"}},
+		{"{kind: datetime, forms: [\"dd/mm/yyyy HH:MM\"]}", map[string]string{"11/03/2026 07:05": "11/03/2026 07:05"}, map[string]string{"2026-03-11T07:05": changeset.ValueKind.Name}},
+		{"{kind: boolean, true: [Y, yes], false: [N, no]}", map[string]string{"Y": "Y", "yes": "Y", "YES": "Y", "no": "N"}, map[string]string{"true": changeset.ValueKind.Name + ` "true" is no Y or N`}},
+		{"boolean", map[string]string{"TRUE": "true", "False": "false"}, map[string]string{"1": changeset.ValueKind.Name}},
+		{"{kind: choice, values: [inner, outer]}", map[string]string{"inner": "inner"}, map[string]string{"iner": changeset.ValueChoice.Name + " near: inner", "Inner": changeset.ValueChoice.Name}},
+		{"{kind: choice, values: [inner, outer], compare: ignore case}", map[string]string{"INNER": "inner"}, map[string]string{"roads": changeset.ValueChoice.Name}},
+		{"{kind: reference, to: depots.csv}", map[string]string{"D03": "D03"}, map[string]string{"D9": changeset.ValueRef.Name + ` "D9" is not in depots.csv`, "D13": changeset.ValueRef.Name + " near: D03", "Tarn Mouth": changeset.ValueRef.Name}},
 		{"{kind: reference, to: {list: depots.csv, by: code, name: name}}", map[string]string{"D03": "D03", "Tarn Mouth": "D03", "tarn  mouth": "D03"},
-			map[string]string{"Old Pier": Ambiguous + " its code is needed", "Tarn Moth": BadReference + " Tarn Mouth (D03)"}},
-		{"{kind: text, required: true}", map[string]string{"x": "x"}, map[string]string{"": Needed}},
-		{"{kind: text, length: 2..4}", map[string]string{"åä": "åä", "abcd": "abcd"}, map[string]string{"a": BadLength, "abcde": BadLength + " has 5 characters, and 2..4"}},
-		{"{kind: text, length: 5}", map[string]string{"00417": "00417"}, map[string]string{"0417": BadLength}},
-		{"{kind: integer, range: 1..40}", map[string]string{"1": "1", "40": "40"}, map[string]string{"0": BadRange, "41": BadRange + " outside 1..40"}},
-		{"{kind: decimal, range: ..9.5}", map[string]string{"-100": "-100", "9.50": "9.50"}, map[string]string{"9.51": BadRange}},
-		{"{kind: date, range: 2000-01-01..}", map[string]string{"2000-01-01": "2000-01-01"}, map[string]string{"1999-12-31": BadRange}},
-		{`{kind: text, pattern: "[0-9]{3}|x"}`, map[string]string{"123": "123", "x": "x"}, map[string]string{"1234": BadPattern, "ax": BadPattern + " [0-9]{3}|x"}},
+			map[string]string{"Old Pier": changeset.ValueAmbiguous.Name + " its code is needed", "Tarn Moth": changeset.ValueRef.Name + " Tarn Mouth (D03)"}},
+		{"{kind: text, required: true}", map[string]string{"x": "x"}, map[string]string{"": changeset.ValueNeeded.Name}},
+		{"{kind: text, length: 2..4}", map[string]string{"åä": "åä", "abcd": "abcd"}, map[string]string{"a": changeset.ValueLength.Name, "abcde": changeset.ValueLength.Name + " has 5 characters, and 2..4"}},
+		{"{kind: text, length: 5}", map[string]string{"00417": "00417"}, map[string]string{"0417": changeset.ValueLength.Name}},
+		{"{kind: integer, range: 1..40}", map[string]string{"1": "1", "40": "40"}, map[string]string{"0": changeset.ValueRange.Name, "41": changeset.ValueRange.Name + " outside 1..40"}},
+		{"{kind: decimal, range: ..9.5}", map[string]string{"-100": "-100", "9.50": "9.50"}, map[string]string{"9.51": changeset.ValueRange.Name}},
+		{"{kind: date, range: 2000-01-01..}", map[string]string{"2000-01-01": "2000-01-01"}, map[string]string{"1999-12-31": changeset.ValueRange.Name}},
+		{`{kind: text, pattern: "[0-9]{3}|x"}`, map[string]string{"123": "123", "x": "x"}, map[string]string{"1234": changeset.ValuePattern.Name, "ax": changeset.ValuePattern.Name + " [0-9]{3}|x"}},
 		{"{kind: text, null: n/a}", map[string]string{"n/a": "", "N/A": "N/A"}, nil},
 		{"{kind: text, null: NULL}", map[string]string{"NULL": "", "null": "null"}, nil},
-		{"{kind: choice, values: [yes, no, 1.50, 007, 1e5]}", map[string]string{"yes": "yes", "1.50": "1.50", "007": "007", "1e5": "1e5"}, map[string]string{"true": BadChoice, "1.5": BadChoice}},
-		{"{kind: choice, values: [D01, D03], translate: {values: {X1: D01, X3: D03}}}", map[string]string{"X1": "D01", "D03": "D03"}, map[string]string{"X9": Unknown}},
-		{"{kind: choice, values: [a, b], translate: {values: {a: b, b: a}}}", nil, map[string]string{"a": Ambiguous + ` "a" is a value, and also becomes "b"`}},
-		{"{kind: choice, values: [a, b], translate: {always: true, values: {a: b, b: a}}}", map[string]string{"a": "b", "b": "a"}, map[string]string{"c": Unknown}},
-		{"{kind: reference, to: depots.csv, translate: codes.csv}", map[string]string{"X1": "D01", "D07": "D07"}, map[string]string{"X2": Unknown + " near: X1"}},
+		{"{kind: choice, values: [yes, no, 1.50, 007, 1e5]}", map[string]string{"yes": "yes", "1.50": "1.50", "007": "007", "1e5": "1e5"}, map[string]string{"true": changeset.ValueChoice.Name, "1.5": changeset.ValueChoice.Name}},
+		{"{kind: choice, values: [D01, D03], translate: {values: {X1: D01, X3: D03}}}", map[string]string{"X1": "D01", "D03": "D03"}, map[string]string{"X9": changeset.ValueUnknown.Name}},
+		{"{kind: choice, values: [a, b], translate: {values: {a: b, b: a}}}", nil, map[string]string{"a": changeset.ValueAmbiguous.Name + ` "a" is a value, and also becomes "b"`}},
+		{"{kind: choice, values: [a, b], translate: {always: true, values: {a: b, b: a}}}", map[string]string{"a": "b", "b": "a"}, map[string]string{"c": changeset.ValueUnknown.Name}},
+		{"{kind: reference, to: depots.csv, translate: codes.csv}", map[string]string{"X1": "D01", "D07": "D07"}, map[string]string{"X2": changeset.ValueUnknown.Name + " near: X1"}},
 	} {
 		f := parse(t, c.field, "").Field("v")
 		for in, want := range c.good {

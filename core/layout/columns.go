@@ -2,7 +2,8 @@ package layout
 
 import (
 	"strings"
-	"unicode/utf8"
+
+	"paletwin/core/wear"
 )
 
 // Match says which column of a file holds which field.
@@ -82,39 +83,7 @@ func byForm(headings []string, taken []bool, form func(string) string) map[strin
 }
 
 // mendHeading takes a byte-order mark off a heading and undoes one reading
-// of UTF-8 as Windows-1252, where the result is valid UTF-8.
+// of UTF-8 as Windows-1252.
 func mendHeading(s string) string {
-	s = strings.TrimPrefix(s, "\ufeff")
-	if b, ok := bytesIn1252(s); ok && utf8.Valid(b) {
-		s = strings.TrimPrefix(string(b), "\ufeff")
-	}
-	return s
+	return strings.TrimPrefix(wear.Mend(strings.TrimPrefix(s, "\ufeff")), "\ufeff")
 }
-
-// bytesIn1252 returns the bytes that Windows-1252 shows as s.
-// Source: the WHATWG Encoding Standard's index windows-1252.
-func bytesIn1252(s string) ([]byte, bool) {
-	b := make([]byte, 0, len(s))
-	high := false
-	for _, r := range s {
-		switch {
-		case r < 0x80:
-			b = append(b, byte(r))
-			continue
-		case r >= 0xa0 && r <= 0xff:
-			b = append(b, byte(r))
-		default:
-			i := strings.IndexRune(c1In1252, r)
-			if i < 0 {
-				return nil, false
-			}
-			b = append(b, 0x80+byte(utf8.RuneCountInString(c1In1252[:i])))
-		}
-		high = true
-	}
-	return b, high
-}
-
-// c1In1252 lists what bytes 80 to 9F stand for; five of them stand for
-// themselves.
-const c1In1252 = "€\u0081‚ƒ„…†‡ˆ‰Š‹Œ\u008dŽ\u008f\u0090‘’“”•–—˜™š›œ\u009džŸ"

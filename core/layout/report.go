@@ -8,6 +8,7 @@ import (
 
 	"github.com/zeebo/xxh3"
 
+	"paletwin/core/changeset"
 	"paletwin/core/expr"
 	"paletwin/core/schema"
 	"paletwin/core/table"
@@ -123,7 +124,7 @@ func (k *keys) take(r *csv.Line) {
 	}
 	key, row := r.Key(k.cols), r.Number()
 	if key.Blank() {
-		k.bad(row, KeyEmpty, "the key is empty")
+		k.bad(row, changeset.KeyBlank.Name, "the key is empty")
 		return
 	}
 	h := xxh3.HashString128(k.l.schema.Key(key).Encoding())
@@ -133,10 +134,10 @@ func (k *keys) take(r *csv.Line) {
 		return
 	}
 	if first > 0 {
-		k.bad(first, KeyTwice, "%q is the key of several records", key)
+		k.bad(first, changeset.Repeat.Name, "%q is the key of several records", key)
 		k.seen[h] = 0
 	}
-	k.bad(row, KeyTwice, "%q is the key of several records", key)
+	k.bad(row, changeset.Repeat.Name, "%q is the key of several records", key)
 }
 
 // checkHere says what is wrong with a value of a table as it stands.
@@ -146,7 +147,7 @@ func (f *Field) checkHere(text string) []Problem {
 	}
 	if f.Kind == schema.Reference {
 		if _, ok := f.List.code(f.Compare.Normal(text)); !ok {
-			return []Problem{f.problem(BadReference, "%q is not in %s%s", text, f.List.Name, nearWords(f.List.near(text)))}
+			return []Problem{f.problem(changeset.ValueRef.Name, "%q is not in %s%s", text, f.List.Name, nearWords(f.List.near(text)))}
 		}
 	}
 	return f.check(text)
@@ -191,7 +192,7 @@ func (s *Summary) take(f *Field, text string) []Problem {
 		}
 	}
 	if f.Unique && s.values[h] > 1 {
-		return []Problem{f.problem(Twice, "%q is the value of several records", text)}
+		return []Problem{f.problem(changeset.ValueUnique.Name, "%q is the value of several records", text)}
 	}
 	return nil
 }

@@ -97,6 +97,15 @@ func (c Charset) undo(s string) (string, bool) {
 	return string(b), utf8.Valid(b)
 }
 
+// Mend undoes one reading of UTF-8 as Windows-1252 (as the WHATWG Encoding Standard
+// has it), where what comes of that is UTF-8.
+func Mend(s string) string {
+	if mended, ok := As1252C1.undo(s); ok {
+		return mended
+	}
+	return s
+}
+
 func isASCII(s string) bool {
 	for i := range len(s) {
 		if s[i] >= 0x80 {

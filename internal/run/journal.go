@@ -2,8 +2,6 @@ package run
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -154,7 +152,7 @@ func readRollback(b []byte) ([]*Step, error) {
 	if err := json.Unmarshal(b[last:], &seal); err != nil || seal.Seal == "" {
 		return nil, errCut
 	}
-	if sum := sha256.Sum256(b[:last]); seal.Seal != "sha256:"+hex.EncodeToString(sum[:]) {
+	if seal.Seal != changeset.Checksum(b[:last]) {
 		return nil, desk.ErrAltered
 	}
 	var steps []*Step

@@ -248,7 +248,7 @@ func writeRollback(fsys disk.FS, dir string, head any, steps []*Step) (disk.Writ
 		if err := out.Flush(); err != nil {
 			return err
 		}
-		return json.NewEncoder(w).Encode(map[string]any{"seal": "sha256:" + hex.EncodeToString(sum.Sum(nil)), "steps": len(steps)})
+		return json.NewEncoder(w).Encode(map[string]any{"seal": changeset.ChecksumOf(sum), "steps": len(steps)})
 	})
 }
 

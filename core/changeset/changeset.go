@@ -146,7 +146,7 @@ type Header struct {
 	Fields    []string
 	Snapshot  Source
 	Edited    Source
-	Options   map[string]any // what the comparison was told; JSON values only
+	Options   any // what the comparison was told, as a JSON object
 }
 
 // Counts is what a change set holds, held changes included.
@@ -181,14 +181,14 @@ type Seal struct {
 
 // header is Header's JSON form.
 type header struct {
-	Form      string         `json:"paletwin"`
-	Version   int            `json:"version"`
-	RecordSet string         `json:"record_set"`
-	Key       []string       `json:"key"`
-	Fields    []string       `json:"fields"`
-	Snapshot  Source         `json:"snapshot"`
-	Edited    Source         `json:"edited"`
-	Options   map[string]any `json:"options"`
+	Form      string   `json:"paletwin"`
+	Version   int      `json:"version"`
+	RecordSet string   `json:"record_set"`
+	Key       []string `json:"key"`
+	Fields    []string `json:"fields"`
+	Snapshot  Source   `json:"snapshot"`
+	Edited    Source   `json:"edited"`
+	Options   any      `json:"options"`
 }
 
 // Version is the version of the form that a Writer writes; a Reader reads

@@ -218,7 +218,7 @@ func (a *app) derivation(d *desk.Desk, name string, f *deriveFlags) (*desk.Compa
 	if len(c.Options.Key) == 0 && c.Layout != nil {
 		c.Options.Key = c.Layout.Key
 	}
-	c.How = map[string]any{"derive": f.how()}
+	c.Derivation = f.how()
 	c.Derive = func(ctx context.Context, snapshot *table.Image, w io.Writer) ([]changeset.Finding, error) {
 		if len(c.Options.Key) == 0 {
 			key, err := a.chooseKey(ctx, snapshot, nil)

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"sync"
@@ -38,8 +37,8 @@ type Comparison struct {
 	// Derive, if not nil, writes the edited state as CSV, of the snapshot as it
 	// is kept, and says what it noticed; Edited only gives it a name then.
 	Derive func(ctx context.Context, snapshot *table.Image, w io.Writer) ([]changeset.Finding, error)
-	// How is kept with the options: how the edited state was made.
-	How map[string]any
+	// Derivation is kept with the options: how the edited state was made.
+	Derivation any
 	// Into is the dossier whose place the new one takes, or nil.
 	Into *Dossier
 }
@@ -73,8 +72,7 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 		return nil, nil, err
 	}
 	d.lookBack(c, in.snapshot.Table, in.snapshotDigest)
-	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: describe(&c.Options), Undoes: c.Undoes}
-	maps.Copy(m.Options, c.How)
+	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: c.told(), Undoes: c.Undoes}
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
 	var res *compare.Result
 	_, err := disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
@@ -107,30 +105,18 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	return t, res, err
 }
 
-// describe writes the options as the change set's heading keeps them.
-func describe(o *compare.Options) map[string]any {
-	m := map[string]any{}
-	maps.Copy(m, map[string]any{"missing": orDefault(o.Missing), "blank": orDefault(o.Blank)})
-	if len(o.Allow) > 0 {
-		var words []string
-		for _, a := range o.Allow {
-			words = append(words, a.String())
-		}
-		m["allow"] = words
-	}
-	for name, said := range map[string]string{"saved_in": o.SavedIn, "day_order": o.DayOrder} {
-		if said != "" {
-			m[name] = said
-		}
+// told is what the comparison was told, as the dossier keeps it.
+func (c *Comparison) told() *Options {
+	o := &c.Options
+	m := &Options{Missing: orDefault(o.Missing), Blank: orDefault(o.Blank), SavedIn: o.SavedIn, DayOrder: o.DayOrder, OtherRegister: o.OtherRegister, Derive: c.Derivation}
+	for _, a := range o.Allow {
+		m.Allow = append(m.Allow, a.String())
 	}
 	if !o.Wear {
-		m["wear"] = "off"
+		m.Wear = "off"
 	}
-	if o.Slips != "" && o.Slips != compare.SlipsHold {
-		m["slips"] = o.Slips
-	}
-	if o.OtherRegister {
-		m["other_register"] = true
+	if o.Slips != compare.SlipsHold {
+		m.Slips = o.Slips
 	}
 	return m
 }
@@ -421,7 +407,7 @@ func (in *inputs) editedInput() *Input {
 
 // header is the change set's heading but for digests and counts.
 func (in *inputs) header(c *Comparison) changeset.Header {
-	return changeset.Header{RecordSet: c.Options.RecordSet, Key: c.Options.Key, Fields: in.snapshot.Heading, Options: describe(&c.Options),
+	return changeset.Header{RecordSet: c.Options.RecordSet, Key: c.Options.Key, Fields: in.snapshot.Heading, Options: c.told(),
 		Snapshot: changeset.Source{Name: in.snapshot.input.Name}, Edited: changeset.Source{Name: in.editedInput().Name}}
 }
 

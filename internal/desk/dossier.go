@@ -25,26 +25,44 @@ import (
 
 // Meta is dossier.json.
 type Meta struct {
-	Form       string         `json:"paletwin"`
-	Version    int            `json:"version"`
-	Number     string         `json:"number"`
-	Slug       string         `json:"slug"`
-	Title      string         `json:"title"`
-	By         string         `json:"by"`
-	When       time.Time      `json:"when"`
-	Tool       string         `json:"tool"` // the version of paletwin that made it
-	RecordSets []RecordSet    `json:"record_sets"`
-	Snapshot   *Input         `json:"snapshot"`
-	Edited     *Input         `json:"edited,omitempty"`
-	DeleteList *Input         `json:"delete_list,omitempty"`
-	Options    map[string]any `json:"options"`
-	Findings   string         `json:"findings_sha256"`
+	Form       string      `json:"paletwin"`
+	Version    int         `json:"version"`
+	Number     string      `json:"number"`
+	Slug       string      `json:"slug"`
+	Title      string      `json:"title"`
+	By         string      `json:"by"`
+	When       time.Time   `json:"when"`
+	Tool       string      `json:"tool"` // the version of paletwin that made it
+	RecordSets []RecordSet `json:"record_sets"`
+	Snapshot   *Input      `json:"snapshot"`
+	Edited     *Input      `json:"edited,omitempty"`
+	DeleteList *Input      `json:"delete_list,omitempty"`
+	Options    *Options    `json:"options"`
+	Findings   string      `json:"findings_sha256"`
 	// Files are the digests of the copies of the layout and its lists, and of the
 	// change sets that this one took the place of, by name.
 	Files  map[string]string `json:"files,omitempty"`
 	Undoes *Undoes           `json:"undoes,omitempty"`
 	Round  int               `json:"round,omitempty"` // how often it was compared anew
 	Digest string            `json:"digest"`          // SHA-256 of this file with digest empty
+}
+
+// Options are what a comparison, a derivation or a rollback was told, as a dossier
+// keeps it. The members are in the order of their names, as they always were.
+type Options struct {
+	Allow         []string `json:"allow,omitempty"` // acts; none are all
+	Blank         string   `json:"blank,omitempty"`
+	DayOrder      string   `json:"day_order,omitempty"`
+	Derive        any      `json:"derive,omitempty"` // how an edited state was derived
+	Fields        []string `json:"fields,omitempty"` // of a rollback: only these
+	Missing       string   `json:"missing,omitempty"`
+	OtherRegister bool     `json:"other_register,omitempty"`
+	Records       []string `json:"records,omitempty"` // of a rollback: only these
+	Run           int      `json:"run,omitempty"`     // of a rollback: only this one
+	SavedIn       string   `json:"saved_in,omitempty"`
+	Slips         string   `json:"slips,omitempty"` // where they are not held
+	System        []string `json:"system_fields,omitempty"`
+	Wear          string   `json:"wear,omitempty"` // "off", where it was not told
 }
 
 // RecordSet is one record set of a dossier and what comparing it found.

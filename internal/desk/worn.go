@@ -13,11 +13,12 @@ import (
 // were not read as they are seen, by row.
 func (t *Dossier) Worn(ctx context.Context) ([]compare.Cell, error) {
 	o := compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, OtherRegister: true, Program: compare.Program{Wear: true, Year: t.Meta.When.Year()}}
-	if t.Meta.Edited == nil || t.Meta.Options["wear"] == "off" {
+	if t.Meta.Edited == nil || t.Meta.Options != nil && t.Meta.Options.Wear == "off" {
 		return nil, nil
 	}
-	o.SavedIn, _ = t.Meta.Options["saved_in"].(string)
-	o.DayOrder, _ = t.Meta.Options["day_order"].(string)
+	if told := t.Meta.Options; told != nil {
+		o.SavedIn, o.DayOrder = told.SavedIn, told.DayOrder
+	}
 	l, err := t.Layout()
 	if err != nil {
 		return nil, err

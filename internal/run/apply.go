@@ -139,15 +139,10 @@ func systemFields(t *desk.Dossier, last *Record) []string {
 	if last != nil {
 		return last.Head.System
 	}
-	var names []string
-	if list, ok := t.Meta.Options["system_fields"].([]any); ok {
-		for _, x := range list {
-			if name, ok := x.(string); ok {
-				names = append(names, name)
-			}
-		}
+	if t.Meta.Options == nil {
+		return nil
 	}
-	return names
+	return t.Meta.Options.System
 }
 
 // guard refuses a target that is not the one meant.

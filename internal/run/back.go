@@ -151,7 +151,7 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (
 	}
 	return writeDossier(ctx, t, tgt, newDossier{title: title, changes: changes, findings: findings,
 		undoes: &desk.Undoes{Dossier: t.Meta.Number, Runs: runs}, by: b.By, now: b.Now(), tool: b.Tool,
-		options: b.options(system)})
+		options: b.told(system)})
 }
 
 // lastSystem returns the fields that the target of the last run writes
@@ -175,23 +175,11 @@ func (b *Back) narrowed() string {
 	return ""
 }
 
-func (b *Back) options(system []string) map[string]any {
-	o := map[string]any{}
-	if len(system) > 0 {
-		o["system_fields"] = system
-	}
-	if b.Run > 0 {
-		o["run"] = b.Run
-	}
-	if len(b.Fields) > 0 {
-		o["fields"] = b.Fields
-	}
-	if len(b.Records) > 0 {
-		var names []string
-		for _, k := range b.Records {
-			names = append(names, k.String())
-		}
-		o["records"] = names
+// told is what the rollback was told, as its dossier keeps it.
+func (b *Back) told(system []string) *desk.Options {
+	o := &desk.Options{System: system, Run: b.Run, Fields: b.Fields}
+	for _, k := range b.Records {
+		o.Records = append(o.Records, k.String())
 	}
 	return o
 }
@@ -393,7 +381,7 @@ type newDossier struct {
 	changes  []*changeset.Change
 	findings []changeset.Finding
 	undoes   *desk.Undoes
-	options  map[string]any
+	options  *desk.Options
 	by, tool string
 	now      time.Time
 }
@@ -433,10 +421,14 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 		place[f] = i
 	}
 	rs := desk.RecordSet{Name: set.Name, Key: set.Key}
+	var told any // a nil *desk.Options is no nil
+	if n.options != nil {
+		told = n.options
+	}
 	_, err = disk.WriteFile(fsys, filepath.Join(draft.Dir, desk.ChangesName(set.Name)), 0o600, func(w io.Writer) error {
 		cw, err := changeset.NewWriter(w, changeset.Header{RecordSet: set.Name, Key: set.Key, Fields: fields,
 			Snapshot: changeset.Source{Name: meta.Snapshot.Name, SHA256: kept.SHA256},
-			Edited:   changeset.Source{Name: n.title}, Options: n.options})
+			Edited:   changeset.Source{Name: n.title}, Options: told})
 		if err != nil {
 			return err
 		}

@@ -69,24 +69,38 @@ type Model struct {
 	groups []group
 
 	width, height int
-	focus         pane
-	group         int // the chosen group
-	groupTop      int // the first that is seen
-	at            int // the chosen unit of the group
-	top           int
-	scroll        int // of the record
+	cursor
+	question
+	choice
+	help   bool
+	note   string // goes with the next decisions
+	said   string // what happened last
+	failed error
+	done   []undo
+}
 
+// cursor is where the reader is.
+type cursor struct {
+	focus    pane
+	group    int // the chosen group
+	groupTop int // the first that is seen
+	at       int // the chosen unit of the group
+	top      int
+	scroll   int // of the record
+}
+
+// question is what is asked for just now, and what was typed of the answer.
+type question struct {
 	ask     asking
 	typed   string
-	search  string
-	where   string
-	filter  changeset.Where
 	pending *wish // what is confirmed
-	help    bool
-	note    string // goes with the next decisions
-	said    string // what happened last
-	failed  error
-	done    []undo
+}
+
+// choice is what of the changes is listed.
+type choice struct {
+	search string
+	where  string
+	filter changeset.Where
 }
 
 // wish is a decision that is about to be made.

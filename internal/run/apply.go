@@ -390,7 +390,7 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) (
 		return nil, err
 	}
 	for i, s := range steps {
-		j.judge(s, &states[i])
+		s.take(j.judge(s, &states[i]))
 	}
 	return states, nil
 }

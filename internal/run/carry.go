@@ -252,14 +252,12 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 			known = append(known, s)
 			continue
 		}
-		planned := *s
-		j.judge(s, &states[i])
-		if s.Outcome == "" {
-			// What is written and what is undone stands in the rollback file.
-			*s = planned
+		v := j.judge(s, &states[i])
+		if v.Outcome == "" { // what is written and what is undone stands in the rollback file
 			write = append(write, s)
 			continue
 		}
+		s.Ending = v.Ending
 		s.When = j.Now()
 		known = append(known, s)
 	}

@@ -117,7 +117,7 @@ func (l *stepLine) step() (*Step, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Step{ID: id, Act: l.Act, Key: record.NewKey(l.Key...), Was: record.NewKey(l.Was...), Linked: l.Linked}
+	s := &Step{Step: target.Step{ID: id, Act: l.Act, Key: record.NewKey(l.Key...), Was: record.NewKey(l.Was...), Linked: l.Linked}}
 	for _, f := range l.Fields {
 		s.Fields = append(s.Fields, changeset.FieldChange{Field: f.Field, From: changeset.ValueOf(f.From), To: changeset.ValueOf(f.To), Linked: f.Link})
 	}

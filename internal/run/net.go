@@ -120,7 +120,7 @@ func (s *Step) handedUnits() []unit {
 	if !s.handed {
 		return nil
 	}
-	return (&Step{ID: s.ID, Act: s.Act, Fields: s.all}).units()
+	return (&Step{Step: target.Step{ID: s.ID, Act: s.Act, Fields: s.all}}).units()
 }
 
 // standing returns the units that a dossier's runs did at a target and that no

@@ -75,7 +75,7 @@ func merge(plans []Plan, waiting [][]string) *Plan {
 
 // take plans one change, and reports whether all of it is approved or done.
 func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.Record, pass func(unit) bool, only map[unit]bool) bool {
-	s := &Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Was: ch.Was, Linked: ch.Linked, over: over}
+	s := &Step{Step: target.Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Was: ch.Was, Linked: ch.Linked}, over: over}
 	open, held, rejected, was, approved, later := false, false, false, false, false, false
 	var waits []string // links of fields of which one is not approved
 	for i, st := range states {
@@ -147,7 +147,8 @@ func keys(steps []*Step) []record.Key {
 func forTarget(steps []*Step, forms map[changeset.ID]target.Form) []target.Step {
 	out := make([]target.Step, len(steps))
 	for i, s := range steps {
-		out[i] = target.Step{ID: s.ID, Act: s.Act, Key: s.Key, Fields: s.Fields, Record: s.Record, Form: forms[s.ID], Linked: s.Linked, Was: s.Was}
+		out[i] = s.Step
+		out[i].Form = forms[s.ID] // how it is to look, not how it looked
 	}
 	return out
 }

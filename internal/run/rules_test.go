@@ -17,6 +17,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/disk/faulty"
+	"paletwin/internal/target"
 )
 
 // lying is a disk that keeps other bytes of one file than it was given, and says
@@ -101,7 +102,7 @@ func TestWhatARecordHasBesides(t *testing.T) {
 func TestTwoStepsDoNotGiveOneUniqueValue(t *testing.T) {
 	j := &Job{schema: schema.New([]string{"k"}, schema.KeyForm{}, []*schema.Field{{Name: "no", Kind: schema.Text, Unique: true, Compare: schema.Leniency{Case: true}}, {Name: "v", Kind: schema.Text}})}
 	gets := func(key, field, value string) *Step {
-		return &Step{Key: record.NewKey(key), Act: changeset.Amend, Fields: []changeset.FieldChange{{Field: field, To: record.Text(value)}}}
+		return &Step{Step: target.Step{Key: record.NewKey(key), Act: changeset.Amend, Fields: []changeset.FieldChange{{Field: field, To: record.Text(value)}}}}
 	}
 	steps := []*Step{gets("1", "no", "Z7"), gets("2", "no", "z7"), gets("3", "v", "Z7"), gets("4", "no", ""), gets("5", "no", "")}
 	j.wanted(steps)

@@ -31,28 +31,33 @@ const (
 	Unknown  Outcome = "unknown"  // the target has not answered: it was handed over, or the answer was lost
 )
 
-// Step is one record of a run with its outcome.
+// Step is one record of a run: what is written, from what the target had, and
+// what became of it.
 type Step struct {
-	ID      changeset.ID
-	Act     changeset.Act
-	Key     record.Key
-	Fields  []changeset.FieldChange // of an amend: what is written, from what the target had
-	Record  record.Record           // of an add; of a delete as the target had it
-	Form    target.Form             // how the target kept the record before
-	Outcome Outcome                 // "" while it is not known
+	target.Step // Form is how the target kept the record before
+	Ending
+	handover
+	over record.Record // what a person saw in the target and decided to write over
+}
+
+// Ending is what became of a step.
+type Ending struct {
+	Outcome Outcome // "" while it is not known
 	Reason  string
 	When    time.Time
-	Read    record.Record           // what was read back where it is not what was written
-	Left    []string                // approved fields that were left alone, of a record written in part
-	Seen    record.Record           // of a conflict: what the target has in the fields that moved
-	all     []changeset.FieldChange // of a hand-off: what was sent, whatever became of it
-	handed  bool                    // it stands in load files
-	// answered has, of a hand-off that was answered file by file, the fields
-	// that were, and the reason where one was refused.
+	Read    record.Record // what was read back where it is not what was written
+	Left    []string      // approved fields that were left alone, of a record written in part
+	Seen    record.Record // of a conflict: what the target has in the fields that moved
+}
+
+// handover is what is known of a step that was handed over to a system that takes
+// files.
+type handover struct {
+	handed bool                    // it stands in load files
+	all    []changeset.FieldChange // what was sent, whatever became of it
+	// answered has, where it was answered file by file, the fields that were, and
+	// the reason where one was refused.
 	answered map[string]string
-	over     record.Record // what a person saw in the target and decided to write over
-	Was      record.Key    // of a key change: the key that this record had before
-	Linked   string        // steps with the same link are written together or not at all
 }
 
 // Steps counts outcomes.

@@ -11,38 +11,53 @@ import (
 	"paletwin/internal/target"
 )
 
+// verdict is what is to become of a step, by what the target has. One without an
+// outcome is to be written: fields are those still to be written, and record and
+// form what the target has.
+type verdict struct {
+	Ending
+	fields []changeset.FieldChange
+	record record.Record
+	form   target.Form
+}
+
 // judge compares a step's record with what the target has now, by the rule
-// of the three states, and says what is to become of it. A step that is to
-// be written keeps no outcome; its fields are then those still to be
-// written, and what the target had stands in it.
-func (j *Job) judge(s *Step, now *target.State) {
+// of the three states.
+func (j *Job) judge(s *Step, now *target.State) verdict {
+	v := verdict{fields: s.Fields, record: s.Record, form: now.Form}
+	over := s.over
 	if !j.Options.Overwrite {
-		s.over = nil
+		over = nil
 	}
 	switch s.Act {
 	case changeset.Amend:
-		j.judgeAmend(s, now)
+		j.judgeAmend(s, now, over, &v)
 	case changeset.Add:
-		j.judgeAdd(s, now)
+		j.judgeAdd(s, now, &v)
 	case changeset.Delete:
-		j.judgeDelete(s, now)
+		j.judgeDelete(s, now, over, &v)
 	}
-	s.Form = now.Form
+	return v
 }
 
-func (s *Step) conflict(format string, a ...any) {
-	s.Outcome, s.Reason = Conflict, fmt.Sprintf(format, a...)
+// take makes the verdict the step's.
+func (s *Step) take(v verdict) {
+	s.Ending, s.Fields, s.Record, s.Form = v.Ending, v.fields, v.record, v.form
+}
+
+func (f *Ending) conflict(format string, a ...any) {
+	f.Outcome, f.Reason = Conflict, fmt.Sprintf(format, a...)
 }
 
 // decided reports whether a person saw the value and decided to write over it.
-func (j *Job) decided(s *Step, field string, now record.Value) bool {
-	v, ok := s.over.Get(field)
+func (j *Job) decided(over record.Record, field string, now record.Value) bool {
+	v, ok := over.Get(field)
 	return ok && j.schema.Equal(field, v, now)
 }
 
-func (j *Job) judgeAmend(s *Step, now *target.State) {
+func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verdict) {
 	if now.Count == 0 {
-		s.conflict("gone: %s no longer has the record", j.there())
+		v.conflict("gone: %s no longer has the record", j.there())
 		return
 	}
 	var write []changeset.FieldChange
@@ -52,7 +67,7 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 		c, _ := get(f.Field)
 		switch {
 		case j.schema.Equal(f.Field, c, f.To):
-		case j.schema.Equal(f.Field, c, f.From), j.decided(s, f.Field, c):
+		case j.schema.Equal(f.Field, c, f.From), j.decided(over, f.Field, c):
 			f.From = c
 			write = append(write, f)
 		default:
@@ -61,7 +76,7 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 			}
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s, wanted %s)", f.Field, quote(c), quote(f.From), quote(f.To)))
 			left = append(left, f.Field)
-			s.Seen.Set(f.Field, c)
+			v.Seen.Set(f.Field, c)
 		}
 	}
 	write = slices.DeleteFunc(write, func(f changeset.FieldChange) bool {
@@ -73,27 +88,27 @@ func (j *Job) judgeAmend(s *Step, now *target.State) {
 	})
 	switch {
 	case len(moved) > 0 && (!j.Options.PerField || len(write) == 0):
-		s.conflict("%s", strings.Join(moved, "; "))
+		v.conflict("%s", strings.Join(moved, "; "))
 	case len(write) == 0:
-		s.Outcome = Settled
+		v.Outcome = Settled
 	default:
-		s.Fields = write
-		if s.Left = left; len(left) > 0 {
-			s.Reason = "in part: " + strings.Join(moved, "; ")
+		v.fields = write
+		if v.Left = left; len(left) > 0 {
+			v.Reason = "in part: " + strings.Join(moved, "; ")
 		}
 		if len(s.Was.Parts()) > 0 {
-			s.Record = s.wanted(now.Record, j.compared, j.Options.System)
+			v.record = v.wanted(now.Record, j.compared, j.Options.System)
 		}
 	}
 }
 
 // wanted is a record as an amend leaves it, in the fields that were compared. Where
 // another record takes its place, what is in other fields is that one's.
-func (s *Step) wanted(now record.Record, compared, system []string) record.Record {
+func (v *verdict) wanted(now record.Record, compared, system []string) record.Record {
 	r := slices.DeleteFunc(now.Clone(), func(f record.Field) bool {
 		return !slices.Contains(compared, f.Name) || slices.Contains(system, f.Name)
 	})
-	for _, f := range s.Fields {
+	for _, f := range v.fields {
 		r.Set(f.Field, f.To)
 	}
 	return r
@@ -132,7 +147,7 @@ func filled(then, real record.Record, looked []string, system []string) []unlike
 	return all
 }
 
-func (j *Job) judgeAdd(s *Step, now *target.State) {
+func (j *Job) judgeAdd(s *Step, now *target.State, v *verdict) {
 	if now.Count == 0 {
 		return
 	}
@@ -141,31 +156,31 @@ func (j *Job) judgeAdd(s *Step, now *target.State) {
 		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.field, quote(u.real), quote(u.wanted)))
 	}
 	if len(other) == 0 {
-		s.Outcome = Settled
+		v.Outcome = Settled
 		return
 	}
-	s.conflict("%s has this record already: %s", j.there(), strings.Join(other, "; "))
+	v.conflict("%s has this record already: %s", j.there(), strings.Join(other, "; "))
 }
 
 // judgeDelete leaves a record alone that is no longer what was looked at. A
 // step that goes on holds the record as the target has it, with every field.
-func (j *Job) judgeDelete(s *Step, now *target.State) {
+func (j *Job) judgeDelete(s *Step, now *target.State, over record.Record, v *verdict) {
 	if now.Count == 0 {
-		s.Outcome = Settled
+		v.Outcome = Settled
 		return
 	}
 	var moved []string
 	for _, u := range append(unlikes(s.Record, now.Record, j.schema, j.Options.System), filled(s.Record, now.Record, j.fields, j.Options.System)...) {
-		if !j.decided(s, u.field, u.real) {
+		if !j.decided(over, u.field, u.real) {
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", u.field, quote(u.real), quote(u.wanted)))
-			s.Seen.Set(u.field, u.real)
+			v.Seen.Set(u.field, u.real)
 		}
 	}
 	if len(moved) > 0 {
-		s.conflict("changed since the snapshot: %s", strings.Join(moved, "; "))
+		v.conflict("changed since the snapshot: %s", strings.Join(moved, "; "))
 		return
 	}
-	s.Record = now.Record
+	v.record = now.Record
 }
 
 // together leaves linked steps alone of which one cannot be written.

@@ -10,17 +10,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"paletwin/core/table/officetest"
 )
 
 // The review in a real terminal: keys are typed, the screen is read, and what
 // was decided is on disk although the window is killed.
 func TestReviewInATerminal(t *testing.T) {
-	if _, err := exec.LookPath("tmux"); err != nil {
-		if os.Getenv("PALETWIN_TEST_TOOLS") == "required" {
-			t.Fatal("tmux is required and not there: apt-get install tmux")
-		}
-		t.Skip("tmux is not there")
-	}
+	officetest.Tool(t, "tmux", "tmux")
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, os.DirFS("../../internal/demo/data")))
 	run := func(args ...string) string {

@@ -76,7 +76,7 @@ func (p *pairs) match(ctx context.Context) error {
 		}
 	default:
 		for _, j := range s.rows {
-			p.halve(j)
+			p.binarySearch(j)
 		}
 	}
 	p.sortRows()
@@ -155,8 +155,8 @@ func (p *pairs) inStep(s *strays) {
 	}
 }
 
-// halve looks one stray up in a snapshot whose keys ascend.
-func (p *pairs) halve(j uint32) {
+// binarySearch looks one stray up in a snapshot whose keys ascend.
+func (p *pairs) binarySearch(j uint32) {
 	key := p.copy.keyEncoding(nil, p.copy.raw(j))
 	want := key
 	if len(p.snap.keyCol) == 1 {

@@ -37,8 +37,8 @@ type side struct {
 	spare     []byte // room for the encoding of the next
 	kept      []byte // the room that before is in
 	wantCells int
-	lowest    *slip.Lowest // takes in the keys' digests, or nil
-	keyInside bool         // a cell follows the key's in every row, so that line ends do not touch it
+	lowest    *slip.BottomK // takes in the keys' digests, or nil
+	keyInside bool          // a cell follows the key's in every row, so that line ends do not touch it
 }
 
 // gap says that skipped rows, all in all, stand before the row of that index.

@@ -29,7 +29,7 @@ type tables struct {
 	nulls    bool   // one of the tables tells null from empty
 	pair     []int  // for each field of the snapshot the copy's column, or -1
 	lentHere bool   // the copy says that it was lent from this snapshot
-	layouted
+	layoutFields
 }
 
 func newTables(snapshot *table.Image, o Options) *tables {
@@ -75,7 +75,7 @@ func (t *tables) headings(snapshot, edited *table.Image) error {
 	}
 	t.snap = newSide(snapshot, cols)
 	if t.o.Slips != "" {
-		t.snap.lowest = new(slip.Lowest)
+		t.snap.lowest = new(slip.BottomK)
 	}
 	t.useLayout()
 	if edited == nil {

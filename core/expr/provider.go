@@ -139,7 +139,7 @@ func Near(name string, names []string) []string {
 	var near []string
 	for limit := 1; limit <= 2 && len(near) == 0; limit++ {
 		for _, n := range names {
-			if d := distance(strings.ToLower(name), strings.ToLower(n), limit); d <= limit && len(name) > limit && len(near) < 3 {
+			if d := damerauLevenshtein(strings.ToLower(name), strings.ToLower(n), limit); d <= limit && len(name) > limit && len(near) < 3 {
 				near = append(near, n)
 			}
 		}
@@ -149,7 +149,7 @@ func Near(name string, names []string) []string {
 
 // distance is how many letters have to be put in, taken out, replaced or
 // exchanged with their neighbour to make b of a; more than limit is limit+1.
-func distance(a, b string, limit int) int {
+func damerauLevenshtein(a, b string, limit int) int {
 	x, y := []rune(a), []rune(b)
 	if len(x)-len(y) > limit || len(y)-len(x) > limit {
 		return limit + 1

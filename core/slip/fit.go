@@ -60,31 +60,31 @@ func (s *Sample) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// Lowest keeps the SampleSize smallest digests of keys, each with where it
+// BottomK is a bottom-k sample: it keeps the SampleSize smallest digests of keys, each with where it
 // was seen.
-type Lowest struct {
-	seen  []lowest
+type BottomK struct {
+	seen  []digest
 	limit uint64
 	full  bool
 }
 
-type lowest struct {
+type digest struct {
 	key uint64
 	at  uint32
 }
 
 // Take takes in a key's digest.
-func (l *Lowest) Take(key uint64, at uint32) {
+func (l *BottomK) Take(key uint64, at uint32) {
 	if l.full && key >= l.limit {
 		return
 	}
-	if l.seen = append(l.seen, lowest{key, at}); len(l.seen) >= 2*SampleSize {
+	if l.seen = append(l.seen, digest{key, at}); len(l.seen) >= 2*SampleSize {
 		l.cut()
 	}
 }
 
-func (l *Lowest) cut() {
-	slices.SortFunc(l.seen, func(a, b lowest) int {
+func (l *BottomK) cut() {
+	slices.SortFunc(l.seen, func(a, b digest) int {
 		switch {
 		case a.key < b.key:
 			return -1
@@ -100,7 +100,7 @@ func (l *Lowest) cut() {
 }
 
 // All gives the smallest digests and where they were seen, in order.
-func (l *Lowest) All() func(yield func(key uint64, at uint32) bool) {
+func (l *BottomK) All() func(yield func(key uint64, at uint32) bool) {
 	l.cut()
 	return func(yield func(uint64, uint32) bool) {
 		for _, s := range l.seen {

@@ -42,7 +42,7 @@ func (j *judge) keys() {
 			claimed[w]++
 		}
 	}
-	chain := newChains(len(was))
+	chain := newDisjointSets(len(was))
 	moved := false
 	for k, w := range from {
 		if claimed[w] > 1 { // a row copied, not moved
@@ -196,7 +196,7 @@ func (j *judge) origin(h *holder, was []holder, at map[fieldValue][]int) (int, b
 }
 
 // shiftedKeys says which keys moved, chain by chain.
-func (j *judge) shiftedKeys(was, is []holder, from map[int]int, chain *chains, linked map[int]bool) {
+func (j *judge) shiftedKeys(was, is []holder, from map[int]int, chain *disjointSets, linked map[int]bool) {
 	type group struct {
 		moves [][2]string
 		found Found
@@ -258,18 +258,18 @@ func (j *judge) shiftedKeys(was, is []holder, from map[int]int, chain *chains, l
 	}
 }
 
-// chains are sets of records whose keys moved among each other.
-type chains struct{ up []int }
+// disjointSets are sets of records whose keys moved among each other.
+type disjointSets struct{ up []int }
 
-func newChains(n int) *chains {
-	c := &chains{make([]int, n)}
+func newDisjointSets(n int) *disjointSets {
+	c := &disjointSets{make([]int, n)}
 	for i := range c.up {
 		c.up[i] = i
 	}
 	return c
 }
 
-func (c *chains) root(i int) int {
+func (c *disjointSets) root(i int) int {
 	for c.up[i] != i {
 		c.up[i] = c.up[c.up[i]]
 		i = c.up[i]
@@ -277,10 +277,10 @@ func (c *chains) root(i int) int {
 	return i
 }
 
-func (c *chains) join(a, b int) { c.up[max(c.root(a), c.root(b))] = min(c.root(a), c.root(b)) }
+func (c *disjointSets) join(a, b int) { c.up[max(c.root(a), c.root(b))] = min(c.root(a), c.root(b)) }
 
 // alone reports whether nothing was joined with i.
-func (c *chains) alone(i int) bool {
+func (c *disjointSets) alone(i int) bool {
 	for k := range c.up {
 		if k != i && c.root(k) == c.root(i) {
 			return false

@@ -17,7 +17,7 @@ func (a *app) showPlot(name, field, out string) error {
 	if field == "" || format != "png" && format != "svg" {
 		return usage("a picture needs a field and a file: show NNNN --plot FIELD -o picture.png, or .svg")
 	}
-	m, err := a.matter(name)
+	m, err := a.contents(name)
 	if err != nil {
 		return err
 	}

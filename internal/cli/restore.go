@@ -28,7 +28,7 @@ What no run of the dossier wrote was changed by others since, and is held.`,
 			if err != nil {
 				return err
 			}
-			return a.restore(cmd.Context(), t, to, run.Return{Run: n, OtherTarget: other})
+			return a.restore(cmd.Context(), t, to, run.Restoration{Run: n, OtherTarget: other})
 		},
 	}
 	cmd.Flags().IntVar(&n, "run", 0, "the run whose backup it is (default: the first, the state before the dossier)")
@@ -38,7 +38,7 @@ What no run of the dossier wrote was changed by others since, and is held.`,
 	return cmd
 }
 
-func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Return) error {
+func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Restoration) error {
 	where, err := a.where(t, to)
 	if err != nil {
 		return err

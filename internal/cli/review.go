@@ -68,7 +68,7 @@ func (a *app) review(ctx context.Context, name, by string) error {
 	if err := a.decides(t.Desk(), o); err != nil {
 		return err
 	}
-	m, err := t.Matter()
+	m, err := t.Contents()
 	if err != nil {
 		return err
 	}
@@ -108,7 +108,7 @@ of the file is read then.`,
 }
 
 func (a *app) reviewSheet(name, out string, asCSV bool) error {
-	return a.passOn(name, func(m *desk.Matter) (string, func(io.Writer, *desk.Matter) error) {
+	return a.passOn(name, func(m *desk.Contents) (string, func(io.Writer, *desk.Contents) error) {
 		if asCSV || strings.EqualFold(filepath.Ext(out), ".csv") {
 			return cmp.Or(out, "review-"+m.Dossier.Meta.Number+".csv"), sheet.WriteCSV
 		}
@@ -134,7 +134,7 @@ review collect takes in.`,
 }
 
 func (a *app) reviewPage(name, out string) error {
-	return a.passOn(name, func(m *desk.Matter) (string, func(io.Writer, *desk.Matter) error) {
+	return a.passOn(name, func(m *desk.Contents) (string, func(io.Writer, *desk.Contents) error) {
 		return cmp.Or(out, "review-"+m.Dossier.Meta.Number+".html"), page.Write
 	}, "decisions-%s.json")
 }
@@ -142,8 +142,8 @@ func (a *app) reviewPage(name, out string) error {
 // passOn writes a dossier's changes for others. choose says to which file, and
 // how; back is what comes back, with the dossier's number in it, or "" for the
 // same file.
-func (a *app) passOn(name string, choose func(m *desk.Matter) (string, func(io.Writer, *desk.Matter) error), back string) error {
-	m, err := a.matter(name)
+func (a *app) passOn(name string, choose func(m *desk.Contents) (string, func(io.Writer, *desk.Contents) error), back string) error {
+	m, err := a.contents(name)
 	if err != nil {
 		return err
 	}
@@ -167,17 +167,17 @@ func (a *app) passOn(name string, choose func(m *desk.Matter) (string, func(io.W
 	return nil
 }
 
-// matter opens what is to be reviewed of the dossier with a name.
-func (a *app) matter(name string) (*desk.Matter, error) {
+// contents opens what is to be reviewed of the dossier with a name.
+func (a *app) contents(name string) (*desk.Contents, error) {
 	t, err := a.dossier(name)
 	if err != nil {
 		return nil, err
 	}
-	return t.Matter()
+	return t.Contents()
 }
 
 // tallyOf counts what stands decided.
-func tallyOf(m *desk.Matter) *tally {
+func tallyOf(m *desk.Contents) *tally {
 	n := new(tally)
 	for _, s := range m.Changes {
 		for i := range s.States {
@@ -221,7 +221,7 @@ func (a *app) collect(name, file, by string, rehearse bool) error {
 	if err != nil {
 		return err
 	}
-	m, err := t.Matter()
+	m, err := t.Contents()
 	if err != nil {
 		return err
 	}
@@ -302,7 +302,7 @@ func badSheet(file string, problems []sheet.Problem) error {
 
 // collectable refuses a file that says two things of one change, or that is
 // of another dossier.
-func collectable(m *desk.Matter, c *sheet.Collected, said []sheet.Said, file string) error {
+func collectable(m *desk.Contents, c *sheet.Collected, said []sheet.Said, file string) error {
 	if err := badSheet(file, c.Twice); err != nil {
 		return err
 	}

@@ -59,7 +59,7 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 	if f.apply && !f.yes && !a.asks {
 		return usage("rollback --apply writes to the target and there is nobody to ask: say --yes")
 	}
-	back := run.Back{Run: f.run, OtherTarget: f.other, Fields: f.fields}
+	back := run.Undo{Run: f.run, OtherTarget: f.other, Fields: f.fields}
 	for _, text := range f.records {
 		k, err := parseKey(text, t.Set().Key)
 		if err != nil {

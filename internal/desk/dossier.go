@@ -137,8 +137,8 @@ type Dossier struct {
 	Meta   *Meta
 	Damage error // why it could not be opened; Meta is then nil
 
-	layout   *layout.Layout
-	layouted bool
+	layout     *layout.Layout
+	layoutRead bool
 }
 
 func (d *Desk) open(name string) (*Dossier, error) {

@@ -195,7 +195,7 @@ func (t *Dossier) CheckKept() error {
 // Layout returns the layout that the dossier was made with, or nil. A dossier
 // that undoes another has that one's.
 func (t *Dossier) Layout() (*layout.Layout, error) {
-	if t.layouted {
+	if t.layoutRead {
 		return t.layout, nil
 	}
 	file := t.Path(LayoutName(t.Set().Name))
@@ -217,7 +217,7 @@ func (t *Dossier) Layout() (*layout.Layout, error) {
 			}
 		}
 	}
-	t.layouted = err == nil
+	t.layoutRead = err == nil
 	return t.layout, err
 }
 

@@ -246,7 +246,7 @@ func TestForwardThenBack(t *testing.T) {
 
 // undo hands off the rollback that is made from a fresh export.
 func (o *office) undo(t *rapid.T, d *desk.Dossier, opt handoff.Options) {
-	back, err := run.Rollback(context.Background(), d, o.system(d, opt), run.Back{By: "petr", Now: clock})
+	back, err := run.Rollback(context.Background(), d, o.system(d, opt), run.Undo{By: "petr", Now: clock})
 	if err != nil {
 		require.ErrorContains(t, err, "nothing that could be undone")
 		return

@@ -77,7 +77,7 @@ type unitJSON struct {
 type finding struct{ Code, Place, Text string }
 
 // Write writes the page.
-func Write(w io.Writer, m *desk.Matter) error {
+func Write(w io.Writer, m *desk.Contents) error {
 	d, sampled, err := collect(m)
 	if err != nil {
 		return err
@@ -118,7 +118,7 @@ type figure struct {
 }
 
 // drawn are the pictures of the summary.
-func drawn(m *desk.Matter) ([]figure, error) {
+func drawn(m *desk.Contents) ([]figure, error) {
 	light, text, err := picture.Bars(m, picture.Light)
 	if err != nil {
 		return nil, err
@@ -149,7 +149,7 @@ func hashOf(text string) template.HTMLAttr {
 }
 
 // summary is the findings that weigh most.
-func summary(m *desk.Matter) []finding {
+func summary(m *desk.Contents) []finding {
 	var all []finding
 	for _, level := range []changeset.Level{changeset.Stop, changeset.Warn} {
 		for _, f := range m.Findings {
@@ -166,7 +166,7 @@ func summary(m *desk.Matter) []finding {
 }
 
 // collect takes the units in, all or a sample, and says so.
-func collect(m *desk.Matter) (*data, string, error) {
+func collect(m *desk.Contents) (*data, string, error) {
 	d := &data{Number: m.Dossier.Meta.Number, Set: m.Set(), Changes: []changeJSON{}, Units: []unitJSON{}}
 	for _, f := range m.Header.Fields {
 		d.Fields = append(d.Fields, term.Safe(f))
@@ -203,7 +203,7 @@ func collect(m *desk.Matter) (*data, string, error) {
 }
 
 // chooser says which units a page takes in.
-func chooser(m *desk.Matter, all int) func(change, unit int) bool {
+func chooser(m *desk.Contents, all int) func(change, unit int) bool {
 	if all <= MostUnits {
 		return func(int, int) bool { return true }
 	}
@@ -230,7 +230,7 @@ func chooser(m *desk.Matter, all int) func(change, unit int) bool {
 }
 
 // change is a change's record: as it is, or, of an add, as it would be.
-func change(m *desk.Matter, s *desk.Standing) (changeJSON, error) {
+func change(m *desk.Contents, s *desk.DecidedChange) (changeJSON, error) {
 	r, err := m.Before(s)
 	if err != nil {
 		return changeJSON{}, err
@@ -257,7 +257,7 @@ func text(v record.Value) *string {
 	return &s
 }
 
-func unit(m *desk.Matter, s *desk.Standing, u, at int, texts map[[2]string]string) unitJSON {
+func unit(m *desk.Contents, s *desk.DecidedChange, u, at int, texts map[[2]string]string) unitJSON {
 	st := &s.States[u]
 	j := unitJSON{Ref: m.Ref(s, u), Change: at, Field: -1, Codes: append([]string{}, slices.Concat(st.Stop, st.Held, st.Noted)...), Stop: st.Barred(), Note: st.Note}
 	if d := m.Prefill(st); d != "" {
@@ -288,7 +288,7 @@ func unit(m *desk.Matter, s *desk.Standing, u, at int, texts map[[2]string]strin
 }
 
 // sentences are the findings' words, by code and field.
-func sentences(m *desk.Matter) map[[2]string]string {
+func sentences(m *desk.Contents) map[[2]string]string {
 	all := map[[2]string]string{}
 	for _, f := range m.Findings {
 		for _, k := range [][2]string{{f.Code, f.Column}, {f.Code, ""}} {

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -23,6 +22,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/table/officetest"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/sheet"
@@ -32,7 +32,7 @@ import (
 const hostile = `</script><img src=x onerror="document.title='run'">`
 
 // matter makes a dossier of so many amended records, one of them hostile.
-func matter(t testing.TB, records int) *desk.Matter {
+func matter(t testing.TB, records int) *desk.Contents {
 	dir := t.TempDir()
 	var s, e strings.Builder
 	for i, b := range []*strings.Builder{&s, &e} {
@@ -62,14 +62,14 @@ func matter(t testing.TB, records int) *desk.Matter {
 		Options: compare.Options{RecordSet: "aids", Key: []string{"k"}}}
 	dossier, _, err := d.Compare(context.Background(), c)
 	require.NoError(t, err)
-	m, err := dossier.Matter()
+	m, err := dossier.Contents()
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, m.Close()) })
 	return m
 }
 
 // write writes the page and returns its file.
-func write(t testing.TB, m *desk.Matter) string {
+func write(t testing.TB, m *desk.Contents) string {
 	file := filepath.Join(t.TempDir(), "review.html")
 	f, err := os.Create(file)
 	require.NoError(t, err)
@@ -80,13 +80,7 @@ func write(t testing.TB, m *desk.Matter) string {
 
 // open opens the page in Chromium and notes what its console says.
 func open(t *testing.T, file, downloads string) (context.Context, func() []string) {
-	path, err := exec.LookPath("chromium")
-	if err != nil {
-		if os.Getenv("PALETWIN_TEST_TOOLS") == "required" {
-			t.Fatal("chromium is required and not there: apt-get install chromium")
-		}
-		t.Skip("chromium is not there")
-	}
+	path := officetest.Tool(t, "chromium", "chromium")
 	alloc, stop := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800))...)
 	t.Cleanup(stop)
 	var mu sync.Mutex
@@ -107,7 +101,7 @@ func open(t *testing.T, file, downloads string) (context.Context, func() []strin
 	ctx, stop = context.WithTimeout(ctx, 2*time.Minute)
 	t.Cleanup(stop)
 	do(t, ctx, chromedp.Navigate("about:blank"))
-	_, err = chromedp.Call(ctx, log.Enable, cdp.Empty{})
+	_, err := chromedp.Call(ctx, log.Enable, cdp.Empty{})
 	require.NoError(t, err)
 	_, err = chromedp.CallBrowser(ctx, browser.SetDownloadBehavior, browser.SetDownloadBehaviorParams{Behavior: "allow", DownloadPath: downloads})
 	require.NoError(t, err)

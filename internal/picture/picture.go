@@ -83,7 +83,7 @@ type move struct {
 }
 
 // moves are the changes of each field.
-func moves(m *desk.Matter) map[string][]move {
+func moves(m *desk.Contents) map[string][]move {
 	by := map[string][]move{}
 	for _, s := range m.Changes {
 		for u := range s.Fields {
@@ -105,7 +105,7 @@ func (e *NoField) Error() string {
 }
 
 // Write draws a field's changes; format is "png" or "svg".
-func Write(w io.Writer, m *desk.Matter, field, format string) error {
+func Write(w io.Writer, m *desk.Contents, field, format string) error {
 	by := moves(m)
 	all := by[field]
 	if len(all) == 0 {

@@ -18,7 +18,7 @@ const mostPoints = 800
 
 // Bars draws how many records change, field by field, as SVG. In words are the
 // same numbers, for those who do not see them.
-func Bars(m *desk.Matter, t Theme) (svg []byte, inWords string, err error) {
+func Bars(m *desk.Contents, t Theme) (svg []byte, inWords string, err error) {
 	d := newDrawing(t)
 	fields := m.Dossier.Set().Fields
 	n := len(fields)
@@ -61,7 +61,7 @@ func Bars(m *desk.Matter, t Theme) (svg []byte, inWords string, err error) {
 
 // Moves draws, as SVG, the field of which most numbers change, from against to.
 // field is "" if there is none with three.
-func Moves(m *desk.Matter, t Theme) (svg []byte, field, inWords string, err error) {
+func Moves(m *desk.Contents, t Theme) (svg []byte, field, inWords string, err error) {
 	by := moves(m)
 	var best []move
 	for _, f := range m.Dossier.Set().Fields {

@@ -64,7 +64,7 @@ const (
 // Model is the state of a review. It is a tea.Model.
 type Model struct {
 	o      Options
-	m      *desk.Matter
+	m      *desk.Contents
 	units  []unit
 	groups []group
 
@@ -119,7 +119,7 @@ type undo struct {
 }
 
 // New makes the review of what a dossier holds.
-func New(m *desk.Matter, o Options) *Model {
+func New(m *desk.Contents, o Options) *Model {
 	r := &Model{m: m, o: o, width: 80, height: 24}
 	for i, s := range m.Changes {
 		for u := range s.States {
@@ -135,7 +135,7 @@ func (r *Model) state(u int) *changeset.State {
 	return &r.m.Changes[r.units[u].change].States[r.units[u].state]
 }
 
-func (r *Model) change(u int) *desk.Standing { return r.m.Changes[r.units[u].change] }
+func (r *Model) change(u int) *desk.DecidedChange { return r.m.Changes[r.units[u].change] }
 
 // field is the field change that a unit is, or nil.
 func (r *Model) field(u int) *changeset.FieldChange {
@@ -395,7 +395,7 @@ const looking = 2 * time.Second
 func wait() tea.Cmd { return tea.Tick(looking, func(time.Time) tea.Msg { return tick{} }) }
 
 // Run shows the review until it is left.
-func Run(m *desk.Matter, o Options, options ...tea.ProgramOption) error {
+func Run(m *desk.Contents, o Options, options ...tea.ProgramOption) error {
 	end, err := tea.NewProgram(New(m, o), options...).Run()
 	if r, ok := end.(*Model); ok && err == nil {
 		err = r.failed

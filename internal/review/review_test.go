@@ -27,7 +27,7 @@ var update = flag.Bool("update", false, "write the golden screens anew")
 var clock = time.Date(2026, 10, 6, 9, 20, 0, 0, time.UTC)
 
 // matter opens the demo's autumn round, made into a dossier.
-func matter(t testing.TB) *desk.Matter {
+func matter(t testing.TB) *desk.Contents {
 	dir := t.TempDir()
 	require.NoError(t, demo.Write(dir))
 	d, err := desk.Find(disk.OS{}, dir, dir)
@@ -39,13 +39,13 @@ func matter(t testing.TB) *desk.Matter {
 		Options: compare.Options{RecordSet: "aids", Key: []string{"aid_no"}, Program: compare.Program{Wear: true, Year: 2026}, SlipSearch: compare.SlipSearch{Slips: compare.SlipsHold}}}
 	dossier, _, err := d.Compare(context.Background(), c)
 	require.NoError(t, err)
-	m, err := dossier.Matter()
+	m, err := dossier.Contents()
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, m.Close()) })
 	return m
 }
 
-func start(m *desk.Matter, by string, width, height int) *Model {
+func start(m *desk.Contents, by string, width, height int) *Model {
 	r := New(m, Options{By: by, Now: func() time.Time { return clock }, Plain: true})
 	r.Update(tea.WindowSizeMsg{Width: width, Height: height})
 	return r
@@ -168,7 +168,7 @@ func TestTwoReviewers(t *testing.T) {
 	m := matter(t)
 	other, err := m.Dossier.Desk().Dossier(m.Dossier.Meta.Number, "")
 	require.NoError(t, err)
-	second, err := other.Matter()
+	second, err := other.Contents()
 	require.NoError(t, err)
 	defer second.Close()
 	one, two := start(m, "lina", 100, 30), start(second, "petr", 100, 30)

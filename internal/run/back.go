@@ -19,7 +19,7 @@ import (
 )
 
 // Back says what is to be undone.
-type Back struct {
+type Undo struct {
 	Run   int    // 0 means all runs at the target that are not undone yet
 	Sheet string // of the target, as the run that wrote it was told
 	// OtherTarget says that the target is the last run's under another name.
@@ -100,7 +100,7 @@ func KnownOf(t *desk.Dossier, last *Head, target string) (table.Found, error) {
 
 // Rollback makes a new dossier that undoes what runs of t really did, newest
 // first, against the target as it is now: what was changed since is held.
-func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Back) (*desk.Dossier, error) {
+func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo) (*desk.Dossier, error) {
 	at, err := (&wayBack{t, b.Sheet, b.OtherTarget}).at(tgt)
 	if err != nil {
 		return nil, err
@@ -168,7 +168,7 @@ func lastSystem(t *desk.Dossier) ([]string, error) {
 	return last.Head.System, nil
 }
 
-func (b *Back) narrowed() string {
+func (b *Undo) narrowed() string {
 	if b.Run > 0 || len(b.Records) > 0 || len(b.Fields) > 0 {
 		return " by that choice"
 	}
@@ -176,7 +176,7 @@ func (b *Back) narrowed() string {
 }
 
 // told is what the rollback was told, as its dossier keeps it.
-func (b *Back) told(system []string) *desk.Options {
+func (b *Undo) told(system []string) *desk.Options {
 	o := &desk.Options{System: system, Run: b.Run, Fields: b.Fields}
 	for _, k := range b.Records {
 		o.Records = append(o.Records, k.String())
@@ -187,7 +187,7 @@ func (b *Back) told(system []string) *desk.Options {
 // inverse returns the changes that undo what stands and is asked for, one a
 // record, and the runs they belong to, newest first. Fields of one record
 // that several runs wrote come together, and so does what is linked.
-func (b *Back) inverse(set string, done map[unit]standingUnit) ([]*changeset.Change, []int) {
+func (b *Undo) inverse(set string, done map[unit]standingUnit) ([]*changeset.Change, []int) {
 	byID := map[changeset.ID]*changeset.Change{}
 	undo := map[*changeset.Change][]unit{}
 	var runs []int
@@ -226,7 +226,7 @@ func (b *Back) inverse(set string, done map[unit]standingUnit) ([]*changeset.Cha
 
 // asked returns the units that are asked for, with those that they are linked
 // with.
-func (b *Back) asked(done map[unit]standingUnit) map[unit]bool {
+func (b *Undo) asked(done map[unit]standingUnit) map[unit]bool {
 	type within struct {
 		id   changeset.ID
 		link string
@@ -248,7 +248,7 @@ func (b *Back) asked(done map[unit]standingUnit) map[unit]bool {
 }
 
 // names reports whether a record is one of those that are asked for.
-func (b *Back) names(k record.Key) bool {
+func (b *Undo) names(k record.Key) bool {
 	return b.schema.HasKey(b.Records, k)
 }
 

@@ -95,7 +95,7 @@ func (b *bench) apply(d *desk.Dossier, o Options) (*Report, error) {
 func (b *bench) rollback(d *desk.Dossier) *desk.Dossier {
 	f := b.target()
 	defer f.Close()
-	back, err := Rollback(context.Background(), d, f, Back{By: "petr", Now: clock})
+	back, err := Rollback(context.Background(), d, f, Undo{By: "petr", Now: clock})
 	require.NoError(b.t, err)
 	b.approve(back)
 	return back
@@ -248,7 +248,7 @@ func TestOthersChangesStay(t *testing.T) {
 		}
 		after := others("after")
 		f := b.target()
-		back, err := Rollback(context.Background(), d, f, Back{By: "petr", Now: clock})
+		back, err := Rollback(context.Background(), d, f, Undo{By: "petr", Now: clock})
 		require.NoError(rt, f.Close())
 		if err == nil {
 			_, err = back.Decide(&desk.Order{Decision: changeset.Approve, By: "petr", When: clock()})

@@ -611,7 +611,7 @@ func (b *bench) rollbackKnowing(d *desk.Dossier) *desk.Dossier {
 	f, err := openFile(b, table.Options{Known: known})
 	require.NoError(b.t, err)
 	defer f.Close()
-	back, err := Rollback(ctx(), d, f, Back{By: "petr", Now: clock})
+	back, err := Rollback(ctx(), d, f, Undo{By: "petr", Now: clock})
 	require.NoError(b.t, err)
 	_, err = back.Decide(&desk.Order{Decision: changeset.Approve, By: "petr", When: clock()})
 	require.NoError(b.t, err)

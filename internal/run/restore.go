@@ -17,7 +17,7 @@ import (
 )
 
 // Return says to which backup to return.
-type Return struct {
+type Restoration struct {
 	Run   int // whose backup; 0 means the first run's at the target, the state before the dossier
 	Sheet string
 	// OtherTarget says that the target is the last run's under another name.
@@ -30,7 +30,7 @@ type Return struct {
 // Restore makes a new dossier that takes the target from its current state
 // back to a backup. What no run of t wrote was changed by others since, and
 // is held.
-func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Return) (*desk.Dossier, *compare.Result, error) {
+func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Restoration) (*desk.Dossier, *compare.Result, error) {
 	runs, err := Runs(t)
 	if err != nil {
 		return nil, nil, err

@@ -33,7 +33,7 @@ func TestRestoreHoldsWhatNoRunDid(t *testing.T) {
 			require.Equal(t, Steps{Done: 3}, rep.Steps)
 			require.NoError(t, os.WriteFile(b.register, []byte(x.now), 0o644))
 			f := b.target()
-			back, _, err := Restore(ctx(), d, f, Return{By: "petr", Now: clock})
+			back, _, err := Restore(ctx(), d, f, Restoration{By: "petr", Now: clock})
 			require.NoError(t, f.Close())
 			require.NoError(t, err)
 			c, err := back.Changes()

@@ -135,8 +135,8 @@ type Group struct {
 
 // Match holds the decisions of a file, made by somebody, against what the
 // dossier has now.
-func Match(m *desk.Matter, said []Said, by string) *Collected {
-	at := map[changeset.ID]*desk.Standing{}
+func Match(m *desk.Contents, said []Said, by string) *Collected {
+	at := map[changeset.ID]*desk.DecidedChange{}
 	for _, s := range m.Changes {
 		at[s.ID] = s
 	}
@@ -186,7 +186,7 @@ func Match(m *desk.Matter, said []Said, by string) *Collected {
 }
 
 // unitOf is the unit of a change that a ref names as it is now, or -1.
-func unitOf(m *desk.Matter, s *desk.Standing, ref string) int {
+func unitOf(m *desk.Contents, s *desk.DecidedChange, ref string) int {
 	for u := range s.States {
 		if m.Ref(s, u) == ref {
 			return u

@@ -4,7 +4,7 @@
 //
 // A unit of a change is named by a word that no spreadsheet program takes for
 // a number or a date, with the start of the content's digest in it
-// (desk.Matter.Ref). Nothing else of the file is read but that, the decision
+// (desk.Contents.Ref). Nothing else of the file is read but that, the decision
 // and the note, so that it does not matter what became of the other cells.
 package sheet
 
@@ -57,7 +57,7 @@ type part struct {
 }
 
 // parts lays the matter out: field changes, additions, deletions.
-func parts(m *desk.Matter) ([]part, error) {
+func parts(m *desk.Contents) ([]part, error) {
 	key := m.Header.Key
 	heading := append([]string{changeColumn}, key...)
 	widths := []float64{32}
@@ -148,7 +148,7 @@ func shown(v string) string {
 }
 
 // Write writes the workbook.
-func Write(w io.Writer, m *desk.Matter) error {
+func Write(w io.Writer, m *desk.Contents) error {
 	all, err := parts(m)
 	if err != nil {
 		return err
@@ -295,7 +295,7 @@ func (b *book) prepare(p *part) error {
 }
 
 // readMe writes the first sheet: what it is, the counts, and how to use it.
-func (b *book) readMe(m *desk.Matter, all []part) error {
+func (b *book) readMe(m *desk.Contents, all []part) error {
 	meta := m.Dossier.Meta
 	lines := []string{
 		"Review: " + meta.Title,
@@ -334,7 +334,7 @@ func (b *book) readMe(m *desk.Matter, all []part) error {
 
 // WriteCSV writes the same as CSV: one table, the act in a column of its own.
 // What a program would take for a formula has an apostrophe before it.
-func WriteCSV(w io.Writer, m *desk.Matter) error {
+func WriteCSV(w io.Writer, m *desk.Contents) error {
 	all, err := parts(m)
 	if err != nil {
 		return err

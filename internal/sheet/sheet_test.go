@@ -29,7 +29,7 @@ const snapshot = "aid_no,name,cell,fee\n00101,Old Pier,MAR-2,29.70\n00102,=1+2,2
 const edited = "aid_no,name,cell,fee\n00101,=HYPERLINK(\"http://x\"),OCT-4,29.7\n00102,-1,12E3,31.00\n1E5,\"\u202eabc\u0007\",3-5,\n00106,=cmd|' /C calc'!A0,JUN/3,5.00\n00105,+44,TRUE,z\n"
 
 // matter makes a dossier of them.
-func matter(t require.TestingT, dir string) *desk.Matter {
+func matter(t require.TestingT, dir string) *desk.Contents {
 	for name, text := range map[string]string{"s.csv": snapshot, "e.csv": edited} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
@@ -40,13 +40,13 @@ func matter(t require.TestingT, dir string) *desk.Matter {
 		Options: compare.Options{RecordSet: "aids", Key: []string{"aid_no"}}}
 	dossier, _, err := d.Compare(context.Background(), c)
 	require.NoError(t, err)
-	m, err := dossier.Matter()
+	m, err := dossier.Contents()
 	require.NoError(t, err)
 	return m
 }
 
 // units are all the units of a matter, by their refs.
-func units(m *desk.Matter) []string {
+func units(m *desk.Contents) []string {
 	var refs []string
 	for _, s := range m.Changes {
 		for u := range s.States {
@@ -122,7 +122,7 @@ func TestWhatIsDecidedInASheetIsCollected(t *testing.T) {
 	})
 }
 
-func refOf(m *desk.Matter, id changeset.ID, field string) string {
+func refOf(m *desk.Contents, id changeset.ID, field string) string {
 	for _, s := range m.Changes {
 		for u := range s.States {
 			if s.ID == id && s.States[u].Field == field {

@@ -11,7 +11,7 @@ import (
 )
 
 // Rollback makes a dossier that undoes what runs of t really did, as back asks.
-func (o *Office) Rollback(ctx context.Context, t *desk.Dossier, w Where, back run.Back) (made *desk.Dossier, err error) {
+func (o *Office) Rollback(ctx context.Context, t *desk.Dossier, w Where, back run.Undo) (made *desk.Dossier, err error) {
 	back.By, back.Now, back.Tool = o.By, o.Now, o.Tool
 	err = o.undo(ctx, t, w, func(tgt target.Target, sheet string) (err error) {
 		back.Sheet = sheet
@@ -22,7 +22,7 @@ func (o *Office) Rollback(ctx context.Context, t *desk.Dossier, w Where, back ru
 }
 
 // Restore makes a dossier that returns the target to a backup, as back asks.
-func (o *Office) Restore(ctx context.Context, t *desk.Dossier, w Where, back run.Return) (made *desk.Dossier, res *compare.Result, err error) {
+func (o *Office) Restore(ctx context.Context, t *desk.Dossier, w Where, back run.Restoration) (made *desk.Dossier, res *compare.Result, err error) {
 	back.By, back.Now, back.Tool = o.By, o.Now, o.Tool
 	err = o.undo(ctx, t, w, func(tgt target.Target, sheet string) (err error) {
 		back.Sheet = sheet

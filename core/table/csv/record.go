@@ -34,11 +34,11 @@ func Record(m *table.Image, raw []byte) record.Record {
 	return r
 }
 
-// OneKey gives the key that all forms of a record's key have in common, as
+// Normalise gives the key that all forms of a record's key have in common, as
 // schema.Schema.Key does; nil stands for keys that have one form.
-type OneKey func(record.Key) record.Key
+type Normalise func(record.Key) record.Key
 
-func (one OneKey) of(enc []byte) string {
+func (one Normalise) of(enc []byte) string {
 	if one == nil {
 		return string(enc)
 	}
@@ -49,12 +49,12 @@ func (one OneKey) of(enc []byte) string {
 // whatever form these stand there, and gives them by the keys that were asked
 // for. Those that are not there are left out; of those that are there twice,
 // the first is given.
-func Lookup(m *table.Image, key []string, want []record.Key, one OneKey) (map[record.Key]record.Record, error) {
+func Lookup(m *table.Image, key []string, want []record.Key, one Normalise) (map[record.Key]record.Record, error) {
 	return LookupFields(m, key, want, one, nil)
 }
 
 // LookupFields is Lookup for the named fields alone; nil is all.
-func LookupFields(m *table.Image, key []string, want []record.Key, one OneKey, fields []string) (map[record.Key]record.Record, error) {
+func LookupFields(m *table.Image, key []string, want []record.Key, one Normalise, fields []string) (map[record.Key]record.Record, error) {
 	cols, err := KeyColumns(m, key)
 	if err != nil {
 		return nil, err
@@ -83,7 +83,7 @@ func LookupFields(m *table.Image, key []string, want []record.Key, one OneKey, f
 // LookupAll reads the records with the given keys in the order of the keys,
 // and how often each is there: 0, 1 or more. Of those that are there twice,
 // the first is given.
-func LookupAll(m *table.Image, key []string, want []record.Key, one OneKey) (found []record.Record, count []int, err error) {
+func LookupAll(m *table.Image, key []string, want []record.Key, one Normalise) (found []record.Record, count []int, err error) {
 	cols, err := KeyColumns(m, key)
 	if err != nil {
 		return nil, nil, err

@@ -26,15 +26,26 @@ func Import(locale string, quotedIsText, special bool) string {
 	return "CSV:44,34,UTF8,1,," + Languages[locale] + "," + word[quotedIsText] + "," + word[special]
 }
 
-// Need skips the test where there is no LibreOffice, and fails it where tools
-// are required.
-func Need(t *testing.T) {
-	if _, err := exec.LookPath("soffice"); err != nil {
-		if os.Getenv("PALETWIN_TEST_TOOLS") == "required" {
-			t.Fatal("soffice is required and not there: apt-get install libreoffice-calc")
-		}
-		t.Skip("soffice is not there")
+// Need is Tool for LibreOffice.
+func Need(t *testing.T) { Tool(t, "soffice", "libreoffice-calc") }
+
+// Tool skips the test where a program is not there or PALETWIN_TEST_TOOLS is none,
+// and fails it where that is required; pkg is Debian's package that has it. It
+// returns the program's path.
+func Tool(t *testing.T, program, pkg string) string {
+	wanted := os.Getenv("PALETWIN_TEST_TOOLS")
+	if wanted == "none" {
+		t.Skip("no tools are to be used")
 	}
+	path, err := exec.LookPath(program)
+	switch {
+	case err == nil:
+	case wanted == "required":
+		t.Fatalf("%s is required and not there: apt-get install %s", program, pkg)
+	default:
+		t.Skipf("%s is not there", program)
+	}
+	return path
 }
 
 // Convert has LibreOffice, set to a locale, read a file by a filter ("" for its

@@ -56,7 +56,7 @@ func TestUnknownAnswers(t *testing.T) {
 		_, err = u.Rollback(m).Apply(m, run.Options{})
 		require.NoError(rt, err)
 		require.Equal(rt, sorted(before), sorted(m.State()))
-		if back, err := run.Rollback(t.Context(), u.Dossier, m, run.Back{By: "lina", Now: clock}); err == nil {
+		if back, err := run.Rollback(t.Context(), u.Dossier, m, run.Undo{By: "lina", Now: clock}); err == nil {
 			rt.Fatalf("undone, there is something to undo: %v", back.Set().Changes)
 		}
 	})

@@ -175,7 +175,7 @@ func TestLinksAreNeverTorn(t *testing.T) {
 			}
 		}
 		for _, records := range [][]record.Key{some, nil} {
-			back, err := run.Rollback(context.Background(), x, m, run.Back{Records: records, By: "lina", Now: clock})
+			back, err := run.Rollback(context.Background(), x, m, run.Undo{Records: records, By: "lina", Now: clock})
 			if err != nil {
 				continue // there is nothing to undo
 			}

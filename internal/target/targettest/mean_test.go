@@ -244,7 +244,7 @@ func TestRestore(t *testing.T) {
 	require.NoError(t, err)
 	m.Colleague("2", "v", "colleague")
 	m.Colleague("3", "w", "colleague")
-	made, res, err := run.Restore(context.Background(), u.Dossier, m, run.Return{By: "lina", Now: clock})
+	made, res, err := run.Restore(context.Background(), u.Dossier, m, run.Restoration{By: "lina", Now: clock})
 	require.NoError(t, err)
 	assert.Equal(t, 3, res.Changes.Amend)
 	assert.Equal(t, 2, res.Changes.HeldFields, "2/v and 3/w")

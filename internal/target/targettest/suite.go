@@ -81,7 +81,7 @@ func (u *Update) Apply(tgt target.Target, o run.Options) (*run.Report, error) {
 
 // Rollback makes the dossier that undoes this one, all but conflicts approved.
 func (u *Update) Rollback(tgt target.Target) *Update {
-	back, err := run.Rollback(context.Background(), u.Dossier, tgt, run.Back{By: "lina", Now: clock})
+	back, err := run.Rollback(context.Background(), u.Dossier, tgt, run.Undo{By: "lina", Now: clock})
 	require.NoError(u.T, err)
 	b := &Update{u.T, u.Desk, back}
 	_, err = back.Decide(&desk.Order{Decision: changeset.Approve, By: "lina", When: clock()})

@@ -16,33 +16,33 @@ import (
 	"paletwin/core/table/csv"
 )
 
-// Matter is a dossier's change set as it is reviewed: every change with what
+// Contents is a dossier's change set as it is reviewed: every change with what
 // stands decided about it. Close lets its files go.
-type Matter struct {
+type Contents struct {
 	Dossier  *Dossier
 	Header   changeset.Header
-	Changes  []*Standing
+	Changes  []*DecidedChange
 	Findings []changeset.Finding
 
 	changes *Changes
 	rows    *snapshotRows
 }
 
-// Standing is a change and what stands decided about its units: the fields of
+// DecidedChange is a change and what stands decided about its units: the fields of
 // an amend, or the change as a whole.
-type Standing struct {
+type DecidedChange struct {
 	*changeset.Change
 	States []changeset.State
 	Line   changeset.Line
 }
 
-// Matter opens what is to be reviewed.
-func (t *Dossier) Matter() (*Matter, error) {
+// Contents opens what is to be reviewed.
+func (t *Dossier) Contents() (*Contents, error) {
 	c, err := t.Changes()
 	if err != nil {
 		return nil, err
 	}
-	m := &Matter{Dossier: t, Header: c.Header, changes: c}
+	m := &Contents{Dossier: t, Header: c.Header, changes: c}
 	if m.Findings, err = t.Findings(); err == nil {
 		m.Changes, err = c.standings()
 	}
@@ -54,9 +54,9 @@ func (t *Dossier) Matter() (*Matter, error) {
 }
 
 // standings decodes all changes, on all cores.
-func (c *Changes) standings() ([]*Standing, error) {
+func (c *Changes) standings() ([]*DecidedChange, error) {
 	parts := c.Parts(runtime.GOMAXPROCS(0) * 4)
-	lists := make([][]*Standing, len(parts))
+	lists := make([][]*DecidedChange, len(parts))
 	var g errgroup.Group
 	for i, lines := range parts {
 		g.Go(func() error {
@@ -65,7 +65,7 @@ func (c *Changes) standings() ([]*Standing, error) {
 				if err != nil {
 					return err
 				}
-				lists[i] = append(lists[i], &Standing{ch, c.Ledger.States(line, ch), line})
+				lists[i] = append(lists[i], &DecidedChange{ch, c.Ledger.States(line, ch), line})
 			}
 			return nil
 		})
@@ -73,7 +73,7 @@ func (c *Changes) standings() ([]*Standing, error) {
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	var all []*Standing
+	var all []*DecidedChange
 	for _, l := range lists {
 		all = append(all, l...)
 	}
@@ -82,7 +82,7 @@ func (c *Changes) standings() ([]*Standing, error) {
 
 // Refresh reads the decisions again, which others may have made, and reports
 // whether there are more.
-func (m *Matter) Refresh() (bool, error) {
+func (m *Contents) Refresh() (bool, error) {
 	ledger, err := m.Dossier.ledger()
 	if err != nil || ledger.Size() == m.changes.Ledger.Size() {
 		return false, err
@@ -97,7 +97,7 @@ func (m *Matter) Refresh() (bool, error) {
 }
 
 // Close lets the files go.
-func (m *Matter) Close() error {
+func (m *Contents) Close() error {
 	if m.rows != nil {
 		_ = m.rows.table.Close() // only read
 	}
@@ -107,7 +107,7 @@ func (m *Matter) Close() error {
 // Prefill is the decision that a file for others is filled with: a person's,
 // but for an approval that somebody else has to make anew, so that a file that
 // comes back as it went out says nothing about it.
-func (m *Matter) Prefill(s *changeset.State) changeset.Decision {
+func (m *Contents) Prefill(s *changeset.State) changeset.Decision {
 	if s.ToolHeld() || s.Decision == changeset.Open || s.Decision == changeset.Approve && m.Dossier.wantsSecond() {
 		return ""
 	}
@@ -116,12 +116,12 @@ func (m *Matter) Prefill(s *changeset.State) changeset.Decision {
 
 // Stands reports whether a decision says what stands already, and adds nobody
 // to those who approved.
-func (m *Matter) Stands(s *changeset.State, d changeset.Decision, note, by string) bool {
+func (m *Contents) Stands(s *changeset.State, d changeset.Decision, note, by string) bool {
 	return s.Decision == d && !s.ToolHeld() && s.Note == note && !(m.Dossier.wantsSecond() && s.Seconds(d, by))
 }
 
 // Set is the start of the change set's seal, which tells it from others.
-func (m *Matter) Set() string {
+func (m *Contents) Set() string {
 	_, sum, _ := strings.Cut(m.changes.Seal.Seal, ":")
 	return "s" + sum[:12]
 }
@@ -129,7 +129,7 @@ func (m *Matter) Set() string {
 // Ref names a unit of a change, its content included, in letters that no
 // program takes for a number or a date: the change's id, the number of the
 // field, and the start of the content's digest.
-func (m *Matter) Ref(s *Standing, unit int) string {
+func (m *Contents) Ref(s *DecidedChange, unit int) string {
 	if s.Act != changeset.Amend {
 		d := changeset.DigestOf(s.Line)
 		return "c" + s.ID.String() + "-w-" + hex.EncodeToString(d[:4])
@@ -138,7 +138,7 @@ func (m *Matter) Ref(s *Standing, unit int) string {
 	return fmt.Sprintf("c%s-%d-%s", s.ID, m.fieldNumber(s.Fields[unit].Field), hex.EncodeToString(d[:4]))
 }
 
-func (m *Matter) fieldNumber(name string) int {
+func (m *Contents) fieldNumber(name string) int {
 	for i, f := range m.Header.Fields {
 		if f == name {
 			return i
@@ -179,7 +179,7 @@ type snapshotRows struct {
 }
 
 // Before is what the snapshot has of a change's record; nil for an add.
-func (m *Matter) Before(s *Standing) (record.Record, error) {
+func (m *Contents) Before(s *DecidedChange) (record.Record, error) {
 	switch s.Act {
 	case changeset.Add:
 		return nil, nil
@@ -208,7 +208,7 @@ func (m *Matter) Before(s *Standing) (record.Record, error) {
 
 // openRows walks over the snapshot once and notes where the amended records
 // are.
-func (m *Matter) openRows() error {
+func (m *Contents) openRows() error {
 	snapshot, err := m.Dossier.OpenInput(m.Dossier.Meta.Snapshot)
 	if err != nil {
 		return err
@@ -234,7 +234,7 @@ func (m *Matter) openRows() error {
 }
 
 // About is a few values of a record that are not its key, to know it by.
-func (m *Matter) About(r record.Record, most int) []string {
+func (m *Contents) About(r record.Record, most int) []string {
 	var words []string
 	for _, f := range r {
 		if len(words) == most {
@@ -252,6 +252,6 @@ func (m *Matter) About(r record.Record, most int) []string {
 }
 
 // Where compiles a selection of the changes by an expression.
-func (m *Matter) Where(source string) (changeset.Where, error) {
+func (m *Contents) Where(source string) (changeset.Where, error) {
 	return m.Dossier.Where(source, m.changes)
 }

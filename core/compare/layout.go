@@ -18,9 +18,9 @@ import (
 	"paletwin/core/table/csv"
 )
 
-// layouted is what a comparison knows from a layout. Without one all of it is
+// layoutFields is what a comparison knows from a layout. Without one all of it is
 // empty, and costs nothing.
-type layouted struct {
+type layoutFields struct {
 	l      *layout.Layout
 	field  []*layout.Field // of each field of the snapshot, or nil
 	column []int           // of each field of the layout the snapshot's, or -1

@@ -2,12 +2,14 @@ package update
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/handoff"
 	"paletwin/internal/run"
+	"paletwin/internal/target/open"
 )
 
 // Verify asks whether what was meant to change did, and nothing else.
@@ -43,17 +45,17 @@ func (o *Office) Verify(ctx context.Context, r *Verify) (*run.Verification, erro
 			return nil, lerr
 		}
 	}
-	f, err := o.fresh(t, last, r.Fresh)
+	img, release, err := o.fresh(ctx, t, last, r.Fresh)
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	p := run.Proof{Fresh: f.Image, Name: r.Name, By: o.By, Now: o.Now, Unkept: lerr != nil}
+	defer release()
+	p := run.Proof{Fresh: img, Name: r.Name, By: o.By, Now: o.Now, Unkept: lerr != nil}
 	if r.To != "" {
 		p.At = new(last.At())
 	}
 	for _, x := range r.Expect {
-		e, err := run.NewExpect(t, f.Heading, x.Source, x.Count)
+		e, err := run.NewExpect(t, img.Heading, x.Source, x.Count)
 		if err != nil {
 			return nil, err
 		}
@@ -62,21 +64,44 @@ func (o *Office) Verify(ctx context.Context, r *Verify) (*run.Verification, erro
 	return run.Verify(ctx, t, p)
 }
 
-// fresh reads the file that was named, or the last run's target.
-func (o *Office) fresh(t *desk.Dossier, last *run.Head, s *desk.Source) (*desk.Table, error) {
-	if s != nil {
-		l, err := t.Layout()
-		if err != nil {
-			return nil, err
+// fresh reads the file that was named, or the last run's target. A file is read
+// without its lock, since nothing is written.
+func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, s *desk.Source) (*table.Image, func() error, error) {
+	var f *desk.Table
+	var err error
+	switch {
+	case s != nil:
+		l, lerr := t.Layout()
+		if lerr != nil {
+			return nil, nil, lerr
 		}
 		named := *s
 		named.Options.Password, named.Options.Rename = o.Password, func(m *table.Image) { l.Rename(m) }
-		return desk.OpenSource(o.FS, &named)
+		f, err = desk.OpenSource(o.FS, &named)
+	case last == nil:
+		return nil, nil, NothingDone(t)
+	case open.Scheme(last.Target) == "":
+		read := last.Read
+		read.Known = last.Found
+		f, err = t.OpenTable(last.Target, filepath.Base(last.Target), read)
+	default:
+		return o.table(ctx, t, last.Target)
 	}
-	if last == nil {
-		return nil, NothingDone(t)
+	if err != nil {
+		return nil, nil, err
 	}
-	read := last.Read
-	read.Known = last.Found
-	return t.OpenTable(last.Target, filepath.Base(last.Target), read)
+	return f.Image, f.Close, nil
+}
+
+// table reads a target that is no file.
+func (o *Office) table(ctx context.Context, t *desk.Dossier, name string) (*table.Image, func() error, error) {
+	tgt, _, err := o.Target(ctx, t, Where{To: name})
+	if err != nil {
+		return nil, nil, err
+	}
+	img, release, err := tgt.Table(ctx)
+	if err != nil {
+		return nil, nil, errors.Join(err, tgt.Close())
+	}
+	return img, func() error { return errors.Join(release(), tgt.Close()) }, nil
 }

@@ -23,7 +23,7 @@ type Place struct {
 }
 
 // kinds opens targets by the scheme of their URLs. A name without one is a file.
-var kinds = map[string]func(context.Context, Place) (target.Target, error){}
+var kinds = map[string]func(context.Context, disk.FS, Place) (target.Target, error){}
 
 // UnknownKind says that there is no such kind of target.
 type UnknownKind struct{ Scheme, Name string }
@@ -40,7 +40,7 @@ func Open(ctx context.Context, fsys disk.FS, p Place) (target.Target, error) {
 		return file.Open(fsys, p.Name, p.Key, p.Of, p.Read)
 	}
 	if open := kinds[scheme]; open != nil {
-		return open(ctx, p)
+		return open(ctx, fsys, p)
 	}
 	return nil, &UnknownKind{scheme, Name(p.Name)}
 }

@@ -3,6 +3,7 @@ package compare
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
@@ -11,6 +12,7 @@ import (
 	"paletwin/core/judge"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -338,6 +340,16 @@ func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 	return fields
 }
 
+// newKey is the key of a row that no record has. One without a key, where the
+// system gives it, goes by its row.
+func (dr *drafter) newKey(raw []byte, j uint32) record.Key {
+	k := dr.copy.own(raw)
+	if k.Blank() {
+		k = schema.NewKey(fmt.Sprint("row ", dr.copy.rowNumber(j)))
+	}
+	return k
+}
+
 // additions makes the adds of the given rows of the copy.
 func (dr *drafter) additions(b *batch, rows []uint32) {
 	for _, j := range rows {
@@ -347,10 +359,11 @@ func (dr *drafter) additions(b *batch, rows []uint32) {
 			continue
 		}
 		raw := dr.copy.raw(j)
-		ch := &changeset.Change{Act: changeset.Add, Key: dr.copy.own(raw)}
+		ch := &changeset.Change{Act: changeset.Add, Key: dr.newKey(raw, j)}
+		isNew := dr.l.Schema().Assigned() && schema.IsNew(ch.Key)
 		cells := csv.Split(nil, raw, dr.copy.img.Comma)
 		for f, col := range dr.pair {
-			if col < 0 || dr.o.AddFields != nil && !slices.Contains(dr.o.AddFields, dr.res.Fields[f]) {
+			if col < 0 || isNew && f == dr.snap.keyCol[0] || dr.o.AddFields != nil && !slices.Contains(dr.o.AddFields, dr.res.Fields[f]) {
 				continue
 			}
 			if v, there := csv.Value(dr.copy.img, cells[col]); there {

@@ -202,7 +202,7 @@ func (dr *drafter) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 	}
 	ch.Record = kept
 	for i := range dr.l.Fields {
-		if f := &dr.l.Fields[i]; f.Required && !has[f.Name] && (f.Access == schema.Free || f.Access == schema.OnCreation) {
+		if f := &dr.l.Fields[i]; f.Required && !has[f.Name] && !f.Assigned && (f.Access == schema.Free || f.Access == schema.OnCreation) {
 			all = append(all, layout.Problem{Code: changeset.ValueNeeded.Name, Field: f.Name, Level: "stop", Text: "a value is needed"})
 		}
 	}
@@ -213,7 +213,7 @@ func (dr *drafter) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 
 // writeKey gives a new record's key the form that keys have.
 func (dr *drafter) writeKey(ch *changeset.Change) {
-	if dr.snap.form == nil {
+	if dr.snap.form == nil || dr.l.Schema().Assigned() && schema.IsNew(ch.Key) {
 		return
 	}
 	parts := ch.Key.Parts()

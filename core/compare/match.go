@@ -360,6 +360,7 @@ func (p *pairs) repeatAdd(first, j uint32) {
 // all, what becomes of missing records, and what the delete list asks for.
 func (p *pairs) judgeFile() error {
 	if p.copy != nil {
+		p.takeNew()
 		if err := p.judgeCopy(); err != nil {
 			return err
 		}
@@ -377,6 +378,17 @@ func (p *pairs) judgeFile() error {
 	}
 	p.judgeMissing()
 	return nil
+}
+
+// takeNew takes rows without a key for new records, where the system gives these
+// their keys.
+func (p *pairs) takeNew() {
+	if !p.l.Schema().Assigned() {
+		return
+	}
+	p.adds = append(p.adds, p.copy.noKey...)
+	slices.Sort(p.adds)
+	p.copy.noKey = nil
 }
 
 // stops makes the findings on rows of the copy whose key cannot be used.

@@ -209,6 +209,19 @@ func TestKeyFormsThatFitNotTogether(t *testing.T) {
 	}
 }
 
+// Only a key of one field can be given by the system.
+func TestAssignedKeys(t *testing.T) {
+	l, err := Parse("l.yaml", []byte("record_set: aids\nkey: a\nfields:\n  a: {kind: integer, key: assigned}\n  b: text\n"), nil)
+	require.NoError(t, err)
+	assert.True(t, l.Schema().Assigned())
+	for _, text := range []string{"key: a\nfields:\n  a: text\n  b: {kind: text, key: assigned}\n", "key: [a, b]\nfields:\n  a: {kind: text, key: assigned}\n  b: text\n"} {
+		_, err := Parse("l.yaml", []byte("record_set: aids\n"+text), nil)
+		assert.ErrorContains(t, err, "that is not the key", text)
+	}
+	_, err = Parse("l.yaml", []byte("record_set: aids\nkey: a\nfields:\n  a: {kind: text, key: mine}\n"), nil)
+	assert.Error(t, err)
+}
+
 // A column is found by the field's name, whatever the case, or by an alias;
 // never two for one field.
 func TestHeadingsAreRecognised(t *testing.T) {

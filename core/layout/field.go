@@ -59,6 +59,9 @@ func (p *reader) plain(f *Field, what string, x pair, later map[string]ast.Node)
 		p.leniency(f, what, x.value)
 	case "access":
 		f.Access = schema.Access(p.word(x.value, what, schema.Accesses))
+	case "key":
+		f.Assigned = p.word(x.value, what, []string{"assigned"}) != ""
+		p.assigned = x.value
 	case "blank":
 		f.Blank = p.word(x.value, what, blankWords)
 	case "length":

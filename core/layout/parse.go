@@ -27,6 +27,7 @@ func Parse(name string, data []byte, lists Source) (*Layout, error) {
 	p := &reader{document: document{file: name}, lists: lists, l: &Layout{byName: map[string]int{}}}
 	if n := p.parse(data); n != nil {
 		p.layout(n)
+		p.checkAssigned()
 	}
 	if len(p.errors) > 0 {
 		slices.SortStableFunc(p.errors, func(a, b *Error) int {
@@ -42,8 +43,21 @@ func Parse(name string, data []byte, lists Source) (*Layout, error) {
 	return p.l, nil
 }
 
+// checkAssigned refuses a field with key: assigned that is not the whole key.
+func (p *reader) checkAssigned() {
+	if p.assigned == nil {
+		return
+	}
+	for i := range p.l.Fields {
+		if f := &p.l.Fields[i]; f.Assigned && (len(p.l.Key) != 1 || p.l.Key[0] != f.Name) {
+			p.fail(p.assigned, "where the key is one field, that field may say so", "%s: key: assigned is said of a field that is not the key", f.Name)
+		}
+	}
+}
+
 // reader reads a layout.
 type reader struct {
+	assigned ast.Node // where a field says key: assigned
 	document
 	lists Source
 	l     *Layout
@@ -55,7 +69,7 @@ type reader struct {
 var (
 	topWords   = []string{"record_set", "title", "key", "key_form", "columns", "blank", "missing", "fields", "rules", "limits", "outward"}
 	fieldWords = []string{"title", "aliases", "kind", "scale", "forms", "true", "false", "values", "to", "required", "unique", "length", "range", "pattern", "null",
-		"clears_to", "compare", "access", "blank", "move", "translate", "outward"}
+		"clears_to", "compare", "access", "key", "blank", "move", "translate", "outward"}
 	blankWords   = []string{"hold", "clear", "keep"}
 	missingWords = []string{"hold", "delete", "keep"}
 	levelWords   = []string{"stop", "warn", "note"}

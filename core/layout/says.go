@@ -54,6 +54,9 @@ func (f *Field) Says() string {
 	if f.Access != schema.Free {
 		say("%s", f.Access)
 	}
+	if f.Assigned {
+		say("given by the system")
+	}
 	if f.Required {
 		say("needs a value")
 	}

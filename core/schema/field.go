@@ -50,6 +50,9 @@ type Field struct {
 	Null    string // the text that stands for an empty value; "" is none
 	Compare Leniency
 	Access  Access
+	// Assigned says that the system gives new records their key, which this field
+	// is.
+	Assigned bool
 
 	choices map[string]int // the values by the form in which they are compared
 }

@@ -9,6 +9,7 @@ package schema
 
 import (
 	"slices"
+	"strings"
 
 	"paletwin/core/record"
 )
@@ -52,6 +53,22 @@ func (s *Schema) Equal(field string, a, b record.Value) bool {
 		return true
 	}
 	return !s.OneForm() && slices.Contains(s.key, field) && s.KeyForm.Form(a.String()) == s.KeyForm.Form(b.String())
+}
+
+// Assigned reports whether the system gives new records their keys.
+func (s *Schema) Assigned() bool { return len(s.key) == 1 && s.Field(s.key[0]).Assigned }
+
+// newMark is what the key of a new record begins with that has none yet.
+const newMark = "new:"
+
+// NewKey is the key by which a new record goes until the system gives it one; name
+// is what it is called in the copy, or says where it stands there.
+func NewKey(name string) record.Key { return record.NewKey(newMark + name) }
+
+// IsNew reports whether a key is one of NewKey.
+func IsNew(k record.Key) bool {
+	p := k.Parts()
+	return len(p) == 1 && strings.HasPrefix(p[0], newMark)
 }
 
 // UniqueValue is a value that one record at most may have in a unique field, in

@@ -28,6 +28,13 @@ func (j *Job) check(ctx context.Context, steps []*Step, states []target.State, m
 			}
 		}
 	}
+	if !j.Target.Traits().Assigns && j.schema.Assigned() {
+		for _, s := range steps {
+			if s.Outcome == "" && s.Act == changeset.Add && schema.IsNew(s.Key) {
+				s.Outcome, s.Reason = Refused, "it has no key, and "+j.there()+" gives none: give it one in the copy, and compare again"
+			}
+		}
+	}
 	if err := j.checkTarget(ctx, steps); err != nil {
 		return nil, err
 	}

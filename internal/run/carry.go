@@ -9,6 +9,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/internal/target"
 )
 
@@ -117,6 +118,9 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 	if err := j.Target.Refresh(ctx); err != nil {
 		return err
 	}
+	for i, s := range part {
+		s.given(results[i].Key)
+	}
 	states, err := j.Target.Current(ctx, keys(part))
 	if err != nil {
 		return err
@@ -136,6 +140,14 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 		}
 	}
 	return nil
+}
+
+// given makes the key that the target gave a new record the step's.
+func (s *Step) given(k record.Key) {
+	if len(k.Parts()) > 0 && k != s.Key {
+		s.Reason, s.Given = "it was "+s.Key.String()+" in the copy", true
+		s.Key = k
+	}
 }
 
 // noteRead keeps what was read back where it is not what was written.
@@ -245,6 +257,12 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 	for i, s := range rest {
 		if states[i].Count > 1 {
 			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
+		}
+		if r.open[s.ID] && s.Act == changeset.Add && j.schema.Assigned() && schema.IsNew(s.Key) {
+			// Whether it was added nobody can tell: its key is not known.
+			s.Outcome, s.Reason, s.When = Unknown, "the run was interrupted while it was added; look whether the target has it before it is done --again", j.Now()
+			known = append(known, s)
+			continue
 		}
 		if r.open[s.ID] && s.stands(j.schema, j.Options.System, &states[i]) {
 			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", j.Now()

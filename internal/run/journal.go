@@ -100,6 +100,7 @@ type stepLine struct {
 	End     string             `json:"end,omitempty"`
 	Lead    string             `json:"lead,omitempty"`
 	When    *time.Time         `json:"when,omitempty"`
+	Given   bool               `json:"given,omitempty"` // the key is one that the target gave
 }
 
 // fieldLine is a field in order: from and to of an amend, to of an add, from
@@ -370,6 +371,9 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 			s.When = *l.When
 		}
 		s.Read, s.Seen, s.Left = recordOf(l.Read), recordOf(l.Seen), l.Left
+		if s.Given = l.Given; l.Given {
+			s.Key = record.NewKey(l.Key...)
+		}
 		s.answered = l.Known
 	}
 	return nil

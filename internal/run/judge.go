@@ -42,19 +42,19 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 		return err
 	}
 	for _, j := range elsewhere {
-		sink.known[j.ID] = j.Step
+		sink.known[v.there(j.Step)] = j.Step
 	}
 	var open []*Step // which the last run did not come to, or of which it did not hear
 	if !last.Head.Handoff {
 		for _, s := range last.Steps {
 			if s.Outcome == "" || s.Outcome == Skipped {
 				open = append(open, s)
-				sink.steps[s.ID] = s
+				sink.steps[v.there(s)] = s
 			}
 		}
-		for u, d := range done {
+		for _, d := range done {
 			if d.run == last.Head.Run {
-				sink.steps[u.id] = d.step
+				sink.steps[v.there(d.step)] = d.step
 			}
 		}
 	}
@@ -76,10 +76,10 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 		return err
 	}
 	for _, s := range open {
-		if sink.steps[s.ID] == s {
+		if sink.steps[v.there(s)] == s {
 			now, there := sink.state(s)
 			v.open(s, now, there)
-			delete(sink.steps, s.ID)
+			delete(sink.steps, v.there(s))
 		}
 	}
 	steps := slices.Collect(maps.Values(sink.steps))
@@ -336,6 +336,15 @@ type differences struct {
 	now     map[record.Key]*changeset.Change
 	names   names
 	besides []Difference
+}
+
+// there is the id that a step has where two states of the target are compared: its
+// own, unless the target gave the record its key.
+func (v *Verification) there(s *Step) changeset.ID {
+	if s.Given {
+		return changeset.MakeID(v.set, s.Key, s.Act)
+	}
+	return s.ID
 }
 
 func (d *differences) WriteEncoded(_ []byte, changes []*changeset.Change) error {

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"paletwin/core/changeset"
+	"paletwin/core/schema"
 	"paletwin/internal/desk"
 	"paletwin/internal/target"
 )
@@ -79,14 +80,40 @@ func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[uni
 	if err != nil {
 		return nil, nil, err
 	}
+	lost, err := lostAdds(t, at)
+	if err != nil {
+		return nil, nil, err
+	}
 	pass = func(u unit) bool {
 		_, there := done[u]
-		return !o.Again && (there || handed[u] && !(o.Retry && refused[u]))
+		return !o.Again && (there || lost[u] || handed[u] && !(o.Retry && refused[u]))
 	}
 	if o.Retry {
 		only = refused
 	}
 	return pass, only, nil
+}
+
+// lostAdds returns the new records of which it is not known whether the target has
+// them, under a key that it gave.
+func lostAdds(t *desk.Dossier, at At) (map[unit]bool, error) {
+	lost := map[unit]bool{}
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range runs {
+		r, err := ReadRun(t, n)
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range r.Steps {
+			if s.Outcome == Unknown && !s.handed && s.Act == changeset.Add && schema.IsNew(s.Key) && r.Head.At() == at {
+				lost[unit{s.ID, ""}] = true
+			}
+		}
+	}
+	return lost, nil
 }
 
 // everHanded returns the units that stand in load files, and those of them

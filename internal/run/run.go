@@ -48,6 +48,8 @@ type Ending struct {
 	Read    record.Record // what was read back where it is not what was written
 	Left    []string      // approved fields that were left alone, of a record written in part
 	Seen    record.Record // of a conflict: what the target has in the fields that moved
+	// Given says that the target gave the record its key, which the step has since.
+	Given bool
 }
 
 // handover is what is known of a step that was handed over to a system that takes

@@ -166,6 +166,10 @@ func (s *Step) outcomeOf(l *line, whole bool) {
 		l.name("answered")
 		*l = append(*l, b...)
 	}
+	if s.Given {
+		l.name("given")
+		*l = append(*l, "true"...)
+	}
 	if whole {
 		s.whole(l)
 	}

@@ -77,8 +77,11 @@ type Traits struct {
 	// KeyChanges means that Write gives a record another key where it stands,
 	// and keeps what no step names; else it deletes it and adds another.
 	KeyChanges bool
-	Links      int    // of a file, how many names it has
-	Owner      string // of a file, whose it is, where writing it would make it ours; else ""
+	// Assigns means that a new record whose key is one of schema.NewKey gets one
+	// from the target, which its Result says.
+	Assigns bool
+	Links   int    // of a file, how many names it has
+	Owner   string // of a file, whose it is, where writing it would make it ours; else ""
 }
 
 // State is one record as the target has it.
@@ -125,7 +128,8 @@ const (
 // Result is what became of one step. The zero Result is a step carried out.
 type Result struct {
 	Fate   Fate
-	Reason string // in words
+	Reason string     // in words
+	Key    record.Key // of an add: the key that the target gave the record
 }
 
 // Together refuses what is linked with a step that was not carried out, so

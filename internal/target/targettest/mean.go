@@ -9,6 +9,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/internal/target"
@@ -30,6 +31,7 @@ type Mean struct {
 	Doubt     func(s *target.Step) (doubtful, done bool) // whether its answer about a step is lost, and whether it did it
 	Rekeys    bool                                       // whether it gives records other keys where they stand
 	Born      string                                     // a field that it writes when a record is added, and never again
+	Next      int                                        // where it gives new records their keys: the next
 	System    string                                     // a field that it writes itself at each write
 
 	batches, steps, born int
@@ -70,7 +72,7 @@ var ErrLost = errors.New("the connection was lost")
 func (m *Mean) Name() string     { return "mean:records" }
 func (m *Mean) Fields() []string { return m.fields }
 func (m *Mean) Traits() target.Traits {
-	return target.Traits{Ext: ".csv", Batch: max(m.BatchSize, 1), KeyChanges: m.Rekeys}
+	return target.Traits{Ext: ".csv", Batch: max(m.BatchSize, 1), KeyChanges: m.Rekeys, Assigns: m.Next > 0}
 }
 func (m *Mean) Writable(context.Context) error { return nil }
 func (m *Mean) Refresh(context.Context) error  { return nil }
@@ -154,7 +156,7 @@ func (m *Mean) Write(ctx context.Context, steps []target.Step) ([]target.Result,
 			doubtful, done = m.Doubt(&steps[i])
 		}
 		if results[i].Fate == target.Done && done {
-			m.carryOut(&steps[i], moved)
+			results[i].Key = m.carryOut(&steps[i], moved)
 		}
 		if doubtful {
 			results[i] = target.Result{Fate: target.Unknown, Reason: "the answer was lost"}
@@ -223,7 +225,7 @@ func (m *Mean) stand(steps []target.Step) map[record.Key]record.Record {
 	return moved
 }
 
-func (m *Mean) carryOut(s *target.Step, moved map[record.Key]record.Record) {
+func (m *Mean) carryOut(s *target.Step, moved map[record.Key]record.Record) (given record.Key) {
 	at := m.find(s.Key)
 	switch s.Act {
 	case changeset.Add:
@@ -240,6 +242,11 @@ func (m *Mean) carryOut(s *target.Step, moved map[record.Key]record.Record) {
 		for _, f := range s.Record {
 			m.set(&r, f.Name, f.Value)
 		}
+		if m.Next > 0 && schema.IsNew(s.Key) {
+			given = record.NewKey(fmt.Sprint(m.Next))
+			m.Next++
+			r.Set(m.key[0], record.Text(given.Parts()[0]))
+		}
 		m.records = append(m.records, r)
 	case changeset.Delete:
 		m.records = slices.Delete(m.records, at, at+1)
@@ -254,6 +261,7 @@ func (m *Mean) carryOut(s *target.Step, moved map[record.Key]record.Record) {
 		}
 	}
 	m.Writes[s.Key.String()]++
+	return given
 }
 
 // become makes of a record the one that a step of a key change wants.

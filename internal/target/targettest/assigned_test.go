@@ -1,0 +1,121 @@
+package targettest
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/table"
+	"paletwin/internal/desk"
+	"paletwin/internal/disk/faulty"
+	"paletwin/internal/run"
+)
+
+// assigned makes a dossier of a copy with new records that have no key, where the
+// layout says that the system gives it.
+func assigned(t *testing.T, snapshot, edited string) *Update {
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "layouts"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts/aids.yaml"), []byte("record_set: aids\nkey: k\nkey_form: {zeros: 4}\nfields:\n  k: {kind: integer, key: assigned, required: true}\n  v: text\n"), 0o600))
+	d, err := desk.Find(faulty.NoSync{}, dir, dir)
+	require.NoError(t, err)
+	l, err := d.FindLayout("aids")
+	require.NoError(t, err)
+	x, _, err := d.Compare(context.Background(), &desk.Comparison{Title: "new", By: "lina", Now: clock(), Layout: l,
+		Snapshot: desk.Source{Name: "s.csv", Stream: strings.NewReader(snapshot)}, Edited: &desk.Source{Name: "e.csv", Stream: strings.NewReader(edited)},
+		Options: compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true}})
+	require.NoError(t, err)
+	u := &Update{t, d, x}
+	u.Approve()
+	return u
+}
+
+func tableNow(t *testing.T, m *Mean) *table.Image {
+	img, _, err := m.Table(t.Context())
+	require.NoError(t, err)
+	return img
+}
+
+func numbered(next int) *Mean {
+	m := NewMean([]string{"k"}, []string{"k", "v"}, []string{"0001", "a"}, []string{"0002", "b"})
+	m.BatchSize, m.Next = 2, next
+	return m
+}
+
+const (
+	numberedBefore = "k,v\n0001,a\n0002,b\n"
+	numberedAfter  = "k,v\n0001,A\n0002,b\n,c\nnew:lamp,d\n,e\n"
+)
+
+// New records get their keys from the target: they are proven, undone and told by
+// them, and which they were in the copy is known.
+func TestTheTargetGivesKeys(t *testing.T) {
+	u, m := assigned(t, numberedBefore, numberedAfter), numbered(700)
+	rep, err := u.Apply(m, run.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, run.Steps{Done: 4}, rep.Steps)
+	assert.True(t, rep.Verify.Holds(), "%+v", rep.Verify.Differences)
+	assert.Equal(t, "k,v\n0001,A\n0002,b\n700,c\n701,d\n702,e\n", strings.Join(sorted(m.State()), "\n")+"\n")
+	b, err := os.ReadFile(rep.Outcome)
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "701,")
+	assert.Contains(t, string(b), "it was new:lamp in the copy")
+	rep, err = u.Apply(m, run.Options{})
+	require.NoError(t, err)
+	assert.Zero(t, rep.Run, "what is done is not done again")
+	v, err := run.Verify(context.Background(), u.Dossier, run.Proof{Fresh: tableNow(t, m), Now: clock})
+	require.NoError(t, err)
+	assert.True(t, v.Holds(), "%+v", v.Differences)
+	assert.Empty(t, run.Check(u.Dossier))
+	back, err := u.Rollback(m).Apply(m, run.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, run.Steps{Done: 4}, back.Steps)
+	assert.Equal(t, numberedBefore, m.State())
+}
+
+// Where the answer is lost it cannot be told whether a new record is there: it is
+// unknown, and not added twice.
+func TestALostNewRecordIsNotAddedTwice(t *testing.T) {
+	for at := 1; at <= 2; at++ {
+		u, m := assigned(t, numberedBefore, numberedAfter), numbered(700)
+		m.LoseAt = at
+		_, err := u.Apply(m, run.Options{})
+		require.ErrorIs(t, err, ErrLost)
+		m.LoseAt = 0
+		rep, err := u.Apply(m, run.Options{})
+		require.NoError(t, err)
+		assert.Positive(t, rep.Steps.Unknown)
+		assert.Zero(t, rep.Steps.Conflict+rep.Steps.Refused)
+		rep, err = u.Apply(m, run.Options{})
+		require.NoError(t, err)
+		assert.Zero(t, rep.Run)
+		assert.Equal(t, 3, strings.Count(m.State(), "\n70"), "%s", m.State())
+	}
+}
+
+// A target that gives no keys refuses such records before anything is written.
+func TestAKeyIsNeeded(t *testing.T) {
+	u, m := assigned(t, numberedBefore, numberedAfter), numbered(0)
+	rep, err := u.Apply(m, run.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, run.Steps{Done: 1, Refused: 3}, rep.Steps)
+	assert.Equal(t, "k,v\n0001,A\n0002,b\n", m.State())
+	c, err := u.Dossier.Changes()
+	require.NoError(t, err)
+	defer c.Close()
+	var keys []string
+	for ch, err := range c.Changes() {
+		require.NoError(t, err)
+		if ch.Act == changeset.Add {
+			keys = append(keys, ch.Key.String())
+		}
+	}
+	assert.Equal(t, []string{"new:row 4", "new:lamp", "new:row 6"}, keys)
+}

@@ -105,19 +105,23 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo) (
 	if err != nil {
 		return nil, err
 	}
-	found, err := confirmed(ctx, t, tgt, at)
+	system, err := lastSystem(t)
 	if err != nil {
 		return nil, err
 	}
-	done, err := standingWith(t, at, found)
+	before, err := readPast(t, at)
+	if err != nil {
+		return nil, err
+	}
+	found, err := before.confirmed(ctx, t, tgt, system)
+	if err != nil {
+		return nil, err
+	}
+	done, err := before.standing(t, found)
 	if err != nil {
 		return nil, err
 	}
 	if err := observe(ctx, t, tgt, at, done, b.By, b.Now); err != nil {
-		return nil, err
-	}
-	system, err := lastSystem(t)
-	if err != nil {
 		return nil, err
 	}
 	if b.schema, err = t.Schema(); err != nil {

@@ -1,6 +1,8 @@
 package run
 
 import (
+	"iter"
+	"maps"
 	"slices"
 
 	"paletwin/core/changeset"
@@ -35,111 +37,100 @@ func (s *Step) units() []unit {
 	return u
 }
 
-// everDone returns the units that a dossier's runs did at a target, undone
-// since or not.
-func everDone(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
-	done, unknown := map[unit]standingUnit{}, map[unit]standingUnit{}
-	runs, err := Runs(t)
-	if err != nil {
-		return nil, err
-	}
-	for _, n := range runs {
-		r, err := ReadRun(t, n)
+// past is what a dossier's runs came to, unit by unit.
+type past struct {
+	done    map[unit]standingUnit // done at the target, undone since or not
+	unknown map[unit]standingUnit // of which the target lost the answer, and which no later run settled
+	handed  map[unit]*Step        // in load files, wherever these go, by the last step that has it
+}
+
+// readPast reads a dossier's runs, as far as they went to a target.
+func readPast(t *desk.Dossier, at At) (*past, error) {
+	p := &past{map[unit]standingUnit{}, map[unit]standingUnit{}, map[unit]*Step{}}
+	for r, err := range allRuns(t) {
 		if err != nil {
 			return nil, err
 		}
-		if r.Head.At() != at {
-			continue
-		}
 		for _, s := range r.Steps {
-			for _, u := range s.units() {
-				switch before, open := unknown[u]; {
-				case s.Outcome == Done:
-					done[u] = standingUnit{n, s}
-				case s.Outcome == Unknown:
-					unknown[u] = standingUnit{n, s}
-				case s.Outcome == Settled && open: // which that run did
-					done[u] = before
+			if r.Head.At() == at {
+				p.take(r.Head.Run, s)
+			}
+			if len(r.Loads) > 0 {
+				for _, u := range s.handedUnits() {
+					p.handed[u] = s
 				}
 			}
 		}
 	}
-	return done, nil
+	return p, nil
+}
+
+func (p *past) take(run int, s *Step) {
+	for _, u := range s.units() {
+		switch before, open := p.unknown[u]; {
+		case s.Outcome == Done:
+			p.done[u] = standingUnit{run, s}
+			delete(p.unknown, u)
+		case s.Outcome == Unknown && !s.handed:
+			p.unknown[u] = standingUnit{run, s}
+		case s.Outcome == Settled && open: // which that run did
+			p.done[u] = before
+			delete(p.unknown, u)
+		}
+	}
+}
+
+// allRuns reads a dossier's runs, the first one first.
+func allRuns(t *desk.Dossier) iter.Seq2[*Record, error] {
+	return func(yield func(*Record, error) bool) {
+		runs, err := Runs(t)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		for _, n := range runs {
+			if r, err := ReadRun(t, n); !yield(r, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// everDone returns the units that a dossier's runs did at a target, undone
+// since or not.
+func everDone(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
+	p, err := readPast(t, at)
+	if err != nil {
+		return nil, err
+	}
+	return p.done, nil
 }
 
 // left returns what a plan passes over: what was done, unless it is to be
-// done again, and what was handed over, whatever was answered. Of a retry the
+// done again, what was handed over, whatever was answered, and new records of which
+// it is not known whether the target has them, under a key that it gave. Of a retry the
 // plan takes only what a system refused, or, where the target shows what it
 // has, did not answer: only is then that, else nil.
 func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[unit]bool, err error) {
-	done, err := everDone(t, at)
+	p, err := readPast(t, at)
 	if err != nil {
 		return nil, nil, err
 	}
-	handed, refused, err := everHanded(t, o.RetryUnknown)
-	if err != nil {
-		return nil, nil, err
-	}
-	lost, err := lostAdds(t, at)
-	if err != nil {
-		return nil, nil, err
+	refused := map[unit]bool{}
+	for u, s := range p.handed {
+		if s.Outcome == Refused || s.Outcome == Unknown && o.RetryUnknown || slices.Contains(s.Left, u.field) {
+			refused[u] = true
+		}
 	}
 	pass = func(u unit) bool {
-		_, there := done[u]
-		return !o.Again && (there || lost[u] || handed[u] && !(o.Retry && refused[u]))
+		_, done := p.done[u]
+		lost, open := p.unknown[u]
+		return !o.Again && (done || open && schema.IsNew(lost.step.Key) || p.handed[u] != nil && !(o.Retry && refused[u]))
 	}
 	if o.Retry {
 		only = refused
 	}
 	return pass, only, nil
-}
-
-// lostAdds returns the new records of which it is not known whether the target has
-// them, under a key that it gave.
-func lostAdds(t *desk.Dossier, at At) (map[unit]bool, error) {
-	lost := map[unit]bool{}
-	runs, err := Runs(t)
-	if err != nil {
-		return nil, err
-	}
-	for _, n := range runs {
-		r, err := ReadRun(t, n)
-		if err != nil {
-			return nil, err
-		}
-		for _, s := range r.Steps {
-			if s.Outcome == Unknown && !s.handed && s.Act == changeset.Add && schema.IsNew(s.Key) && r.Head.At() == at {
-				lost[unit{s.ID, ""}] = true
-			}
-		}
-	}
-	return lost, nil
-}
-
-// everHanded returns the units that stand in load files, and those of them
-// that were refused at last, or, if unknown counts too, were not answered.
-func everHanded(t *desk.Dossier, unknown bool) (handed, refused map[unit]bool, err error) {
-	handed, refused = map[unit]bool{}, map[unit]bool{}
-	runs, err := Runs(t)
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, n := range runs {
-		r, err := ReadRun(t, n)
-		if err != nil {
-			return nil, nil, err
-		}
-		if len(r.Loads) == 0 {
-			continue
-		}
-		for _, s := range r.Steps {
-			for _, u := range s.handedUnits() {
-				handed[u] = true
-				refused[u] = s.Outcome == Refused || s.Outcome == Unknown && unknown || slices.Contains(s.Left, u.field)
-			}
-		}
-	}
-	return handed, refused, nil
 }
 
 // handedUnits returns the units of a step that stand in load files.
@@ -152,14 +143,20 @@ func (s *Step) handedUnits() []unit {
 
 // standing returns the units that a dossier's runs did at a target and that no
 // rollback has undone there since.
-func standing(t *desk.Dossier, at At) (map[unit]standingUnit, error) { return standingWith(t, at, nil) }
+func standing(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
+	p, err := readPast(t, at)
+	if err != nil {
+		return nil, err
+	}
+	return p.standing(t, nil)
+}
 
-// standingWith is standing with units of which it was found out that they were
-// done, too.
-func standingWith(t *desk.Dossier, at At, confirmed map[unit]standingUnit) (map[unit]standingUnit, error) {
-	done, err := everDone(t, at)
-	if err != nil || len(done)+len(confirmed) == 0 {
-		return done, err
+// standing is what stands of the past, with units of which it was found out that they
+// were done, too.
+func (p *past) standing(t *desk.Dossier, confirmed map[unit]standingUnit) (map[unit]standingUnit, error) {
+	done := maps.Clone(p.done)
+	if len(done)+len(confirmed) == 0 {
+		return done, nil
 	}
 	for u, d := range confirmed {
 		if _, there := done[u]; !there {

@@ -2,6 +2,8 @@ package run
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"paletwin/internal/desk"
@@ -51,43 +53,29 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, don
 	return v.later.err
 }
 
-// confirmed returns, of steps whose answer was lost, the units that were carried
-// out: those whose record is as they meant it.
-func confirmed(ctx context.Context, t *desk.Dossier, tgt target.Target, at At) (map[unit]standingUnit, error) {
-	found := map[unit]standingUnit{}
-	if _, later := tgt.(target.Loader); later {
-		return found, nil
-	}
-	runs, err := Runs(t)
-	if err != nil {
-		return nil, err
+// confirmed returns, of units whose answer was lost, those that were carried
+// out: their record is as the step meant it.
+func (p *past) confirmed(ctx context.Context, t *desk.Dossier, tgt target.Target, system []string) (map[unit]standingUnit, error) {
+	if len(p.unknown) == 0 {
+		return nil, nil
 	}
 	sc, err := t.Schema()
 	if err != nil {
 		return nil, err
 	}
-	for _, n := range runs {
-		r, err := ReadRun(t, n)
-		if err != nil {
-			return nil, err
-		}
-		var open []*Step
-		for _, s := range r.Steps {
-			if s.Outcome == Unknown && !s.handed && r.Head.At() == at {
-				open = append(open, s)
-			}
-		}
-		states, err := tgt.Current(ctx, keys(open))
-		if err != nil {
-			return nil, err
-		}
-		for i, s := range open {
-			if !s.stands(sc, r.Head.System, &states[i]) {
-				continue
-			}
-			for _, u := range s.units() {
-				found[u] = standingUnit{n, s}
-			}
+	units := slices.Collect(maps.Keys(p.unknown))
+	steps := make([]*Step, len(units))
+	for i, u := range units {
+		steps[i] = p.unknown[u].step
+	}
+	states, err := tgt.Current(ctx, keys(steps))
+	if err != nil {
+		return nil, err
+	}
+	found := map[unit]standingUnit{}
+	for i, u := range units {
+		if steps[i].stands(sc, system, &states[i]) {
+			found[u] = p.unknown[u]
 		}
 	}
 	return found, nil

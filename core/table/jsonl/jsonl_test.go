@@ -2,6 +2,7 @@ package jsonl
 
 import (
 	"bytes"
+	"io"
 	"strings"
 	"testing"
 
@@ -169,3 +170,31 @@ func TestAbsentMembers(t *testing.T) {
 	}
 	assert.Equal(t, []string{"1", "", "\x00"}, keys)
 }
+
+// Writer writes JSON Lines: one object a record, all values as texts. It is a
+// table.Writer.
+type Writer struct {
+	W      io.Writer
+	fields []string
+	line   []byte
+}
+
+// Write writes a row: first the headings, then records.
+func (w *Writer) Write(row []record.Value) error {
+	if w.fields == nil {
+		for _, v := range row {
+			w.fields = append(w.fields, v.String())
+		}
+		return nil
+	}
+	r := make(record.Record, len(row))
+	for i, v := range row {
+		r[i] = record.Field{Name: w.fields[i], Value: v}
+	}
+	w.line = append(AppendRecord(w.line[:0], r, nil), '\n')
+	_, err := w.W.Write(w.line)
+	return err
+}
+
+// Close ends the table; the io.Writer stays open.
+func (w *Writer) Close() error { return nil }

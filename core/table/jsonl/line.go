@@ -174,31 +174,3 @@ func encode(v record.Value, typ byte) []byte {
 	}
 	return jsontext.AppendString(nil, v.String())
 }
-
-// Writer writes JSON Lines: one object a record, all values as texts. It is a
-// table.Writer.
-type Writer struct {
-	W      io.Writer
-	fields []string
-	line   []byte
-}
-
-// Write writes a row: first the headings, then records.
-func (w *Writer) Write(row []record.Value) error {
-	if w.fields == nil {
-		for _, v := range row {
-			w.fields = append(w.fields, v.String())
-		}
-		return nil
-	}
-	r := make(record.Record, len(row))
-	for i, v := range row {
-		r[i] = record.Field{Name: w.fields[i], Value: v}
-	}
-	w.line = append(AppendRecord(w.line[:0], r, nil), '\n')
-	_, err := w.W.Write(w.line)
-	return err
-}
-
-// Close ends the table; the io.Writer stays open.
-func (w *Writer) Close() error { return nil }

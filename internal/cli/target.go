@@ -4,7 +4,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"paletwin/internal/desk"
-	"paletwin/internal/target/open"
+	"paletwin/internal/target"
 	"paletwin/internal/update"
 )
 
@@ -43,7 +43,7 @@ func (a *app) office() *update.Office {
 // targetName is a target as a request names it: a name on the desk, a URL, or an
 // absolute path.
 func (a *app) targetName(t *desk.Dossier, to string) string {
-	if _, named := t.Desk().Settings.Targets[to]; to == "" || named || open.Scheme(to) != "" {
+	if _, named := t.Desk().Settings.Targets[to]; to == "" || named || target.Scheme(to) != "" {
 		return to
 	}
 	return a.path(to)

@@ -18,6 +18,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"paletwin/internal/disk"
+	"paletwin/internal/target"
 )
 
 // SettingsName is the file that makes a folder a desk.
@@ -44,14 +45,14 @@ type Settings struct {
 
 // Target is a place that has a name on the desk.
 type Target struct {
-	To    string `yaml:"to"`    // a path, from the desk's folder; absolute once the desk is open
+	To    string `yaml:"to"`    // a URL, or a path from the desk's folder; absolute once the desk is open
 	Trial bool   `yaml:"trial"` // it is for trying: nothing is asked before something is done again there
 }
 
-// Trial reports whether a target, named by its path, is for trying.
-func (s *Settings) Trial(path string) bool {
+// Trial reports whether a target, by its name, is for trying.
+func (s *Settings) Trial(name string) bool {
 	for _, t := range s.Targets {
-		if t.Trial && (t.To == path || disk.SameFile(t.To, path)) {
+		if t.Trial && (t.To == name || target.Scheme(t.To) != "" && target.Public(t.To) == name || disk.SameFile(t.To, name)) {
 			return true
 		}
 	}
@@ -125,7 +126,7 @@ func load(fsys disk.FS, dir string) (*Desk, error) {
 		if x.To == "" {
 			return nil, fmt.Errorf("%s: %w: the target %s has no \"to\"", filepath.Join(dir, SettingsName), ErrSettings, name)
 		}
-		if !filepath.IsAbs(x.To) {
+		if target.Scheme(x.To) == "" && !filepath.IsAbs(x.To) {
 			x.To = filepath.Join(dir, x.To)
 			d.Settings.Targets[name] = x
 		}

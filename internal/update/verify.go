@@ -9,7 +9,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/handoff"
 	"paletwin/internal/run"
-	"paletwin/internal/target/open"
+	"paletwin/internal/target"
 )
 
 // Verify asks whether what was meant to change did, and nothing else.
@@ -80,7 +80,7 @@ func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, s *
 		f, err = desk.OpenSource(o.FS, &named)
 	case last == nil:
 		return nil, nil, NothingDone(t)
-	case open.Scheme(last.Target) == "":
+	case target.Scheme(last.Target) == "":
 		read := last.Read
 		read.Known = last.Found
 		f, err = t.OpenTable(last.Target, filepath.Base(last.Target), read)

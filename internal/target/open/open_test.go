@@ -9,6 +9,7 @@ import (
 
 	"paletwin/core/schema"
 	"paletwin/internal/disk"
+	"paletwin/internal/target"
 	"paletwin/internal/target/open"
 )
 
@@ -24,7 +25,7 @@ func TestNames(t *testing.T) {
 		assert.Equal(t, want, open.Name(said))
 	}
 	for _, file := range []string{"register.csv", "a:b.csv", "/desk/round 2:1.csv", `C:\desk\register.csv`} {
-		assert.Empty(t, open.Scheme(file), file)
+		assert.Empty(t, target.Scheme(file), file)
 		assert.True(t, filepath.IsAbs(open.Name(file)), file)
 	}
 }

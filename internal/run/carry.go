@@ -96,10 +96,12 @@ func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, forms
 	if err := jr.append(intents(n, part)); err != nil {
 		return err
 	}
-	results, err := j.Target.Write(ctx, forTarget(part, forms))
+	sent := forTarget(part, forms)
+	results, err := j.Target.Write(ctx, sent)
 	if err != nil {
 		return err
 	}
+	target.Doubted(sent, results)
 	if h, ok := j.Target.(target.Loader); ok {
 		for _, s := range part {
 			s.Outcome, s.When = Unknown, j.Now()

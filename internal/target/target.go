@@ -150,6 +150,23 @@ func Together(steps []Step, results []Result) {
 	}
 }
 
+// Doubted makes unknown what is linked with a step of which it cannot be told
+// whether it was carried out: a link has one fate.
+func Doubted(steps []Step, results []Result) {
+	doubt := map[string]int{}
+	for i := range steps {
+		if steps[i].Linked != "" && results[i].Fate == Unknown {
+			doubt[steps[i].Linked] = i
+		}
+	}
+	for i := range steps {
+		if by, ok := doubt[steps[i].Linked]; ok && results[i].Fate == Done {
+			results[i].Fate = Unknown
+			results[i].Reason = fmt.Sprintf("linked with %s: %s", steps[by].Key, results[by].Reason)
+		}
+	}
+}
+
 // Loader is a Target that cannot be written directly: it makes files that
 // somebody loads into it, so that what became of a step is known only later.
 // Its Write refuses nothing: Check did.

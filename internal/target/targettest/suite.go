@@ -55,13 +55,17 @@ type Update struct {
 
 // NewUpdate compares two CSV texts with the key k and approves everything.
 func NewUpdate(t *testing.T, snapshot, edited string) *Update {
+	return newUpdate(t, snapshot, edited, compare.SlipsOff)
+}
+
+func newUpdate(t *testing.T, snapshot, edited, slips string) *Update {
 	d, err := desk.Find(disk.OS{}, t.TempDir(), "")
 	require.NoError(t, err)
 	d.Password = Password
 	x, _, err := d.Compare(context.Background(), &desk.Comparison{Title: "suite", By: "lina", Now: clock(),
 		Snapshot: desk.Source{Name: "s.csv", Stream: strings.NewReader(snapshot)},
 		Edited:   &desk.Source{Name: "e.csv", Stream: strings.NewReader(edited)},
-		Options:  compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true}})
+		Options:  compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true, SlipSearch: compare.SlipSearch{Slips: slips}}})
 	require.NoError(t, err)
 	u := &Update{t, d, x}
 	u.Approve()

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"errors"
 	"slices"
 	"strings"
@@ -8,6 +9,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/internal/desk"
 )
 
@@ -104,10 +106,15 @@ func (q *Question) ask(t *desk.Dossier) ([]Event, error) {
 }
 
 // otherForms finds the changes of a record whose key stands in the change set in
-// another form than the one that is asked about; nil where there are none.
+// another form than the one that is asked about, or which a target gave its key; nil
+// where there are none.
 func otherForms(t *desk.Dossier, key record.Key) (*desk.Changes, []changeset.Line, error) {
 	s, err := t.Schema()
-	if err != nil || s.OneForm() {
+	if err != nil || s.OneForm() && !s.Assigned() {
+		return nil, nil, err
+	}
+	given, err := givenKeys(t, s)
+	if err != nil {
 		return nil, nil, err
 	}
 	c, err := t.Changes()
@@ -120,7 +127,7 @@ func otherForms(t *desk.Dossier, key record.Key) (*desk.Changes, []changeset.Lin
 		if err != nil {
 			return nil, nil, errors.Join(err, c.Close())
 		}
-		if s.Key(ch.Key) == s.Key(key) {
+		if s.Key(ch.Key) == s.Key(key) || given[ch.ID] != (record.Key{}) && s.Key(given[ch.ID]) == s.Key(key) {
 			lines = append(lines, line)
 		}
 	}
@@ -128,6 +135,25 @@ func otherForms(t *desk.Dossier, key record.Key) (*desk.Changes, []changeset.Lin
 		return nil, nil, c.Close()
 	}
 	return c, lines, nil
+}
+
+// givenKeys are the keys that targets gave new records, by their changes.
+func givenKeys(t *desk.Dossier, s *schema.Schema) (map[changeset.ID]record.Key, error) {
+	if !s.Assigned() {
+		return nil, nil
+	}
+	given := map[changeset.ID]record.Key{}
+	for r, err := range allRuns(t) {
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range r.Steps {
+			if x.Given {
+				given[x.ID] = x.Key
+			}
+		}
+	}
+	return given, nil
 }
 
 // askAll reads a whole change set, unless its description says that nothing
@@ -150,6 +176,14 @@ func (q *Question) events(t *desk.Dossier, c *desk.Changes, lines []changeset.Li
 	if err != nil {
 		return nil, err
 	}
+	s, err := t.Schema()
+	if err != nil {
+		return nil, err
+	}
+	given, err := givenKeys(t, s)
+	if err != nil {
+		return nil, err
+	}
 	var all []Event
 	for _, l := range lines {
 		ch, err := l.Change(c.Header.Fields)
@@ -157,7 +191,7 @@ func (q *Question) events(t *desk.Dossier, c *desk.Changes, lines []changeset.Li
 			return nil, err
 		}
 		for i, st := range c.Ledger.States(l, ch) {
-			e := Event{Dossier: t, Key: ch.Key, Act: ch.Act, Field: st.Field, State: st, Deeds: deeds[unit{ch.ID, st.Field}]}
+			e := Event{Dossier: t, Key: cmp.Or(given[ch.ID], ch.Key), Act: ch.Act, Field: st.Field, State: st, Deeds: deeds[unit{ch.ID, st.Field}]}
 			if ch.Act == changeset.Amend {
 				e.From, e.To = ch.Fields[i].From, ch.Fields[i].To
 				if st.Given != nil {
@@ -184,19 +218,14 @@ func same(a, b string) bool { return strings.EqualFold(a, b) }
 
 // readDeeds reads what a dossier's runs did, by what they did it to.
 func readDeeds(t *desk.Dossier) (map[unit][]Deed, error) {
-	runs, err := Runs(t)
-	if err != nil {
-		return nil, err
-	}
 	deeds := map[unit][]Deed{}
-	for _, n := range runs {
-		r, err := ReadRun(t, n)
+	for r, err := range allRuns(t) {
 		if err != nil {
 			return nil, err
 		}
 		for _, s := range r.Steps {
 			for _, u := range s.attempted() {
-				d := Deed{Run: n, Outcome: s.Outcome, Reason: s.Reason, By: r.Head.By, When: s.When, Target: r.Head.Target, Load: r.loadOf(s, u.field)}
+				d := Deed{Run: r.Head.Run, Outcome: s.Outcome, Reason: s.Reason, By: r.Head.By, When: s.When, Target: r.Head.Target, Load: r.loadOf(s, u.field)}
 				if d.When.IsZero() {
 					d.When = r.Head.When
 				}

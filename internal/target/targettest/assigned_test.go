@@ -12,6 +12,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk/faulty"
@@ -78,6 +79,10 @@ func TestTheTargetGivesKeys(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, run.Steps{Done: 4}, back.Steps)
 	assert.Equal(t, numberedBefore, m.State())
+	events, _, err := run.History(u.Desk, run.Question{Record: func(*desk.RecordSet) (record.Key, bool) { return record.NewKey("701"), true }})
+	require.NoError(t, err)
+	require.Len(t, events, 2, "it came, and it went")
+	assert.Equal(t, record.NewKey("701"), events[0].Key)
 }
 
 // Where the answer is lost it cannot be told whether a new record is there: it is

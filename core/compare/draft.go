@@ -46,6 +46,7 @@ type tally struct {
 type drafter struct {
 	*reading
 	values map[int]map[uint64]uint32 // of unique fields: how many rows of the copy have a value
+	named  map[string]bool           // the keys by which new records go, that values may name
 }
 
 // drafts prepares the making of drafts.
@@ -54,7 +55,32 @@ func (r *reading) drafts(ctx context.Context) (*drafter, error) {
 	if r.l == nil {
 		return dr, nil
 	}
-	return dr, table.Guard(func() error { return dr.countValues(ctx) })
+	return dr, table.Guard(func() error {
+		dr.nameNew()
+		return dr.countValues(ctx)
+	})
+}
+
+// nameNew lists the keys by which new records go, where the system gives them theirs.
+func (dr *drafter) nameNew() {
+	if !dr.l.Schema().Assigned() {
+		return
+	}
+	dr.named = map[string]bool{}
+	for _, j := range dr.adds {
+		if k := dr.newKey(dr.copy.raw(j), j); schema.IsNew(k) {
+			dr.named[k.String()] = true
+		}
+	}
+}
+
+// takeText reads the copy's text for a field as the layout says; one that names a new
+// record is taken as it stands.
+func (dr *drafter) takeText(fl *layout.Field, text string) (string, []layout.Problem) {
+	if dr.named[text] {
+		return text, nil
+	}
+	return fl.Take(text)
 }
 
 // each makes the drafts, chunk by chunk on all cores, and hands them to take in

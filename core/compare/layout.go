@@ -102,7 +102,7 @@ func (dr *drafter) takeValue(b *batch, f int, j uint32, fc *changeset.FieldChang
 	if fl.Shows(fc.To.String(), fc.From.String()) {
 		return false
 	}
-	text, ps := fl.Take(fc.To.String())
+	text, ps := dr.takeText(fl, fc.To.String())
 	if fl.Same(fc.From.String(), text) {
 		return false
 	}
@@ -126,6 +126,9 @@ func (dr *drafter) takeValue(b *batch, f int, j uint32, fc *changeset.FieldChang
 	}
 	if n := dr.values[f]; n != nil && !fc.To.Blank() && n[xxh3.HashString(fl.Canonical(fc.To.String()))] > 1 {
 		ps = append(ps, layout.Problem{Code: changeset.ValueUnique.Name, Field: fc.Field, Level: "stop", Text: fmt.Sprintf("%q is the value of several records", fc.To)})
+	}
+	if dr.named[fc.To.String()] {
+		return true
 	}
 	for _, p := range append(ps, fl.CheckMove(fc.From.String(), fc.To.String())...) {
 		dr.mark(b, fc, p, j)
@@ -188,7 +191,7 @@ func (dr *drafter) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 		case fl.Access == schema.System || fl.Access == schema.ReadOnly:
 			continue
 		default:
-			text, ps := fl.Take(f.Value.String())
+			text, ps := dr.takeText(fl, f.Value.String())
 			if text != f.Value.String() {
 				f.Value = record.Text(text)
 			}

@@ -2,7 +2,6 @@ package compare
 
 import (
 	"context"
-
 	"fmt"
 	"strings"
 

@@ -25,35 +25,99 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 	if err != nil {
 		return nil, err
 	}
-	from := 0
-	for _, part := range batches(write, j.batchSize()) {
-		if from > 0 {
-			if err := wait(ctx, j.Options.Pause); err != nil {
-				return nil, r.broken(err, nil)
-			}
-		}
-		j.Progress("writing", from, len(write))
-		r.batch++
-		if err := j.batch(ctx, jr, r.batch, part, forms); err != nil {
-			if errors.Is(err, target.ErrMoved) {
-				return nil, r.broken(errors.Join(err, j.abandon(jr, r)), nil)
-			}
-			if errors.As(err, new(*target.Unwritten)) {
-				part = nil
-			}
-			return nil, r.broken(err, part)
-		}
-		from += len(part)
-		if j.Options.StopAfter.reached(r.Counts().Refused, len(r.Steps)) {
-			rep.Stopped = from < len(write)
-			break
-		}
+	if err := j.inBatches(ctx, jr, r, rep, write, forms); err != nil {
+		return nil, err
 	}
 	rep, err = j.end(ctx, jr, r, rep)
 	if err != nil {
 		err = &Broken{Run: r.Head.Run, Done: r.Counts().Done, Of: len(r.Steps), Written: true, Err: err}
 	}
 	return rep, err
+}
+
+// inBatches writes the steps: those that name new records by the keys that they get
+// after these.
+func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report, write []*Step, forms map[changeset.ID]target.Form) error {
+	keys, err := knownKeys(j.Dossier, r.Head.At())
+	if err != nil {
+		return err
+	}
+	parts, never := [][]*Step{write}, []*Step(nil)
+	if j.schema.Assigned() {
+		parts, never = inTurn(write, keys)
+	}
+	from := 0
+	for _, part := range parts {
+		ready, lacking := named(part, keys)
+		never = append(never, lacking...)
+		for _, b := range batches(ready, j.batchSize()) {
+			if from > 0 {
+				if err := wait(ctx, j.Options.Pause); err != nil {
+					return r.broken(err, nil)
+				}
+			}
+			j.Progress("writing", from, len(write))
+			r.batch++
+			if err := j.oneBatch(ctx, jr, r, b, forms); err != nil {
+				return err
+			}
+			for _, s := range b {
+				if s.Given && keys != nil {
+					keys[s.wentBy()] = s.Key.String()
+				}
+			}
+			from += len(b)
+			if j.Options.StopAfter.reached(r.Counts().Refused, len(r.Steps)) {
+				rep.Stopped = from < len(write)
+				return nil
+			}
+		}
+	}
+	return j.lacking(jr, r, never)
+}
+
+// oneBatch carries out a batch, or says how far the run had come.
+func (j *Job) oneBatch(ctx context.Context, jr *journal, r *Record, part []*Step, forms map[changeset.ID]target.Form) error {
+	err := j.batch(ctx, jr, r.batch, part, forms)
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, target.ErrMoved):
+		return r.broken(errors.Join(err, j.abandon(jr, r)), nil)
+	case errors.As(err, new(*target.Unwritten)):
+		part = nil
+	}
+	return r.broken(err, part)
+}
+
+// named resolves what steps name, and returns those of which a name has no key.
+func named(part []*Step, keys map[string]string) (ready, lacking []*Step) {
+	if keys == nil {
+		return part, nil // no key is given here
+	}
+	for _, s := range part {
+		if len(s.names()) == 0 {
+			ready = append(ready, s)
+			continue
+		}
+		if s.resolve(keys); len(s.names()) > 0 {
+			lacking = append(lacking, s)
+		} else {
+			ready = append(ready, s)
+		}
+	}
+	return ready, lacking
+}
+
+// lacking refuses steps that name a new record which got no key.
+func (j *Job) lacking(jr *journal, r *Record, steps []*Step) error {
+	if len(steps) == 0 {
+		return nil
+	}
+	for _, s := range steps {
+		s.Outcome, s.Reason, s.When = Refused, "it names "+s.names()[0]+", which has no key there", j.Now()
+	}
+	return jr.append(outcomes(r.batch, steps, nil))
 }
 
 // broken says how far a run had come when it failed, with a batch open or none.
@@ -144,14 +208,6 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 	return nil
 }
 
-// given makes the key that the target gave a new record the step's.
-func (s *Step) given(k record.Key) {
-	if len(k.Parts()) > 0 && k != s.Key {
-		s.Reason, s.Given = "it was "+s.Key.String()+" in the copy", true
-		s.Key = k
-	}
-}
-
 // noteRead keeps what was read back where it is not what was written.
 func (s *Step) noteRead(now *target.State) {
 	s.Read = nil
@@ -238,6 +294,18 @@ func (j *Job) close(jr *journal, r *Record, how string) error {
 	return jr.append(ended(how, j.Now()))
 }
 
+// resolveAll resolves what the steps of an interrupted run name, as far as it got.
+func (j *Job) resolveAll(r *Record, steps []*Step) error {
+	keys, err := knownKeys(j.Dossier, r.Head.At())
+	if err != nil || len(keys) == 0 {
+		return err
+	}
+	for _, s := range steps {
+		s.resolve(keys)
+	}
+	return nil
+}
+
 // finish ends a run that was interrupted, under its own number and with its
 // own backup and rollback file. A step whose batch was open is done if the
 // target has what it wanted.
@@ -250,6 +318,9 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		if s.Outcome == "" {
 			rest = append(rest, s)
 		}
+	}
+	if err := j.resolveAll(r, rest); err != nil {
+		return nil, err
 	}
 	states, err := j.Target.Current(ctx, keys(rest))
 	if err != nil {

@@ -101,6 +101,7 @@ type stepLine struct {
 	Lead    string             `json:"lead,omitempty"`
 	When    *time.Time         `json:"when,omitempty"`
 	Given   bool               `json:"given,omitempty"` // the key is one that the target gave
+	Named   map[string]string  `json:"named,omitempty"` // keys of new records, by what they went by
 }
 
 // fieldLine is a field in order: from and to of an amend, to of an add, from
@@ -373,6 +374,9 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		s.Read, s.Seen, s.Left = recordOf(l.Read), recordOf(l.Seen), l.Left
 		if s.Given = l.Given; l.Given {
 			s.Key = record.NewKey(l.Key...)
+		}
+		if len(l.Named) > 0 {
+			s.resolve(l.Named)
 		}
 		s.answered = l.Known
 	}

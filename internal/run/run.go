@@ -50,6 +50,8 @@ type Ending struct {
 	Seen    record.Record // of a conflict: what the target has in the fields that moved
 	// Given says that the target gave the record its key, which the step has since.
 	Given bool
+	// Named are the keys that were written in the place of what new records went by.
+	Named map[string]string
 }
 
 // handover is what is known of a step that was handed over to a system that takes

@@ -170,6 +170,11 @@ func (s *Step) outcomeOf(l *line, whole bool) {
 		l.name("given")
 		*l = append(*l, "true"...)
 	}
+	if len(s.Named) > 0 {
+		b, _ := json.Marshal(s.Named) // texts are always encoded
+		l.name("named")
+		*l = append(*l, b...)
+	}
 	if whole {
 		s.whole(l)
 	}

@@ -17,6 +17,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/disk/faulty"
 	"paletwin/internal/run"
+	"paletwin/internal/target"
 )
 
 // assigned makes a dossier of a copy with new records that have no key, where the
@@ -24,7 +25,7 @@ import (
 func assigned(t *testing.T, snapshot, edited string) *Update {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "layouts"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts/aids.yaml"), []byte("record_set: aids\nkey: k\nkey_form: {zeros: 4}\nfields:\n  k: {kind: integer, key: assigned, required: true}\n  v: text\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts/aids.yaml"), []byte("record_set: aids\nkey: k\nkey_form: {zeros: 4}\nfields:\n  k: {kind: integer, key: assigned, required: true}\n  v: text\n  parent: integer\n"), 0o600))
 	d, err := desk.Find(faulty.NoSync{}, dir, dir)
 	require.NoError(t, err)
 	l, err := d.FindLayout("aids")
@@ -123,4 +124,86 @@ func TestAKeyIsNeeded(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"new:row 4", "new:lamp", "new:row 6"}, keys)
+}
+
+const (
+	families      = "k,v,parent\n0001,a,\n0002,b,0001\n"
+	moreFamilies  = "k,v,parent\n0001,a,new:root\n0002,b,0001\nnew:leaf,c,new:twig\nnew:twig,d,new:root\nnew:root,e,\n,f,new:leaf\n"
+	hopeless      = "k,v,parent\n0001,A,\n0002,b,new:one\nnew:one,c,new:two\nnew:two,d,new:one\nnew:three,e,new:ghost\nnew:four,f,\n"
+	familiesAfter = "k,v,parent\n0001,a,700\n0002,b,0001\n700,e,\n701,d,700\n702,c,701\n703,f,702\n"
+)
+
+func family() *Mean {
+	m := NewMean([]string{"k"}, []string{"k", "v", "parent"}, []string{"0001", "a", ""}, []string{"0002", "b", "0001"})
+	m.BatchSize, m.Next = 2, 700
+	return m
+}
+
+// New records that name each other are written in an order in which the names have
+// keys, however far a run gets; what is proven and undone are the keys.
+func TestNewRecordsNameEachOther(t *testing.T) {
+	for at := 0; at <= 5; at++ {
+		u, m := assigned(t, families, moreFamilies), family()
+		m.BatchSize = 1
+		m.Before = func(m *Mean, batch int) {
+			if batch == at { // it dies before it does anything
+				m.LoseAt, m.Refuse = at, func(*target.Step) string { return "down" }
+			}
+		}
+		_, err := u.Apply(m, run.Options{})
+		m.LoseAt, m.Refuse, m.Before = 0, nil, nil
+		if at > 0 {
+			require.ErrorIs(t, err, ErrLost)
+		} else {
+			require.NoError(t, err)
+		}
+		rep, err := u.Apply(m, run.Options{Again: at > 0})
+		require.NoError(t, err)
+		require.Zero(t, rep.Steps.Conflict, "%d: %v\n%s", at, rep.Steps, m.State())
+		if at > 0 { // the one that was being written is done when somebody has looked
+			_, err = u.Apply(m, run.Options{Again: true})
+			require.NoError(t, err)
+		}
+		if at == 0 {
+			require.Equal(t, familiesAfter, strings.Join(sorted(m.State()), "\n")+"\n")
+			v, err := run.Verify(context.Background(), u.Dossier, run.Proof{Fresh: tableNow(t, m), Now: clock})
+			require.NoError(t, err)
+			require.True(t, v.Holds(), "%+v", v.Differences)
+			require.Empty(t, run.Check(u.Dossier))
+			back, err := u.Rollback(m).Apply(m, run.Options{})
+			require.NoError(t, err)
+			require.Equal(t, run.Steps{Done: 5}, back.Steps)
+			require.Equal(t, families, m.State())
+		}
+		require.NotContains(t, m.State(), "new:", "%d", at)
+	}
+}
+
+// A name that gets no key is never written: of a ring, of a record that is not there.
+func TestNamesWithoutAKeyAreRefused(t *testing.T) {
+	u, m := assigned(t, families, hopeless), family()
+	rep, err := u.Apply(m, run.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, run.Steps{Done: 2, Refused: 3}, rep.Steps, "0001 and new:four; new:three is stopped")
+	assert.Equal(t, "k,v,parent\n0001,A,\n0002,b,0001\n700,f,\n", strings.Join(sorted(m.State()), "\n")+"\n")
+}
+
+// What names a record that the target refused is refused, too.
+func TestNamesOfWhatIsRefused(t *testing.T) {
+	u, m := assigned(t, families, moreFamilies), family()
+	m.Refuse = func(s *target.Step) string {
+		if s.Key.String() == "new:root" {
+			return "no more roots"
+		}
+		return ""
+	}
+	rep, err := u.Apply(m, run.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, run.Steps{Refused: 5}, rep.Steps)
+	assert.Equal(t, families, m.State())
+	m.Refuse = nil
+	rep, err = u.Apply(m, run.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, run.Steps{Done: 5}, rep.Steps)
+	assert.Equal(t, familiesAfter, strings.Join(sorted(m.State()), "\n")+"\n")
 }

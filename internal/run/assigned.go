@@ -1,0 +1,132 @@
+package run
+
+import (
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/schema"
+	"paletwin/internal/desk"
+)
+
+// This file is about new records that get their keys from the target, and about
+// values that name them.
+
+// given makes the key that the target gave a new record the step's.
+func (s *Step) given(k record.Key) {
+	if len(k.Parts()) > 0 && k != s.Key {
+		s.Reason, s.Given = "it was "+s.Key.String()+" in the copy", true
+		s.Key = k
+	}
+}
+
+// names lists the new records that the step's values name.
+func (s *Step) names() []string {
+	var all []string
+	note := func(v record.Value) {
+		if t := v.String(); schema.NamesNew(t) {
+			all = append(all, t)
+		}
+	}
+	for _, f := range s.Fields {
+		note(f.To)
+	}
+	if s.Act == changeset.Add {
+		for _, f := range s.Record {
+			note(f.Value)
+		}
+	}
+	return all
+}
+
+// resolve writes the keys that new records have got in the place of what they went
+// by.
+func (s *Step) resolve(keys map[string]string) {
+	value := func(v record.Value) record.Value {
+		if k, known := keys[v.String()]; known {
+			if s.Named == nil {
+				s.Named = map[string]string{}
+			}
+			s.Named[v.String()] = k
+			return record.Text(k)
+		}
+		return v
+	}
+	s.Fields = slices.Clone(s.Fields)
+	for i := range s.Fields {
+		s.Fields[i].To = value(s.Fields[i].To)
+	}
+	if s.Act == changeset.Add {
+		s.Record = s.Record.Clone()
+		for i := range s.Record {
+			s.Record[i].Value = value(s.Record[i].Value)
+		}
+	}
+}
+
+// knownKeys are the keys that new records of a dossier got at a target, by what they
+// went by.
+func knownKeys(t *desk.Dossier, at At) (map[string]string, error) {
+	s, err := t.Schema()
+	if err != nil || !s.Assigned() {
+		return nil, err
+	}
+	keys := map[string]string{}
+	for r, err := range allRuns(t) {
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range r.Steps {
+			if x.Given && r.Head.At() == at {
+				keys[x.wentBy()] = x.Key.String()
+			}
+		}
+	}
+	return keys, nil
+}
+
+// wentBy is what a record went by that the target gave its key.
+func (s *Step) wentBy() string {
+	name := strings.TrimPrefix(s.Reason, "it was ")
+	return strings.TrimSuffix(name, " in the copy")
+}
+
+// inTurn parts steps into those that can be written at once and those that name
+// records of the parts before, by the keys that these will have. The last part holds
+// what names a record that gets none.
+func inTurn(steps []*Step, known map[string]string) (parts [][]*Step, never []*Step) {
+	there := map[string]bool{}
+	for name := range known {
+		there[name] = true
+	}
+	for len(steps) > 0 {
+		waits := map[string]bool{} // links of which a step waits
+		ready := func(s *Step) bool {
+			return !slices.ContainsFunc(s.names(), func(n string) bool { return !there[n] })
+		}
+		for _, s := range steps {
+			if s.Linked != "" && !ready(s) {
+				waits[s.Linked] = true
+			}
+		}
+		var now, later []*Step
+		for _, s := range steps {
+			if ready(s) && !waits[s.Linked] {
+				now = append(now, s)
+			} else {
+				later = append(later, s)
+			}
+		}
+		if len(now) == 0 {
+			return parts, later
+		}
+		for _, s := range now {
+			if s.Act == changeset.Add && schema.IsNew(s.Key) {
+				there[s.Key.String()] = true
+			}
+		}
+		parts, steps = append(parts, now), later
+	}
+	return parts, nil
+}

@@ -130,3 +130,43 @@ func inTurn(steps []*Step, known map[string]string) (parts [][]*Step, never []*S
 	}
 	return parts, nil
 }
+
+// named resolves what steps name, and returns those that can be written, and those of
+// which a name has no key, with what is linked with these.
+func named(part []*Step, keys map[string]string) (ready, lacking []*Step) {
+	if keys == nil {
+		return part, nil // no key is given here
+	}
+	torn := map[string]bool{}
+	for _, s := range part {
+		s.resolve(keys)
+		if s.Linked != "" && len(s.names()) > 0 {
+			torn[s.Linked] = true
+		}
+	}
+	for _, s := range part {
+		if len(s.names()) > 0 || torn[s.Linked] {
+			lacking = append(lacking, s)
+		} else {
+			ready = append(ready, s)
+		}
+	}
+	return ready, lacking
+}
+
+// refuseLacking refuses steps that name a new record which got no key, and what is
+// linked with them.
+func (j *Job) refuseLacking(jr *journal, r *Record, steps []*Step) error {
+	if len(steps) == 0 {
+		return nil
+	}
+	for _, s := range steps {
+		s.Outcome, s.When = Refused, j.Now()
+		if names := s.names(); len(names) > 0 {
+			s.Reason = "it names " + names[0] + ", which has no key there"
+		} else {
+			s.Reason = "linked with a record that names one which has no key there"
+		}
+	}
+	return jr.append(outcomes(r.batch, steps, nil))
+}

@@ -73,7 +73,7 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 			}
 		}
 	}
-	return j.lacking(jr, r, never)
+	return j.refuseLacking(jr, r, never)
 }
 
 // oneBatch carries out a batch, or says how far the run had come.
@@ -88,36 +88,6 @@ func (j *Job) oneBatch(ctx context.Context, jr *journal, r *Record, part []*Step
 		part = nil
 	}
 	return r.broken(err, part)
-}
-
-// named resolves what steps name, and returns those of which a name has no key.
-func named(part []*Step, keys map[string]string) (ready, lacking []*Step) {
-	if keys == nil {
-		return part, nil // no key is given here
-	}
-	for _, s := range part {
-		if len(s.names()) == 0 {
-			ready = append(ready, s)
-			continue
-		}
-		if s.resolve(keys); len(s.names()) > 0 {
-			lacking = append(lacking, s)
-		} else {
-			ready = append(ready, s)
-		}
-	}
-	return ready, lacking
-}
-
-// lacking refuses steps that name a new record which got no key.
-func (j *Job) lacking(jr *journal, r *Record, steps []*Step) error {
-	if len(steps) == 0 {
-		return nil
-	}
-	for _, s := range steps {
-		s.Outcome, s.Reason, s.When = Refused, "it names "+s.names()[0]+", which has no key there", j.Now()
-	}
-	return jr.append(outcomes(r.batch, steps, nil))
 }
 
 // broken says how far a run had come when it failed, with a batch open or none.

@@ -111,3 +111,29 @@ func TestTwoStepsDoNotGiveOneUniqueValue(t *testing.T) {
 	}
 	assert.Contains(t, steps[1].Reason, "1 gets the value")
 }
+
+// What names a record without a key is not written, and neither is what is linked
+// with it; what waits for a key goes after the record that gets it.
+func TestNamesOfNewRecords(t *testing.T) {
+	add := func(key, parent, link string) *Step {
+		return &Step{Step: target.Step{Act: changeset.Add, Key: record.NewKey(key), Linked: link, Record: record.Record{{Name: "parent", Value: record.Text(parent)}}}}
+	}
+	of := func(steps []*Step) (all []string) {
+		for _, s := range steps {
+			all = append(all, s.Key.String())
+		}
+		return all
+	}
+	parts, never := inTurn([]*Step{add("new:c", "new:b", "x"), add("new:d", "", "x"), add("new:b", "new:a", ""), add("new:a", "", ""), add("new:e", "new:f", ""), add("new:f", "new:e", "")}, nil)
+	require.Len(t, parts, 3)
+	assert.Equal(t, [][]string{{"new:a"}, {"new:b"}, {"new:c", "new:d"}}, [][]string{of(parts[0]), of(parts[1]), of(parts[2])})
+	assert.Equal(t, []string{"new:e", "new:f"}, of(never))
+	ready, lacking := named(parts[2], map[string]string{})
+	assert.Empty(t, ready)
+	assert.Equal(t, []string{"new:c", "new:d"}, of(lacking), "a link is not torn")
+	ready, _ = named(parts[2], map[string]string{"new:b": "702"})
+	require.Len(t, ready, 2)
+	v, _ := ready[0].Record.Get("parent")
+	assert.Equal(t, "702", v.String())
+	assert.Equal(t, map[string]string{"new:b": "702"}, ready[0].Named)
+}

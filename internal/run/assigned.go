@@ -2,7 +2,6 @@ package run
 
 import (
 	"slices"
-	"strings"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -16,8 +15,8 @@ import (
 // given makes the key that the target gave a new record the step's.
 func (s *Step) given(k record.Key) {
 	if len(k.Parts()) > 0 && k != s.Key {
-		s.Reason, s.Given = "it was "+s.Key.String()+" in the copy", true
-		s.Key = k
+		s.WentBy, s.Key = s.Key.String(), k
+		s.Reason = "it was " + s.WentBy + " in the copy"
 	}
 }
 
@@ -78,18 +77,12 @@ func knownKeys(t *desk.Dossier, at At) (map[string]string, error) {
 			return nil, err
 		}
 		for _, x := range r.Steps {
-			if x.Given && r.Head.At() == at {
-				keys[x.wentBy()] = x.Key.String()
+			if x.WentBy != "" && r.Head.At() == at {
+				keys[x.WentBy] = x.Key.String()
 			}
 		}
 	}
 	return keys, nil
-}
-
-// wentBy is what a record went by that the target gave its key.
-func (s *Step) wentBy() string {
-	name := strings.TrimPrefix(s.Reason, "it was ")
-	return strings.TrimSuffix(name, " in the copy")
 }
 
 // inTurn parts steps into those that can be written at once and those that name

@@ -62,8 +62,8 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 				return err
 			}
 			for _, s := range b {
-				if s.Given && keys != nil {
-					keys[s.wentBy()] = s.Key.String()
+				if s.WentBy != "" && keys != nil {
+					keys[s.WentBy] = s.Key.String()
 				}
 			}
 			from += len(b)

@@ -148,7 +148,7 @@ func givenKeys(t *desk.Dossier, s *schema.Schema) (map[changeset.ID]record.Key, 
 			return nil, err
 		}
 		for _, x := range r.Steps {
-			if x.Given {
+			if x.WentBy != "" {
 				given[x.ID] = x.Key
 			}
 		}

@@ -100,8 +100,8 @@ type stepLine struct {
 	End     string             `json:"end,omitempty"`
 	Lead    string             `json:"lead,omitempty"`
 	When    *time.Time         `json:"when,omitempty"`
-	Given   bool               `json:"given,omitempty"` // the key is one that the target gave
-	Named   map[string]string  `json:"named,omitempty"` // keys of new records, by what they went by
+	WentBy  string             `json:"went_by,omitempty"` // what the record went by until the target gave it the key
+	Named   map[string]string  `json:"named,omitempty"`   // keys of new records, by what they went by
 }
 
 // fieldLine is a field in order: from and to of an amend, to of an add, from
@@ -372,7 +372,7 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 			s.When = *l.When
 		}
 		s.Read, s.Seen, s.Left = recordOf(l.Read), recordOf(l.Seen), l.Left
-		if s.Given = l.Given; l.Given {
+		if s.WentBy = l.WentBy; l.WentBy != "" {
 			s.Key = record.NewKey(l.Key...)
 		}
 		if len(l.Named) > 0 {

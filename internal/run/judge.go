@@ -341,7 +341,7 @@ type differences struct {
 // there is the id that a step has where two states of the target are compared: its
 // own, unless the target gave the record its key.
 func (v *Verification) there(s *Step) changeset.ID {
-	if s.Given {
+	if s.WentBy != "" {
 		return changeset.MakeID(v.set, s.Key, s.Act)
 	}
 	return s.ID

@@ -48,8 +48,9 @@ type Ending struct {
 	Read    record.Record // what was read back where it is not what was written
 	Left    []string      // approved fields that were left alone, of a record written in part
 	Seen    record.Record // of a conflict: what the target has in the fields that moved
-	// Given says that the target gave the record its key, which the step has since.
-	Given bool
+	// WentBy is what a new record went by until the target gave it its key, which
+	// the step has since; "" of others.
+	WentBy string
 	// Named are the keys that were written in the place of what new records went by.
 	Named map[string]string
 }

@@ -166,10 +166,7 @@ func (s *Step) outcomeOf(l *line, whole bool) {
 		l.name("answered")
 		*l = append(*l, b...)
 	}
-	if s.Given {
-		l.name("given")
-		*l = append(*l, "true"...)
-	}
+	l.text("went_by", s.WentBy)
 	if len(s.Named) > 0 {
 		b, _ := json.Marshal(s.Named) // texts are always encoded
 		l.name("named")

@@ -68,11 +68,8 @@ func NewKey(name string) record.Key { return record.NewKey(newMark + name) }
 // IsNew reports whether a key is one of NewKey.
 func IsNew(k record.Key) bool {
 	p := k.Parts()
-	return len(p) == 1 && NamesNew(p[0])
+	return len(p) == 1 && strings.HasPrefix(p[0], newMark)
 }
-
-// NamesNew reports whether a value names a new record by the key that it goes by.
-func NamesNew(text string) bool { return strings.HasPrefix(text, newMark) }
 
 // UniqueValue is a value that one record at most may have in a unique field, in
 // the form that all its forms have in common.

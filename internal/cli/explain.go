@@ -97,7 +97,7 @@ func explainTyped(err error) *message {
 	case errors.As(err, &use):
 		return &message{Code: "usage", Text: use.text, Do: "paletwin --help lists the commands, and paletwin COMMAND --help its flags", exit: exitUsage}
 	case errors.As(err, &misused):
-		return &message{Code: "usage", Text: misused.Text, Do: "paletwin --help lists the commands, and paletwin COMMAND --help its flags", exit: exitUsage}
+		return &message{Code: "usage", Text: fmt.Sprintf(misuses[misused.Code], misused.Args...), Do: "paletwin --help lists the commands, and paletwin COMMAND --help its flags", exit: exitUsage}
 	case errors.As(err, &tab):
 		return &message{Code: string(tab.Code), Text: tab.Error(), File: tab.File, Row: tab.Row, Line: tab.Line, Do: remedies[string(tab.Code)], exit: exitLook}
 	case errors.As(err, &ref):
@@ -130,6 +130,17 @@ func explainTyped(err error) *message {
 		return &message{Code: run.MissingColumn, Text: column.Error(), File: column.File, Column: column.Column, Do: remedies[run.MissingColumn], exit: exitLook}
 	}
 	return nil
+}
+
+// misuses are the words for requests that cannot be carried out as they stand.
+var misuses = map[string]string{
+	update.NotHanded:  "--current is for what was handed off; this dossier's target is read directly",
+	update.OutThere:   "%s is there already; name a new folder with -o",
+	update.Negative:   "--done takes no negative number",
+	update.WhichFile:  "run %d sent one file a field: say which was answered, with --of FILE",
+	update.TooMany:    "%d records were handed over, and %d cannot have been done",
+	update.WholeFile:  "%s is carried out as a whole: leave --of out",
+	update.NoSuchFile: "--of names no load file of run %d; they are %s",
 }
 
 // brokenWords says how far a run had come.

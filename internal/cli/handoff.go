@@ -219,6 +219,10 @@ func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) err
 	r.Progress = progress.Step
 	rep, err := a.office().HandOff(ctx, r)
 	progress.Done()
+	var misused *update.Misuse
+	if errors.As(err, &misused) && misused.Code == update.OutThere {
+		misused.Args = []any{f.out} // as it was typed
+	}
 	var uncopied *update.CopyError
 	if errors.As(err, &uncopied) {
 		a.hint("the files are made, in %s; they could not be copied", a.shown(uncopied.Dir))

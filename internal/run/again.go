@@ -72,7 +72,7 @@ func (j *Job) checkStep(s *Step, now *target.State) {
 	switch s.Act {
 	case changeset.Amend:
 		for _, f := range s.Fields {
-			if lf := l.Field(f.Field); lf != nil && !(j.schema.Assigned() && schema.NamesNew(f.To.String())) {
+			if lf := l.Field(f.Field); lf != nil && !j.newRecords[f.To.String()] {
 				problems = append(problems, lf.Check(f.To.String())...)
 			}
 		}
@@ -80,7 +80,7 @@ func (j *Job) checkStep(s *Step, now *target.State) {
 		problems = append(problems, judge.Amended(l, s.Key, 0, s.Fields, func(i int) string { v, _ := old(l.Fields[i].Name); return v.String() })...)
 	case changeset.Add:
 		for _, f := range s.Record {
-			if lf := l.Field(f.Name); lf != nil && lf.Access != schema.System && !(j.schema.Assigned() && schema.NamesNew(f.Value.String())) {
+			if lf := l.Field(f.Name); lf != nil && lf.Access != schema.System && !j.newRecords[f.Value.String()] {
 				problems = append(problems, lf.Check(f.Value.String())...)
 			}
 		}

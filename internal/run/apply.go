@@ -68,6 +68,9 @@ type Job struct {
 	// compared are the fields of the comparison that the changes come from: for a
 	// rollback, that of what it undoes.
 	compared []string
+	// newRecords are what new records go by that get their keys from the target;
+	// nil where it gives none.
+	newRecords map[string]bool
 }
 
 // Report is what an apply did.
@@ -101,6 +104,9 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 		return nil, err
 	}
 	j.schema = j.layout.Schema()
+	if j.newRecords, err = newRecords(j.Dossier, j.schema); err != nil {
+		return nil, err
+	}
 	runs, err := Runs(j.Dossier)
 	if err != nil {
 		return nil, err

@@ -20,11 +20,39 @@ func (s *Step) given(k record.Key) {
 	}
 }
 
-// names lists the new records that the step's values name.
-func (s *Step) names() []string {
+// newRecords lists what the new records of a dossier go by, where the system gives
+// these their keys; nil where it does not. A value that is none of these is a text
+// like others, whatever it begins with.
+func newRecords(t *desk.Dossier, s *schema.Schema) (map[string]bool, error) {
+	if !s.Assigned() {
+		return nil, nil
+	}
+	c, err := t.Changes()
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	names := map[string]bool{}
+	for line := range c.Lines() {
+		if line.Act() != changeset.Add {
+			continue
+		}
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil {
+			return nil, err
+		}
+		if schema.IsNew(ch.Key) {
+			names[ch.Key.String()] = true
+		}
+	}
+	return names, nil
+}
+
+// names lists those of some new records that the step's values name.
+func (s *Step) names(of map[string]bool) []string {
 	var all []string
 	note := func(v record.Value) {
-		if t := v.String(); schema.NamesNew(t) {
+		if t := v.String(); of[t] {
 			all = append(all, t)
 		}
 	}
@@ -86,9 +114,9 @@ func knownKeys(t *desk.Dossier, at At) (map[string]string, error) {
 }
 
 // inTurn parts steps into those that can be written at once and those that name
-// records of the parts before, by the keys that these will have. The last part holds
-// what names a record that gets none.
-func inTurn(steps []*Step, known map[string]string) (parts [][]*Step, never []*Step) {
+// records of the parts before, by the keys that these will have; of are the new
+// records. What names a record that gets none comes back as never.
+func inTurn(steps []*Step, known map[string]string, of map[string]bool) (parts [][]*Step, never []*Step) {
 	there := map[string]bool{}
 	for name := range known {
 		there[name] = true
@@ -96,7 +124,7 @@ func inTurn(steps []*Step, known map[string]string) (parts [][]*Step, never []*S
 	for len(steps) > 0 {
 		waits := map[string]bool{} // links of which a step waits
 		ready := func(s *Step) bool {
-			return !slices.ContainsFunc(s.names(), func(n string) bool { return !there[n] })
+			return !slices.ContainsFunc(s.names(of), func(n string) bool { return !there[n] })
 		}
 		for _, s := range steps {
 			if s.Linked != "" && !ready(s) {
@@ -126,19 +154,19 @@ func inTurn(steps []*Step, known map[string]string) (parts [][]*Step, never []*S
 
 // named resolves what steps name, and returns those that can be written, and those of
 // which a name has no key, with what is linked with these.
-func named(part []*Step, keys map[string]string) (ready, lacking []*Step) {
-	if keys == nil {
+func named(part []*Step, keys map[string]string, of map[string]bool) (ready, lacking []*Step) {
+	if of == nil {
 		return part, nil // no key is given here
 	}
 	torn := map[string]bool{}
 	for _, s := range part {
 		s.resolve(keys)
-		if s.Linked != "" && len(s.names()) > 0 {
+		if s.Linked != "" && len(s.names(of)) > 0 {
 			torn[s.Linked] = true
 		}
 	}
 	for _, s := range part {
-		if len(s.names()) > 0 || torn[s.Linked] {
+		if len(s.names(of)) > 0 || torn[s.Linked] {
 			lacking = append(lacking, s)
 		} else {
 			ready = append(ready, s)
@@ -155,7 +183,7 @@ func (j *Job) refuseLacking(jr *journal, r *Record, steps []*Step) error {
 	}
 	for _, s := range steps {
 		s.Outcome, s.When = Refused, j.Now()
-		if names := s.names(); len(names) > 0 {
+		if names := s.names(j.newRecords); len(names) > 0 {
 			s.Reason = "it names " + names[0] + ", which has no key there"
 		} else {
 			s.Reason = "linked with a record that names one which has no key there"

@@ -213,13 +213,15 @@ func (b *Undo) inverse(set string, done map[unit]standingUnit) ([]*changeset.Cha
 			step.undo(c, fields)
 		}
 	}
+	there := map[record.Key]*changeset.Change{}
+	for _, c := range byID {
+		if c.Act != changeset.Delete {
+			there[c.Key] = c
+		}
+	}
 	for c, units := range undo { // a record that stood under another key goes back to it
-		if was := done[units[0]].step.Was; len(was.Parts()) > 0 {
-			for _, other := range byID {
-				if other.Key == was && other.Act != changeset.Delete {
-					other.Was = c.Key
-				}
-			}
+		if back := there[done[units[0]].step.Was]; back != nil {
+			back.Was = c.Key
 		}
 	}
 	changes := slices.Collect(maps.Values(byID))

@@ -43,12 +43,12 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 		return err
 	}
 	parts, never := [][]*Step{write}, []*Step(nil)
-	if j.schema.Assigned() {
-		parts, never = inTurn(write, keys)
+	if j.newRecords != nil {
+		parts, never = inTurn(write, keys, j.newRecords)
 	}
 	from := 0
 	for _, part := range parts {
-		ready, lacking := named(part, keys)
+		ready, lacking := named(part, keys, j.newRecords)
 		never = append(never, lacking...)
 		for _, b := range batches(ready, j.batchSize()) {
 			if from > 0 {

@@ -124,14 +124,15 @@ func TestNamesOfNewRecords(t *testing.T) {
 		}
 		return all
 	}
-	parts, never := inTurn([]*Step{add("new:c", "new:b", "x"), add("new:d", "", "x"), add("new:b", "new:a", ""), add("new:a", "", ""), add("new:e", "new:f", ""), add("new:f", "new:e", "")}, nil)
+	all := map[string]bool{"new:a": true, "new:b": true, "new:c": true, "new:d": true, "new:e": true, "new:f": true}
+	parts, never := inTurn([]*Step{add("new:c", "new:b", "x"), add("new:d", "", "x"), add("new:b", "new:a", ""), add("new:a", "", ""), add("new:e", "new:f", ""), add("new:f", "new:e", "")}, nil, all)
 	require.Len(t, parts, 3)
 	assert.Equal(t, [][]string{{"new:a"}, {"new:b"}, {"new:c", "new:d"}}, [][]string{of(parts[0]), of(parts[1]), of(parts[2])})
 	assert.Equal(t, []string{"new:e", "new:f"}, of(never))
-	ready, lacking := named(parts[2], map[string]string{})
+	ready, lacking := named(parts[2], map[string]string{}, all)
 	assert.Empty(t, ready)
 	assert.Equal(t, []string{"new:c", "new:d"}, of(lacking), "a link is not torn")
-	ready, _ = named(parts[2], map[string]string{"new:b": "702"})
+	ready, _ = named(parts[2], map[string]string{"new:b": "702"}, all)
 	require.Len(t, ready, 2)
 	v, _ := ready[0].Record.Get("parent")
 	assert.Equal(t, "702", v.String())

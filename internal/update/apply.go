@@ -91,7 +91,7 @@ func (e *CopyError) Unwrap() error { return e.Err }
 func (o *Office) HandOff(ctx context.Context, r *HandOff) (*HandedOff, error) {
 	if r.Out != "" {
 		if _, err := o.FS.Lstat(r.Out); !errors.Is(err, fs.ErrNotExist) {
-			return nil, misuse("%s is there already; name a new folder with -o", r.Out)
+			return nil, &Misuse{OutThere, []any{r.Out}}
 		}
 	}
 	lock, err := r.Dossier.Lock()

@@ -50,7 +50,7 @@ type Collected struct {
 // Collect takes an answer in, under the dossier's lock.
 func (o *Office) Collect(c *Collect) (*Collected, error) {
 	if c.Result == nil && c.Done < 0 {
-		return nil, misuse("--done takes no negative number")
+		return nil, &Misuse{Negative, nil}
 	}
 	lock, err := c.Dossier.Lock()
 	if err != nil {
@@ -95,7 +95,7 @@ func (o *Office) reply(c *Collect, r *run.Record, load *loadFile) (reply run.Rep
 		return counted(c.Done, r, load)
 	}
 	if load == nil && r.FieldByField() {
-		return reply, false, misuse("run %d sent one file a field: say which was answered, with --of FILE", r.Head.Run)
+		return reply, false, &Misuse{WhichFile, []any{r.Head.Run}}
 	}
 	reply, err = o.resulted(c, r)
 	return reply, false, err
@@ -155,7 +155,7 @@ func counted(done int, r *run.Record, load *loadFile) (reply run.Reply, vague bo
 	outcome, reason := run.Done, ""
 	switch {
 	case done > len(all):
-		return reply, false, misuse("%d records were handed over, and %d cannot have been done", len(all), done)
+		return reply, false, &Misuse{TooMany, []any{len(all), done}}
 	case done == len(all):
 	case done == 0:
 		outcome, reason = run.Refused, "the system did none"
@@ -201,7 +201,7 @@ func namedLoad(t *desk.Dossier, r *run.Record, name string) (*loadFile, error) {
 		}
 		file := t.Path("load", strconv.Itoa(r.Head.Run), filepath.FromSlash(l.Name))
 		if strings.HasSuffix(base, ".sql") || l.Acts != "amend" && l.Acts != "add" && l.Acts != "delete" {
-			return nil, misuse("%s is carried out as a whole: leave --of out", base)
+			return nil, &Misuse{WholeFile, []any{base}}
 		}
 		img, err := t.OpenTable(file, base, table.Options{})
 		if err != nil {
@@ -221,7 +221,7 @@ func namedLoad(t *desk.Dossier, r *run.Record, name string) (*loadFile, error) {
 		}
 		return found, nil
 	}
-	return nil, misuse("--of names no load file of run %d; they are %s", r.Head.Run, strings.Join(names, ", "))
+	return nil, &Misuse{NoSuchFile, []any{r.Head.Run, strings.Join(names, ", ")}}
 }
 
 // scope is the keys of the records that a load file has.

@@ -79,7 +79,7 @@ func (o *Office) state(ctx context.Context, t *desk.Dossier, w Where) (_ target.
 	}
 	if w.To != "" || last == nil || !last.Handoff {
 		if w.Current != "" {
-			return nil, "", misuse("--current is for what was handed off; this dossier's target is read directly")
+			return nil, "", &Misuse{NotHanded, nil}
 		}
 		f, read, err := o.Target(ctx, t, w)
 		return f, read.Sheet, err

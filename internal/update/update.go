@@ -23,11 +23,23 @@ type Office struct {
 }
 
 // Misuse is a request that cannot be carried out as it stands.
-type Misuse struct{ Text string }
+type Misuse struct {
+	Code string
+	Args []any // what the code is about, as it says
+}
 
-func (e *Misuse) Error() string { return e.Text }
+func (e *Misuse) Error() string { return fmt.Sprint(append([]any{e.Code}, e.Args...)...) }
 
-func misuse(format string, args ...any) error { return &Misuse{fmt.Sprintf(format, args...)} }
+// Codes of a Misuse.
+const (
+	NotHanded  = "not-handed"   // a fresh export was named for what is read directly
+	OutThere   = "out-there"    // the folder for the files is there already: its path
+	Negative   = "negative"     // a number of records is negative
+	WhichFile  = "which-file"   // files were sent field by field, and which one was answered is not said: the run
+	TooMany    = "too-many"     // more records are said to be done than were handed over: how many were, how many are said
+	WholeFile  = "whole-file"   // a file is carried out as a whole, and was named alone: its name
+	NoSuchFile = "no-such-file" // no load file has the name: the run, and those that there are
+)
 
 // NothingDone says that a dossier has not been carried out.
 func NothingDone(t *desk.Dossier) error {

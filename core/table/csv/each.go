@@ -2,7 +2,6 @@ package csv
 
 import (
 	"context"
-	"errors"
 	"io"
 
 	"paletwin/core/record"
@@ -33,7 +32,7 @@ func Each(ctx context.Context, m *table.Image, row func(r *Line) error) error {
 			}
 		}
 	})
-	if errors.Is(err, io.EOF) {
+	if err == io.EOF { // itself: one that is wrapped is an error like others
 		return nil
 	}
 	return err

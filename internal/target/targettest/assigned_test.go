@@ -176,6 +176,12 @@ func TestNewRecordsNameEachOther(t *testing.T) {
 			require.Equal(t, families, m.State())
 		}
 		require.NotContains(t, m.State(), "new:", "%d", at)
+		if at == 0 {
+			continue // it is undone
+		}
+		for _, v := range []string{",c,7", ",d,7", ",e,", ",f,7", "0001,a,7"} {
+			require.Contains(t, m.State(), v, "%d", at)
+		}
 	}
 }
 
@@ -206,4 +212,14 @@ func TestNamesOfWhatIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, run.Steps{Done: 5}, rep.Steps)
 	assert.Equal(t, familiesAfter, strings.Join(sorted(m.State()), "\n")+"\n")
+}
+
+// A text that only begins as such names do is a text like others.
+func TestATextIsNoName(t *testing.T) {
+	u, m := assigned(t, families, "k,v,parent\n0001,new: bell fitted,\n0002,new:ghost,0001\nnew:lamp,new:er lantern,0001\n"), family()
+	rep, err := u.Apply(m, run.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, run.Steps{Done: 3}, rep.Steps, "%v", rep.Attempted)
+	assert.True(t, rep.Verify.Holds())
+	assert.Equal(t, "k,v,parent\n0001,new: bell fitted,\n0002,new:ghost,0001\n700,new:er lantern,0001\n", strings.Join(sorted(m.State()), "\n")+"\n")
 }

@@ -161,8 +161,23 @@ func (r *reading) judgeWear(ctx context.Context) error {
 	if worn {
 		wear.Settle(r.columns, r.copy.img.Lent != nil, v.Alone)
 	}
+	all := make([][]wear.Pair, len(cells))
+	for f := range cells {
+		all[f] = append(cells[f][:len(cells[f]):len(cells[f])], kept[f]...)
+	}
+	wear.Learn(r.columns, all, r.known(), r.marks())
 	r.judgeBulk(s)
 	return ctx.Err()
+}
+
+// marks counts what else of the copy shows that a program saved it: words for nothing.
+func (r *reading) marks() int {
+	for _, w := range r.tokens {
+		if w != "" {
+			return 1
+		}
+	}
+	return 0
 }
 
 // some takes of each column so many cells that differ, and so many that do not.

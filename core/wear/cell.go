@@ -38,6 +38,8 @@ const (
 	ErrorValue Kind = "error-value"
 	Formula    Kind = "formula"
 	NullToken  Kind = "null-token"
+	LetterCase Kind = "letter-case"
+	Marks      Kind = "marks"
 )
 
 // importer is how LibreOffice takes text: under a locale, with the detection

@@ -1,6 +1,10 @@
 package wear
 
-import "regexp"
+import (
+	"regexp"
+
+	"paletwin/core/wear/learn"
+)
 
 // State is what became of a column.
 type State int
@@ -27,6 +31,9 @@ type Column struct {
 	// otherwise is not read.
 	Rivals []Habit
 	form   Form
+
+	learnt *learn.Column // what was learnt of it, nil if nothing was
+	rest   bool          // of the cells alone that the habit does not take
 
 	rounded int // ids of which no habit, but some program made a number
 	exact   int // ids of which it would have made another, and that are seen as they were
@@ -152,11 +159,15 @@ type Reading struct {
 
 // Read reads a cell of the column.
 func (c *Column) Read(snapshot, seen string) Reading {
+	if seen == snapshot {
+		return Reading{As: Snapshot}
+	}
+	if c.learnt != nil && (!c.rest || !c.Habit.takes(snapshot)) {
+		return c.readLearnt(snapshot, seen)
+	}
 	_, kind := c.Habit.Wear(snapshot)
 	made := c.Habit.Makes(snapshot, seen)
 	switch {
-	case seen == snapshot:
-		return Reading{As: Snapshot}
 	case made && c.State == Worn:
 		return Reading{As: Snapshot, Kind: kind}
 	case made && (c.State == Mixed || c.State == Doubtful):
@@ -185,6 +196,8 @@ func (c *Column) ReadNew(seen string) Reading {
 	switch {
 	case seen == "":
 		return Reading{As: Edit}
+	case c.learnt != nil && (!c.rest || !c.Habit.takes(seen)):
+		return c.newLearnt(seen)
 	case c.numbers() && len(seen) >= idLength && seenNumber.MatchString(seen):
 		return Reading{As: Unknown, Kind: Precision}
 	case c.State == Doubtful:
@@ -238,6 +251,11 @@ func (c *Column) unworn(seen string) Reading {
 
 // Explains reports whether a program makes what is seen of the snapshot's value.
 func (c *Column) Explains(snapshot, seen string) bool {
+	if c.learnt != nil {
+		if _, made := c.learnt.Makes(snapshot, seen); made {
+			return true
+		}
+	}
 	return c.Habit.Makes(snapshot, seen) || isRounding(snapshot, seen)
 }
 

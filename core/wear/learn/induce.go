@@ -1,0 +1,458 @@
+package learn
+
+import (
+	"slices"
+	"strconv"
+	"unicode/utf8"
+)
+
+// learner learns the ways of one column.
+type learner struct {
+	cells   []Cell
+	letters *Letters
+	year    int
+	own     *reading
+	known   map[rune]bool
+	values  []string // different values of the snapshot
+}
+
+func newLearner(cells []Cell, letters *Letters, year int) *learner {
+	l := &learner{letters: letters, year: year, known: map[rune]bool{}}
+	step := len(cells)/judged + 1
+	seen := map[string]bool{}
+	for i := 0; i < len(cells); i += step {
+		l.cells = append(l.cells, cells[i])
+		if s := cells[i].Snapshot; !seen[s] {
+			seen[s] = true
+			l.values = append(l.values, s)
+			for _, r := range s {
+				if r >= utf8.RuneSelf {
+					l.known[r] = true
+				}
+			}
+		}
+	}
+	l.own = ownReading(l.values)
+	return l
+}
+
+// ownShare is the share, in percent, of a column's values that its own reading reads.
+const ownShare = 80
+
+// ownReading is the natural reading of most values, nil for texts.
+func ownReading(values []string) *reading {
+	var best *reading
+	most := 0
+	for _, r := range natural {
+		n := 0
+		for _, s := range values {
+			if _, ok := r.take(s); ok {
+				n++
+			}
+		}
+		if n > most {
+			best, most = r, n
+		}
+	}
+	if most*100 < ownShare*len(values) {
+		return nil
+	}
+	return best
+}
+
+// differing are cells of different values that differ, at even distances.
+func differing(cells []Cell) []Cell {
+	var all []Cell
+	seen := map[string]bool{}
+	for _, c := range cells {
+		if c.Seen != c.Snapshot && !seen[c.Snapshot] {
+			seen[c.Snapshot] = true
+			all = append(all, c)
+		}
+	}
+	step := len(all)/induced + 1
+	var some []Cell
+	for i := 0; i < len(all); i += step {
+		some = append(some, all[i])
+	}
+	return some
+}
+
+// best finds the way that explains most of the cells, nil where none stands.
+func (l *learner) best(cells []Cell) *way {
+	some := differing(cells)
+	var found *way
+	most := 0
+	consider := func(w *way) {
+		if w.read.sort != text && w.idle(some) {
+			return
+		}
+		n := l.score(w, some)
+		if n < most || n == most && found != nil || n <= 0 && w.read.sort != flag {
+			return
+		}
+		if w.read.sort == flag && n <= 0 {
+			return
+		}
+		if !l.stands(w, cells) {
+			return
+		}
+		found, most = w, n
+	}
+	for _, r := range slices.Concat(natural, others) {
+		var all []example
+		for _, c := range some {
+			if v, ok := r.take(c.Snapshot); ok {
+				all = append(all, example{v, c.Seen})
+			}
+		}
+		if len(all) < fewValues && (r.sort != flag || len(all) == 0) {
+			continue
+		}
+		l.propose(r, all, some, consider)
+	}
+	if most*5 < len(some)*4 { // what a reading of values explains, texts need not
+		l.proposeTexts(some, consider)
+	}
+	if found != nil {
+		found.forms = l.forms(found)
+	}
+	return found
+}
+
+// idle reports whether a way makes nothing of what is seen in the first cells it reads.
+func (w *way) idle(some []Cell) bool {
+	tried := 0
+	for _, c := range some {
+		reads, made, _ := w.makes(c.Snapshot, c.Seen)
+		if made {
+			return false
+		}
+		if reads {
+			if tried++; tried == 12 {
+				return true
+			}
+		}
+	}
+	return true
+}
+
+// propose considers the ways of one reading.
+func (l *learner) propose(r *reading, all []example, some []Cell, consider func(*way)) {
+	switch r.sort {
+	case number:
+		for _, p := range numberPrints(all, false) {
+			consider(&way{read: r, print: p})
+		}
+	case flag:
+		for _, p := range flagPrints(all) {
+			consider(&way{read: r, print: p})
+		}
+	case moment:
+		for _, t := range templates(all) {
+			consider(&way{read: r, print: t})
+			if all[0].v.has&noYear != 0 {
+				for _, y := range l.years(all) {
+					l.proposeYear(r, some, y, consider)
+				}
+			}
+		}
+		for _, k := range counts {
+			l.proposeCount(r, k, some, 0, consider)
+			if all[0].v.has&noYear != 0 {
+				for _, y := range l.years(all) {
+					l.proposeCount(r, k, some, y, consider)
+				}
+			}
+		}
+	}
+}
+
+// proposeYear considers templates for days that get a year.
+func (l *learner) proposeYear(r *reading, some []Cell, year int, consider func(*way)) {
+	w := &way{read: r, year: year}
+	var all []example
+	for _, c := range some {
+		if v, ok := w.take(c.Snapshot); ok {
+			all = append(all, example{v, c.Seen})
+		}
+	}
+	for _, t := range templates(all) {
+		consider(&way{read: r, print: t, year: year})
+	}
+}
+
+func (l *learner) proposeCount(r *reading, k *count, some []Cell, year int, consider func(*way)) {
+	w := &way{read: r, count: k, year: year}
+	var all []example
+	for _, c := range some {
+		if n, ok := scanNumber(c.Seen, '.'); !ok || n.prefix+n.suffix+n.group != "" {
+			continue
+		}
+		if v, ok := w.take(c.Snapshot); ok && v.has&noYear == 0 {
+			all = append(all, example{v, c.Seen})
+		}
+	}
+	if len(all) < fewValues {
+		return
+	}
+	for _, p := range numberPrints(all, false) {
+		consider(&way{read: r, count: k, print: p, year: year})
+	}
+}
+
+// years are those that days without one may have got: the clock's, and those that
+// are seen.
+func (l *learner) years(all []example) []int {
+	votes := map[int]int{}
+	for _, x := range all {
+		for _, r := range runsOf(x.seen) {
+			n, err := strconv.Atoi(r.text)
+			switch {
+			case r.kind != '0' || err != nil:
+			case len(r.text) == 4 && n > 1900 && n < 2100:
+				votes[n]++
+			case len(r.text) == 2:
+				votes[2000+n]++
+			case len(r.text) == 5 && n < lastSerial:
+				votes[serialZero.AddDate(0, 0, n).Year()]++
+			}
+		}
+	}
+	found := []int{l.year, l.year - 1}
+	for range 2 {
+		if y := common(votes); y != 0 {
+			found = append(found, y)
+			delete(votes, y)
+		}
+	}
+	return found
+}
+
+// proposeTexts considers what is done to texts, with the file's letters and without.
+func (l *learner) proposeTexts(some []Cell, consider func(*way)) {
+	var all []example
+	for _, c := range some {
+		all = append(all, example{value{text: c.Snapshot}, c.Seen})
+	}
+	if l.letters != nil {
+		consider(&way{read: asText, letters: l.letters, print: &textPrint{"", func(s string) string { return s }, func(s string) (string, bool) { return s, true }}})
+	}
+	for _, p := range textPrints(all) {
+		consider(&way{read: asText, print: p})
+		if l.letters != nil {
+			consider(&way{read: asText, letters: l.letters, print: p})
+		}
+	}
+}
+
+// score is how many cells a way explains, less those of which it would have made something
+// else.
+func (l *learner) score(w *way, some []Cell) int {
+	n := 0
+	for _, c := range some {
+		switch reads, made, moves := w.makes(c.Snapshot, c.Seen); {
+		case !reads || !moves && !made:
+		case made:
+			n++
+		default:
+			n--
+		}
+	}
+	return n
+}
+
+// stands reports whether a way stands on enough cells, and notes whether it keeps the
+// values.
+func (l *learner) stands(w *way, cells []Cell) bool {
+	went, kept, other, turned, proofs := 0, 0, 0, 0, 0
+	texts, words := map[string]bool{}, map[bool]int{}
+	w.keeps = true
+	for _, c := range cells {
+		reads, made, moves := w.makes(c.Snapshot, c.Seen)
+		switch {
+		case !reads || !moves:
+		case made:
+			went++
+			texts[c.Snapshot] = true
+			v, _ := w.take(c.Snapshot)
+			words[v.yes]++
+			switch l.same(w, v, c) {
+			case lost:
+				w.keeps = false
+			case turns:
+				turned++
+			case proof:
+				proofs++
+			}
+		case c.Seen == c.Snapshot:
+			kept++
+		default:
+			other++
+		}
+	}
+	w.went = went
+	if turned > 0 && proofs < fewProofs {
+		w.keeps = false
+	}
+	w.only = w.onlyProgram()
+	if went == 0 || kept*keptShare > went || other*otherShare > went+kept+other {
+		return false
+	}
+	if w.read.sort == flag {
+		return kept == 0 && (len(words) == 2 && went >= fewProofs || went >= fewValues)
+	}
+	if w.read.sort == text && w.letters != nil && w.print.words() == "" { // the file shows what became of its letters
+		return len(texts) >= fewLetters
+	}
+	return len(texts) >= fewValues
+}
+
+// sameness is what became of one value.
+type sameness int
+
+const (
+	plainly sameness = iota
+	lost             // it is not the value any more
+	turns            // the column's own reading takes what is seen for another value
+	proof            // the column's own reading does not take it, and the new writing does
+)
+
+// same says whether what is seen is still the value.
+func (l *learner) same(w *way, v value, c Cell) sameness {
+	if w.read.sort == text {
+		if p := w.print.(*textPrint); p.name != "" && p.name != lineEnds || w.letters != nil && !w.letters.keep {
+			return lost
+		}
+		return plainly
+	}
+	if p, ok := w.print.(*flagPrint); ok && (!p.opposed() || p.yes == p.no) {
+		return lost
+	}
+	back, ok := w.print.read(c.Seen)
+	if w.count != nil && ok {
+		back, ok = w.count.back(back.num)
+	}
+	if !ok || !back.same(value{num: v.num, at: v.at, has: v.has, yes: v.yes}, w.read.sort) && !w.moved(v, back) {
+		return lost
+	}
+	if l.own == nil || w.read.guess || w.count != nil {
+		return plainly
+	}
+	own, read := l.own.take(c.Snapshot)
+	seen, reads := l.own.take(c.Seen)
+	switch {
+	case read && reads && !own.same(seen, l.own.sort):
+		return turns
+	case read && !reads:
+		return proof
+	}
+	return plainly
+}
+
+// moved reports whether two moments differ in the zone alone that one of them does not
+// write.
+func (w *way) moved(a, b value) bool {
+	return w.read.sort == moment && a.at.Equal(b.at)
+}
+
+// onlyProgram reports whether nobody but a program writes so: the noise of doubles,
+// exponents, counts of days, midnight behind days, letters in a wrong code page.
+func (w *way) onlyProgram() bool {
+	if !w.keeps {
+		return false
+	}
+	switch p := w.print.(type) {
+	case *numberPrint:
+		return w.count != nil || p.way == noise
+	case *template:
+		if p.has&hasClock == 0 {
+			for _, x := range p.pieces {
+				if x.kind == literal && (x.text == "00" || x.text == "T") {
+					return true
+				}
+			}
+		}
+	case *textPrint:
+		return w.letters != nil && p.name == ""
+	}
+	return false
+}
+
+// forms induces how the column writes the values of a way, up to three forms, each of
+// what those before it do not write.
+func (l *learner) forms(w *way) []printer {
+	if w.read.sort == text {
+		return nil
+	}
+	var all []example
+	for _, s := range l.values {
+		if v, ok := w.take(s); ok {
+			all = append(all, example{v, s})
+		}
+	}
+	var found []printer
+	for range maxWays {
+		f, most := printer(nil), 0
+		for _, p := range l.formsOf(w, all) {
+			n := 0
+			for _, x := range all {
+				if s, ok := p.print(x.v); ok && s == x.seen {
+					n++
+				}
+			}
+			if n > most {
+				f, most = p, n
+			}
+		}
+		if f == nil {
+			break
+		}
+		found = append(found, exactly{f, w.read})
+		all = slices.DeleteFunc(slices.Clone(all), func(x example) bool { s, ok := f.print(x.v); return ok && s == x.seen })
+	}
+	return found
+}
+
+func (l *learner) formsOf(w *way, all []example) (found []printer) {
+	switch {
+	case len(all) == 0:
+	case w.read.sort == number:
+		for _, p := range numberPrints(all, true) {
+			found = append(found, p)
+		}
+	case w.read.sort == flag:
+		for _, p := range flagPrints(all) {
+			found = append(found, p)
+		}
+	default:
+		for _, t := range templates(all) {
+			found = append(found, t)
+		}
+	}
+	return found
+}
+
+// exactly writes values in a form that loses nothing of them.
+type exactly struct {
+	printer
+	in *reading
+}
+
+func (f exactly) print(v value) (string, bool) {
+	s, ok := f.printer.print(v)
+	if !ok {
+		return "", false
+	}
+	r, ok := f.in.take(s)
+	if !ok {
+		return "", false
+	}
+	switch f.in.sort {
+	case number:
+		return s, r.num.Cmp(v.num) == 0
+	case moment:
+		return s, r.at.Equal(v.at) || r.has&noYear != 0 && r.at.Month() == v.at.Month() && r.at.Day() == v.at.Day()
+	}
+	return s, true
+}

@@ -1,0 +1,469 @@
+package learn
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+)
+
+// piece is a part of a template for days and times.
+type piece struct {
+	kind pieceKind
+	text string // of a literal; the form of a name
+}
+
+type pieceKind int
+
+const (
+	literal pieceKind = iota
+	year4
+	year2
+	month2
+	month1
+	day2
+	day1
+	monthWord
+	hour2
+	hour1
+	half2 // of twelve
+	half1
+	minute2
+	second2
+	part3 // of a second
+	part6
+	partAny
+	noon
+	weekday
+	compactDay // 20260311
+)
+
+// fields are the parts of a moment that a piece tells; no two pieces tell one.
+func (k pieceKind) field() int {
+	switch k {
+	case year4, year2:
+		return 1
+	case month2, month1, monthWord:
+		return 2
+	case day2, day1:
+		return 3
+	case hour2, hour1, half2, half1:
+		return 4
+	case minute2:
+		return 5
+	case second2:
+		return 6
+	case part3, part6, partAny:
+		return 7
+	case noon:
+		return 8
+	case compactDay:
+		return 9
+	}
+	return 0
+}
+
+// template writes days and times.
+type template struct {
+	pieces    []piece
+	low, high int // years of the column, which tell the century of two digits
+	year      int // of days without a year
+	has       parts
+}
+
+// write writes one piece.
+func (p piece) write(b []byte, v *value) []byte {
+	two := func(n int) []byte { return append(b, byte('0'+n/10%10), byte('0'+n%10)) }
+	t := v.at
+	switch p.kind {
+	case literal:
+		return append(b, p.text...)
+	case year4:
+		y := t.Year()
+		b = append(b, byte('0'+y/1000%10), byte('0'+y/100%10))
+		return append(b, byte('0'+y/10%10), byte('0'+y%10))
+	case year2:
+		return two(t.Year() % 100)
+	case month2:
+		return two(int(t.Month()))
+	case month1:
+		return strconv.AppendInt(b, int64(t.Month()), 10)
+	case day2:
+		return two(t.Day())
+	case day1:
+		return strconv.AppendInt(b, int64(t.Day()), 10)
+	case monthWord:
+		return append(b, cased(t.Month().String(), p.text)...)
+	case weekday:
+		return append(b, cased(t.Weekday().String(), p.text)...)
+	case hour2:
+		return two(t.Hour())
+	case hour1:
+		return strconv.AppendInt(b, int64(t.Hour()), 10)
+	case half2:
+		return two((t.Hour()+11)%12 + 1)
+	case half1:
+		return strconv.AppendInt(b, int64((t.Hour()+11)%12+1), 10)
+	case minute2:
+		return two(t.Minute())
+	case second2:
+		return two(t.Second())
+	case part3, part6:
+		n := 3 * (1 + int(p.kind-part3))
+		return append(b, fmt.Sprintf("%09d", t.Nanosecond())[:n]...)
+	case partAny:
+		return append(b, strings.TrimRight(fmt.Sprintf("%09d", t.Nanosecond()), "0")...)
+	case noon:
+		word := "AM"
+		if t.Hour() >= 12 {
+			word = "PM"
+		}
+		return append(b, cased(word, p.text)...)
+	case compactDay:
+		return t.AppendFormat(b, "20060102")
+	}
+	return b
+}
+
+// cased writes a name in a form: of three letters or in full, in capitals or small.
+func cased(name, form string) string {
+	if len(form) == 3 {
+		name = name[:3]
+	}
+	switch {
+	case form == strings.ToUpper(form):
+		return strings.ToUpper(name)
+	case form == strings.ToLower(form):
+		return strings.ToLower(name)
+	}
+	return name
+}
+
+// nameForms are the forms in which names may be written.
+var nameForms = []string{"Jan", "JAN", "jan", "January", "JANUARY", "january"}
+
+func (t *template) print(v value) (string, bool) {
+	if v.has&t.has&(hasDay|hasClock) != t.has&(hasDay|hasClock) {
+		return "", false
+	}
+	if v.has&noYear != 0 {
+		v.at = time.Date(t.year, v.at.Month(), v.at.Day(), v.at.Hour(), v.at.Minute(), v.at.Second(), v.at.Nanosecond(), time.UTC)
+	}
+	var buf [48]byte
+	b := buf[:0]
+	for _, p := range t.pieces {
+		b = p.write(b, &v)
+	}
+	return string(b), true
+}
+
+// run is a stretch of a text: digits, letters, or other signs.
+type run struct {
+	kind byte // '0', 'a', or 0
+	text string
+}
+
+func runsOf(s string) []run {
+	var all []run
+	kind := func(r rune) byte {
+		switch {
+		case r >= '0' && r <= '9':
+			return '0'
+		case unicode.IsLetter(r):
+			return 'a'
+		}
+		return 0
+	}
+	from, last := 0, byte(1)
+	for i, r := range s {
+		if k := kind(r); k != last || k == 0 {
+			if i > from {
+				all = append(all, run{last, s[from:i]})
+			}
+			from, last = i, k
+		}
+	}
+	if from < len(s) {
+		all = append(all, run{last, s[from:]})
+	}
+	return all
+}
+
+// shapeOf is what of a text's runs is the same in all texts of a template.
+func shapeOf(all []run) string {
+	var b strings.Builder
+	for _, r := range all {
+		if r.kind != 0 {
+			b.WriteByte(r.kind)
+		} else {
+			b.WriteString(r.text)
+		}
+	}
+	return b.String()
+}
+
+// agree is the share, in percent, of texts of a template that a piece has to write.
+const agree = 70
+
+// templates lists templates by which moments may have been written as they are seen: one
+// for the shape that most have, voted run by run.
+func templates(all []example) []*template {
+	shapes := map[string]int{}
+	split := make([][]run, len(all))
+	for i, x := range all {
+		split[i] = runsOf(x.seen)
+		shapes[shapeOf(split[i])]++
+	}
+	shape := common(shapes)
+	var of []example
+	var runs [][]run
+	for i, x := range all {
+		if shapeOf(split[i]) == shape {
+			of = append(of, x)
+			runs = append(runs, split[i])
+		}
+	}
+	if len(of) < 2 || len(runs[0]) > 24 {
+		return nil
+	}
+	t := &template{has: hasDay | hasClock, low: 9999}
+	for _, x := range of {
+		t.has &= x.v.has
+		t.low, t.high = min(t.low, x.v.at.Year()), max(t.high, x.v.at.Year())
+	}
+	options := make([][]piece, len(runs[0]))
+	for p := range runs[0] {
+		if options[p] = voted(of, runs, p); len(options[p]) == 0 {
+			return nil
+		}
+	}
+	var found []*template
+	for _, pieces := range assigned(options) {
+		x := *t
+		x.pieces = pieces
+		found = append(found, &x)
+	}
+	return found
+}
+
+// voted lists the pieces that write a run in most texts, the better first.
+func voted(of []example, runs [][]run, p int) []piece {
+	literals := map[string]int{}
+	for _, r := range runs {
+		literals[r[p].text]++
+	}
+	constant := piece{literal, common(literals)}
+	same := literals[constant.text]*100 >= agree*len(of)
+	if runs[0][p].kind == 0 {
+		return []piece{constant}
+	}
+	var found []piece
+	try := func(c piece) {
+		n := 0
+		var buf [16]byte
+		for i, x := range of {
+			if string(c.write(buf[:0], &x.v)) == runs[i][p].text {
+				n++
+			}
+		}
+		if n*100 >= agree*len(of) {
+			found = append(found, c)
+		}
+	}
+	if runs[0][p].kind == 'a' {
+		for _, f := range nameForms {
+			try(piece{monthWord, f})
+			try(piece{weekday, f})
+		}
+		try(piece{noon, "AM"})
+		try(piece{noon, "am"})
+	} else {
+		kinds := []pieceKind{year4, year2, month2, month1, day2, day1, compactDay}
+		clock := []pieceKind{hour2, hour1, half2, half1, minute2, second2, part3, part6, partAny}
+		if of[0].v.has&hasClock != 0 {
+			kinds = append(kinds, clock...)
+		}
+		if of[0].v.has&hasDay == 0 {
+			kinds = clock
+		}
+		for _, k := range kinds {
+			if of[0].v.has&noYear != 0 && k.field() == 1 {
+				continue
+			}
+			try(piece{kind: k})
+		}
+	}
+	if same {
+		found = append(found, constant)
+	}
+	return found
+}
+
+// assigned lists the choices of one piece a run in which nothing is told twice.
+func assigned(options [][]piece) [][]piece {
+	const most = 24
+	var all [][]piece
+	chosen := make([]piece, 0, len(options))
+	told := 0
+	var next func(p int)
+	next = func(p int) {
+		if len(all) == most {
+			return
+		}
+		if p == len(options) {
+			all = append(all, slices.Clone(chosen))
+			return
+		}
+		for _, c := range options[p] {
+			bit := 1 << c.kind.field() &^ 1
+			if told&bit != 0 {
+				continue
+			}
+			told |= bit
+			chosen = append(chosen, c)
+			next(p + 1)
+			chosen = chosen[:len(chosen)-1]
+			told &^= bit
+		}
+	}
+	next(0)
+	return all
+}
+
+// read is the moment of which the template makes a text.
+func (t *template) read(seen string) (v value, ok bool) {
+	var y, m, d, h, mi, s, ns = t.year, 1, 1, 0, 0, 0, 0
+	if t.has&hasDay == 0 {
+		y = 0
+	}
+	c := scanner{s: seen}
+	pm, half := false, false
+	told := 0
+	for _, p := range t.pieces {
+		var n, want int
+		told |= 1 << p.kind.field()
+		switch p.kind {
+		case literal:
+			if !strings.HasPrefix(c.s[c.i:], p.text) {
+				return v, false
+			}
+			c.i += len(p.text)
+		case year4:
+			y, n = c.digits(4)
+			want = 4
+		case year2:
+			y, n = c.digits(2)
+			want = 2
+			if t.low/100 != t.high/100 {
+				return v, false // of which century it is cannot be told
+			}
+			y += t.low / 100 * 100
+		case compactDay:
+			y, n = c.digits(8)
+			y, m, d, want = y/10000, y/100%100, y%100, 8
+		case month2, month1:
+			m, n = c.digits(2)
+			want = p.kind.width()
+		case day2, day1:
+			d, n = c.digits(2)
+			want = p.kind.width()
+		case monthWord:
+			m = int(months[strings.ToLower(c.word())])
+		case weekday:
+			c.word()
+		case noon:
+			pm, half = strings.EqualFold(c.word(), "PM"), true
+		case hour2, hour1, half2, half1:
+			h, n = c.digits(2)
+			want = p.kind.width()
+		case minute2:
+			mi, n = c.digits(2)
+			want = 2
+		case second2:
+			s, n = c.digits(2)
+			want = 2
+		case part3, part6, partAny:
+			from := c.i
+			_, n = c.digits(9)
+			for _, x := range []byte((c.s[from:c.i] + "000000000")[:9]) {
+				ns = ns*10 + int(x-'0')
+			}
+		}
+		if want > 0 && n != want {
+			return v, false
+		}
+	}
+	if half {
+		if h = h % 12; pm {
+			h += 12
+		}
+	}
+	if !c.done() || m < 1 || m > 12 || t.has&hasDay != 0 && told&(1<<2|1<<3) != 1<<2|1<<3 && told&(1<<9) == 0 {
+		return v, false
+	}
+	v.at = time.Date(y, time.Month(m), d, h, mi, s, ns, time.UTC)
+	v.has = t.has
+	return v, v.at.Day() == d && v.at.Hour() == h && v.at.Minute() == mi
+}
+
+// width is how many digits a piece has, 0 if they differ.
+func (k pieceKind) width() int {
+	switch k {
+	case month2, day2, hour2, half2:
+		return 2
+	}
+	return 0
+}
+
+// order is the order of day and month, and whether both are numbers.
+func (t *template) order() (order, bool) {
+	m, d, y := -1, -1, -1
+	for i, p := range t.pieces {
+		switch p.kind.field() {
+		case 1:
+			y = i
+		case 2:
+			m = i
+			if p.kind == monthWord {
+				return named, true
+			}
+		case 3:
+			d = i
+		}
+	}
+	switch {
+	case m < 0 || d < 0:
+		return ymd, false
+	case y >= 0 && y < m:
+		return ymd, m < d
+	case m < d:
+		return mdy, true
+	}
+	return dmy, true
+}
+
+func (t *template) words() string {
+	var all []string
+	switch o, ok := t.order(); {
+	case !ok:
+	case o == ymd:
+		all = append(all, "days from the year on")
+	case o == dmy:
+		all = append(all, "day first")
+	case o == mdy:
+		all = append(all, "month first")
+	default:
+		all = append(all, "months by name")
+	}
+	for _, p := range t.pieces {
+		switch p.kind {
+		case year2:
+			all = append(all, "years of two digits")
+		case noon:
+			all = append(all, "AM and PM")
+		}
+	}
+	return strings.Join(all, ", ")
+}

@@ -64,15 +64,21 @@ var columnKinds = []columnKind{
 	{"lat", "number", func(g generator, _ int) string { return fmt.Sprintf("57.%014d", g.Int64N(1e14)) }},
 	{"volume", "", func(g generator, _ int) string { return fmt.Sprintf("%d00000.0", 1+g.IntN(90)) }},
 	{"price", "", func(g generator, _ int) string { return fmt.Sprintf("$%d.%02d", 5+g.IntN(900), g.IntN(100)) }},
-	{"rent", "", func(g generator, _ int) string { return fmt.Sprintf("%d.%03d,%02d", 1+g.IntN(9), g.IntN(1000), g.IntN(100)) }},
-	{"turnover", "", func(g generator, _ int) string { return fmt.Sprintf("%d,%03d.%02d", 1+g.IntN(9), g.IntN(1000), g.IntN(100)) }},
+	{"rent", "", func(g generator, _ int) string {
+		return fmt.Sprintf("%d.%03d,%02d", 1+g.IntN(9), g.IntN(1000), g.IntN(100))
+	}},
+	{"turnover", "", func(g generator, _ int) string {
+		return fmt.Sprintf("%d,%03d.%02d", 1+g.IntN(9), g.IntN(1000), g.IntN(100))
+	}},
 	{"share", "", func(g generator, _ int) string { return fmt.Sprintf("%d.%02d%%", g.IntN(99), g.IntN(100)) }},
 	{"serial_no", "", func(g generator, _ int) string { return fmt.Sprintf("5744000%011d", g.Int64N(1e11)) }},
 	{"barcode", "", func(g generator, _ int) string { return fmt.Sprintf("40600%08d", g.Int64N(1e8)) }},
 	{"depot_code", "", func(g generator, _ int) string { return fmt.Sprintf("%04d", g.IntN(2500)) }},
 	{"phone", "", func(g generator, _ int) string { return fmt.Sprintf("+4155%07d", g.IntN(1e7)) }},
 	{"berth", "", func(g generator, _ int) string { return fmt.Sprintf("%d-%d", 1+g.IntN(12), 1+g.IntN(28)) }},
-	{"part", "", func(g generator, _ int) string { return g.pick("MAR-2", "OCT-4", "SEP-07", "DEC-1", "JUN-3", "19E7", "2E5", "3/5") }},
+	{"part", "", func(g generator, _ int) string {
+		return g.pick("MAR-2", "OCT-4", "SEP-07", "DEC-1", "JUN-3", "19E7", "2E5", "3/5")
+	}},
 	{"firmware", "", func(g generator, _ int) string { return fmt.Sprintf("%d.%d0", 1+g.IntN(4), g.IntN(12)) }},
 	{"active", "flag", func(g generator, _ int) string { return g.pick("true", "false") }},
 	{"insured", "flag", func(g generator, _ int) string { return g.pick("Yes", "No") }},
@@ -81,7 +87,9 @@ var columnKinds = []columnKind{
 	{"title", "", func(g generator, n int) string {
 		return g.pick("Skørvik", "Łódź", "Île d'Ys", "Große Klippe", "Niño", "Čapek", "Ålesund") + " " + g.pick("north", "south pier", "Old Quay") + fmt.Sprint(" ", n)
 	}},
-	{"note", "", func(g generator, _ int) string { return g.pick("", "seen in May", "bell removed, see 12", "costs £5", "two  blanks", "ok") }},
+	{"note", "", func(g generator, _ int) string {
+		return g.pick("", "seen in May", "bell removed, see 12", "costs £5", "two  blanks", "ok")
+	}},
 }
 
 var foreignKeys = []columnKind{
@@ -407,6 +415,12 @@ func contains(all []string, x string) bool {
 // file order, or, where rows were sorted, by the second column, which is unique.
 func (c *foreignCase) places(plain [][]string) []int {
 	at := make([]int, len(c.before))
+	if len(plain) == len(c.before) && !strings.Contains(c.way, "sort") {
+		for r := range at {
+			at[r] = r
+		}
+		return at
+	}
 	col := columnOf(plain[0], c.before[0][1])
 	nums := map[string]int{}
 	for i, row := range plain[1:] {
@@ -427,7 +441,7 @@ func (c *foreignCase) places(plain [][]string) []int {
 
 // placesWorn finds the same in what the program made of the edited copy.
 func (c *foreignCase) placesWorn(plain, worn [][]string, at []int) []int {
-	d := &foreignCase{before: c.after}
+	d := &foreignCase{before: c.after, way: c.way}
 	return d.places(worn)
 }
 
@@ -462,9 +476,11 @@ func TestForeign(t *testing.T) {
 		if only != "" && !strings.HasPrefix(name, only) {
 			continue
 		}
-		s, say := readForeign(t, file).score(t)
+		c := readForeign(t, file)
+		c.way = name
+		s, say := c.score(t)
 		sum.add(s)
-		if only != "" {
+		if only != "" || os.Getenv("PALETWIN_SAY") != "" {
 			t.Log(strings.Join(say, "\n"))
 		}
 		t.Logf("%-22s worn %4d told %4d restored %4d held %4d strange %3d unknown %3d open %4d | edits %3d meant %3d held %d unknown %d lost %d wrong %d form %d needless %d | keys %d/%d refused %d", name, s.worn, s.restored+s.held,

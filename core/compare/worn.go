@@ -2,6 +2,7 @@ package compare
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -37,7 +38,7 @@ type Wear struct {
 type reading struct {
 	*pairs
 	columns []*wear.Column // of each field of the snapshot, nil where nothing was found
-	tokens  []string       // of each field the word that stands for empty cells, "" if none does
+	empties []nullWords    // of each field what words for nothing are shown as
 	bulks   []*bulk        // of each field, nil where not many cells differ without a habit
 	program string         // what saved the copy, as it is concluded
 }
@@ -65,45 +66,6 @@ const (
 
 func (t *tables) known() wear.Known {
 	return wear.Known{Format: t.format, Year: t.o.Year, SavedIn: t.o.SavedIn, Order: t.o.DayOrder}
-}
-
-// nullTokens are words that programs write for an empty cell.
-var nullTokens = []string{"NULL", "null", "NA", "(null)", "N/A", "#N/A", "n/a", "NaN", "nan", "None", `\N`}
-
-// fewTokens is how many empty cells of a column have to show the same word, and
-// as many for each that shows anything else and was filled in, before it is taken
-// for nothing.
-const fewTokens = 3
-
-// findTokens finds the columns in which a word stands for empty cells.
-func (r *reading) findTokens(pairs []sampledPair) {
-	seen := make([]map[string]int, len(r.res.Fields))
-	for _, p := range pairs {
-		for f, col := range r.pair {
-			if col < 0 || len(csv.Unquote(p.was[f])) > 0 {
-				continue
-			}
-			if seen[f] == nil {
-				seen[f] = map[string]int{}
-			}
-			seen[f][string(csv.Unquote(p.is[col]))]++
-		}
-	}
-	r.tokens = make([]string, len(r.res.Fields))
-	for f, words := range seen {
-		if words[""] > 0 { // what writes a word for nothing writes it everywhere
-			continue
-		}
-		all := 0
-		for _, n := range words {
-			all += n
-		}
-		for w, n := range words {
-			if n >= fewTokens && n >= fewTokens*(all-n) && slices.Contains(nullTokens, w) {
-				r.tokens[f] = w
-			}
-		}
-	}
 }
 
 // wornHeadings matches columns whose headings a program changed as it changes
@@ -146,7 +108,7 @@ func (r *reading) judgeWear(ctx context.Context) error {
 		return nil
 	}
 	s := r.sample()
-	r.findTokens(s)
+	r.empties = r.findNulls(s)
 	cells, kept := r.sampledCells(s)
 	v, worn := wear.Choose(some(cells), r.known())
 	if worn {
@@ -170,14 +132,17 @@ func (r *reading) judgeWear(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// marks counts what else of the copy shows that a program saved it: words for nothing.
+// marks counts what else of the copy shows that a program saved it: words for nothing,
+// keys.
 func (r *reading) marks() int {
-	for _, w := range r.tokens {
-		if w != "" {
-			return 1
-		}
+	n := 0
+	if slices.ContainsFunc(r.empties, func(w nullWords) bool { return len(w) > 0 }) {
+		n++
 	}
-	return 0
+	if r.keyWorn {
+		n++
+	}
+	return n
 }
 
 // some takes of each column so many cells that differ, and so many that do not.
@@ -275,12 +240,12 @@ func (r *reading) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pair) 
 // readWorn reads a differing cell by what became of its column, and reports
 // whether it is a change.
 func (dr *drafter) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldChange) bool {
+	if seen, ok := dr.empties[f][fc.From.String()]; ok && seen == fc.To.String() {
+		b.tally.wear(f, wear.NullToken, cmp.Or(fc.From.String(), "nothing"), cmp.Or(seen, "nothing"))
+		return false
+	}
 	if fc.To.Blank() {
 		return true
-	}
-	if fc.From.Blank() && dr.tokens[f] != "" && dr.tokens[f] == fc.To.String() {
-		b.tally.wear(f, wear.NullToken, "nothing", fc.To.String())
-		return false
 	}
 	r, alone := wear.Alone(fc.From.String(), fc.To.String())
 	if !alone {
@@ -345,6 +310,10 @@ func (dr *drafter) readAdd(b *batch, ch *changeset.Change, j uint32) {
 			continue
 		}
 		seen := ch.Record[i].Value.String()
+		if dr.empties[f].shows("", seen) {
+			ch.Record[i].Value = record.Text("")
+			continue
+		}
 		r, alone := wear.Alone("", seen)
 		if !alone {
 			if dr.columns == nil || dr.columns[f] == nil {

@@ -6,7 +6,6 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
-	"paletwin/core/wear"
 	"paletwin/core/words"
 )
 
@@ -36,13 +35,13 @@ func (p *pairs) wornKeys() {
 	if len(lack) == 0 {
 		return
 	}
-	habit, ok := p.keyHabit(lack, groups)
-	if !ok {
+	way := p.keyWay(lack, groups)
+	if way == nil {
 		return
 	}
 	claims := make(map[string][]uint32, len(groups))
 	for _, i := range lack {
-		worn := wornKey(habit, p.snap.key(i))
+		worn := way(p.snap.key(i))
 		if _, seen := groups[worn]; seen {
 			claims[worn] = append(claims[worn], i)
 		}
@@ -66,32 +65,6 @@ func (p *pairs) unmatchedRows() (map[string]*rowGroup, int) {
 	return groups, n
 }
 
-// keyHabit finds the habit that makes most of a sample of unmatched keys
-// those of unmatched rows. Keys that it would have changed and that stand in
-// the copy as they were count against it: a column is worn, or it is not.
-func (p *pairs) keyHabit(lack []uint32, groups map[string]*rowGroup) (best wear.Habit, ok bool) {
-	step := max(len(lack)/100, 1)
-	kept := p.keptKeys()
-	most := 0
-	for _, h := range p.known().All() {
-		n := 0
-		for _, k := range kept {
-			if wornKey(h, k) != k.Encoding() {
-				n--
-			}
-		}
-		for k := 0; k < len(lack); k += step {
-			if _, there := groups[wornKey(h, p.snap.key(lack[k]))]; there {
-				n++
-			}
-		}
-		if n > most {
-			best, most = h, n
-		}
-	}
-	return best, most > 0
-}
-
 // keptKeys are keys of a sample of records that are matched as they are.
 func (p *pairs) keptKeys() (keys []record.Key) {
 	for i := 0; i < len(p.mate); i += max(len(p.mate)/100, 1) {
@@ -100,15 +73,6 @@ func (p *pairs) keptKeys() (keys []record.Key) {
 		}
 	}
 	return keys
-}
-
-func wornKey(h wear.Habit, k record.Key) string {
-	var b []byte
-	for _, p := range k.Parts() {
-		seen, _ := h.Wear(p)
-		b = record.AppendPart(b, seen)
-	}
-	return string(b)
 }
 
 // pairWorn pairs each row with the one record that claims it. Rows that

@@ -2,6 +2,7 @@ package layout
 
 import (
 	"strings"
+	"unicode"
 
 	"paletwin/core/wear"
 )
@@ -24,14 +25,17 @@ const (
 	Exact   How = "exact"           // the heading is the field's name
 	Folded  How = "case or spaces"  // it differs in case or outer spaces
 	Decoded How = "wrong code page" // its letters came through a wrong code page
+	// OtherSigns is a heading in which other signs stand between its letters and digits.
+	OtherSigns How = "other signs"
 	// ByProgram is a heading that a program changed as it changes cells.
 	ByProgram How = "changed by a program"
 )
 
 // MatchColumns finds the column of each field by its heading. Headings wear
 // as cells do: a byte-order mark, letters read in a wrong code page, other
-// case and outer spaces are looked through, in that order, and only where
-// exactly one column fits.
+// case and outer spaces, and other signs than letters and digits (statistics
+// programs write "asset no" as asset.no) are looked through, in that order, and
+// only where exactly one column fits, and it fits one field alone.
 func MatchColumns(fields, headings []string) Match {
 	m := Match{Column: make([]int, len(fields)), How: make([]How, len(fields))}
 	taken := make([]bool, len(headings))
@@ -45,10 +49,17 @@ func MatchColumns(fields, headings []string) Match {
 		{Exact, func(s string) string { return s }},
 		{Decoded, mendHeading},
 		{Folded, func(s string) string { return strings.ToLower(strings.TrimSpace(mendHeading(s))) }},
+		{OtherSigns, lettersOnly},
 	} {
 		free := byForm(headings, taken, step.form)
+		like := map[string]int{}
 		for i, f := range fields {
-			if m.Column[i] >= 0 {
+			if m.Column[i] < 0 {
+				like[step.form(f)]++
+			}
+		}
+		for i, f := range fields {
+			if form := step.form(f); m.Column[i] >= 0 || step.how == OtherSigns && (form == "" || like[form] > 1) {
 				continue
 			}
 			if c, ok := free[step.form(f)]; ok && c >= 0 && !taken[c] {
@@ -62,6 +73,16 @@ func MatchColumns(fields, headings []string) Match {
 		}
 	}
 	return m
+}
+
+// lettersOnly is a heading without all that is no letter and no digit.
+func lettersOnly(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, mendHeading(s))
 }
 
 // byForm returns the free columns by the form of their headings; a form that

@@ -213,21 +213,27 @@ func spares(went, kept, not int) bool { return went == 0 && kept >= fewWorn && 2
 
 // chooseCharset finds the wrong encoding that explains most of the cells with
 // letters beyond ASCII, less those that it would have made something else of and
-// that are as they were; "" if none does.
+// that are as they were; "" if none does, or if of more than a quarter became something else.
 func chooseCharset(cells []Pair) Charset {
 	best, most := Charset(""), 0
 	for _, c := range charsets {
-		n := 0
+		n, would, other := 0, 0, 0
 		for _, p := range cells {
-			switch worn := c.wear(strings.ReplaceAll(p.Snapshot, "\r\n", "\n")); {
-			case worn == p.Snapshot:
-			case worn == p.Seen:
+			worn := c.wear(strings.ReplaceAll(p.Snapshot, "\r\n", "\n"))
+			if worn == p.Snapshot {
+				continue
+			}
+			would++
+			switch p.Seen {
+			case worn:
 				n++
-			case p.Seen == p.Snapshot:
+			case p.Snapshot:
 				n--
+			default:
+				other++
 			}
 		}
-		if n > most {
+		if n > most && other*otherShare <= would {
 			best, most = c, n
 		}
 	}

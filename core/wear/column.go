@@ -2,6 +2,7 @@ package wear
 
 import (
 	"regexp"
+	"slices"
 
 	"paletwin/core/wear/learn"
 )
@@ -32,7 +33,9 @@ type Column struct {
 	Rivals []Habit
 	form   Form
 
+	meant  *learn.Form   // how the values of a column that the habit went over are written
 	learnt *learn.Column // what was learnt of it, nil if nothing was
+	silent bool          // ways that keep the values restore them without a word
 	rest   bool          // of the cells alone that the habit does not take
 
 	rounded int // ids of which no habit, but some program made a number
@@ -234,8 +237,16 @@ func (c *Column) unworn(seen string) Reading {
 	}
 	for _, v := range c.form.candidates(text, c.Habit) {
 		if worn, _ := c.Habit.Wear(v); worn == seen && c.agreed(v, text) {
+			if c.besides(v, seen) {
+				return Reading{As: Unknown, Kind: Precision}
+			}
 			return Reading{As: Edit, Value: v}
 		}
+	}
+	if v, n := c.inForm(text, seen); n > 1 || n == 1 && c.besides(v, seen) {
+		return Reading{As: Unknown, Kind: c.mainKind()}
+	} else if n == 1 {
+		return Reading{As: Edit, Value: v}
 	}
 	worn, _ := c.Habit.Wear(text)
 	switch {
@@ -249,10 +260,27 @@ func (c *Column) unworn(seen string) Reading {
 	return Reading{As: Unknown, Kind: c.mainKind()}
 }
 
+// inForm is the value in the column's form of which the habit makes what is seen, and of how
+// many it does.
+func (c *Column) inForm(text, seen string) (value string, n int) {
+	for _, v := range c.meant.Candidates(text) {
+		if worn, _ := c.Habit.Wear(v); worn == seen {
+			value = v
+			n++
+		}
+	}
+	return value, n
+}
+
+// besides reports whether the habit makes what is seen of a number beside a value, too.
+func (c *Column) besides(value, seen string) bool {
+	return slices.ContainsFunc(learn.Beside(value), func(v string) bool { worn, _ := c.Habit.Wear(v); return worn == seen })
+}
+
 // Explains reports whether a program makes what is seen of the snapshot's value.
 func (c *Column) Explains(snapshot, seen string) bool {
 	if c.learnt != nil {
-		if _, made := c.learnt.Makes(snapshot, seen); made {
+		if _, made, _ := c.learnt.Makes(snapshot, seen); made {
 			return true
 		}
 	}

@@ -26,14 +26,41 @@ func Learn(columns []*Column, cells [][]Pair, k Known, marks int) (letters *lear
 		}
 	}
 	letters = learn.LearnLetters(lettered)
+	var shown []*learn.Column
 	for f, c := range columns {
-		if c == nil || !slices.ContainsFunc(all[f], func(x learn.Cell) bool { return x.Snapshot != x.Seen }) {
-			continue
+		if c != nil && slices.ContainsFunc(all[f], differs) {
+			c.learnFrom(all[f], letters, k.Year)
 		}
-		c.learnFrom(all[f], letters, k.Year)
+		if c != nil && c.learnt != nil && c.learnt.Strong {
+			shown = append(shown, c.learnt)
+		}
 	}
+	for f, c := range columns {
+		if c != nil && c.State != Worn && (c.learnt == nil || !c.learnt.Strong) && slices.ContainsFunc(all[f], differs) {
+			if l := learn.Adopt(all[f], shown, letters, k.Year); l != nil && l.Went >= c.Went && (c.learnt == nil || l.Went >= c.learnt.Went) {
+				c.learnt = l
+			}
+		}
+	}
+	settleLearnt(columns, marks)
+	for f, c := range columns {
+		if c != nil && c.State == Worn && (c.learnt == nil || c.rest) {
+			values := make([]string, len(all[f]))
+			for i := range all[f] {
+				values[i] = all[f][i].Snapshot
+			}
+			c.meant = learn.FormOf(values)
+		}
+	}
+	return letters
+}
+
+func differs(c learn.Cell) bool { return c.Snapshot != c.Seen }
+
+// settleLearnt decides which columns are restored without a word.
+func settleLearnt(columns []*Column, marks int) {
 	for _, c := range columns {
-		if c != nil && c.learnt != nil && c.learnt.Keeps {
+		if c != nil && c.learnt != nil && c.learnt.Keeps && 2*c.Went < c.learnt.Went {
 			if marks++; c.learnt.Only {
 				marks++
 			}
@@ -44,23 +71,27 @@ func Learn(columns []*Column, cells [][]Pair, k Known, marks int) (letters *lear
 			continue
 		}
 		c.State = Doubtful
-		if c.learnt.Keeps && (c.learnt.Only || marks > 1) {
+		c.silent = c.learnt.Only || marks > 1
+		if c.learnt.Keeps && c.silent {
 			c.State = Worn
 		}
 	}
-	return letters
 }
 
 // learnFrom learns what became of one column.
 func (c *Column) learnFrom(cells []learn.Cell, letters *learn.Letters, year int) {
 	if c.State == Worn {
+		if l := learn.Learn(cells, letters, year); l != nil && l.Keeps && l.Went > c.Went {
+			c.learnt = l // it explains what the habit does not
+			return
+		}
 		var left []learn.Cell
 		for _, x := range cells {
 			if !c.Habit.takes(x.Snapshot) && !c.Habit.Makes(x.Snapshot, x.Seen) {
 				left = append(left, x)
 			}
 		}
-		if l := learn.Learn(left, letters, year); l != nil && l.Keeps {
+		if l := learn.Learn(left, letters, year); l != nil {
 			c.learnt, c.rest = l, true
 		}
 		return
@@ -76,9 +107,9 @@ var learntKinds = map[learn.Kind]Kind{learn.Numbers: Number, learn.Zeros: Zeros,
 
 // readLearnt reads a cell by what was learnt.
 func (c *Column) readLearnt(snapshot, seen string) Reading {
-	kind, made := c.learnt.Makes(snapshot, seen)
+	kind, made, keeps := c.learnt.Makes(snapshot, seen)
 	switch {
-	case made && (c.State == Worn || c.rest):
+	case made && keeps && (c.silent || c.rest):
 		return Reading{As: Snapshot, Kind: learntKinds[kind]}
 	case made:
 		return Reading{As: Held, Kind: learntKinds[kind]}
@@ -88,9 +119,9 @@ func (c *Column) readLearnt(snapshot, seen string) Reading {
 
 // newLearnt reads a new value by what was learnt.
 func (c *Column) newLearnt(seen string) Reading {
-	meant, ok := c.learnt.Meant(seen)
-	if !ok || c.State == Doubtful && meant != seen {
-		kind, _ := c.learnt.Makes(seen, seen)
+	meant, sure, ok := c.learnt.Meant(seen)
+	if !ok || (!sure || c.State == Doubtful && !c.silent) && meant != seen {
+		kind, _, _ := c.learnt.Makes(seen, seen)
 		return Reading{As: Unknown, Kind: learntKinds[kind]}
 	}
 	return Reading{As: Edit, Value: meant}

@@ -332,13 +332,19 @@ func (r *reader) paragraphs() (string, error) {
 
 var duration = regexp.MustCompile(`^(-?)PT(\d+)H(\d+)M(\d+)(?:[.,](\d+))?S$`)
 
+// two writes a number of at least two digits; some programs write PT015H.
+func two(digits string) string {
+	digits = strings.TrimLeft(digits, "0")
+	return "00"[:max(2-len(digits), 0)] + digits
+}
+
 // clock writes a duration PT07H05M09S as 07:05:09.
 func clock(value string) string {
 	m := duration.FindStringSubmatch(value)
 	if m == nil {
 		return value
 	}
-	text := m[1] + m[2] + ":" + m[3] + ":" + m[4]
+	text := m[1] + two(m[2]) + ":" + two(m[3]) + ":" + two(m[4])
 	if f := strings.TrimRight(m[5], "0"); f != "" {
 		text += "." + f
 	}

@@ -3,6 +3,9 @@ package learn
 import (
 	"slices"
 	"strconv"
+	"sync"
+	"time"
+	_ "time/tzdata" // zones are there on every system
 	"unicode/utf8"
 )
 
@@ -14,16 +17,16 @@ type learner struct {
 	own     *reading
 	known   map[rune]bool
 	values  []string // different values of the snapshot
+	seen    map[string]bool
 }
 
 func newLearner(cells []Cell, letters *Letters, year int) *learner {
-	l := &learner{letters: letters, year: year, known: map[rune]bool{}}
+	l := &learner{letters: letters, year: year, known: map[rune]bool{}, seen: map[string]bool{}}
 	step := len(cells)/judged + 1
-	seen := map[string]bool{}
 	for i := 0; i < len(cells); i += step {
 		l.cells = append(l.cells, cells[i])
-		if s := cells[i].Snapshot; !seen[s] {
-			seen[s] = true
+		if s := cells[i].Snapshot; !l.seen[s] {
+			l.seen[s] = true
 			l.values = append(l.values, s)
 			for _, r := range s {
 				if r >= utf8.RuneSelf {
@@ -61,14 +64,22 @@ func ownReading(values []string) *reading {
 }
 
 // differing are cells of different values that differ, at even distances.
+// Of one value it is what most of its cells show.
 func differing(cells []Cell) []Cell {
 	var all []Cell
-	seen := map[string]bool{}
+	shows := map[string]map[string]int{}
 	for _, c := range cells {
-		if c.Seen != c.Snapshot && !seen[c.Snapshot] {
-			seen[c.Snapshot] = true
+		if c.Seen == c.Snapshot {
+			continue
+		}
+		if shows[c.Snapshot] == nil {
+			shows[c.Snapshot] = map[string]int{}
 			all = append(all, c)
 		}
+		shows[c.Snapshot][c.Seen]++
+	}
+	for i := range all {
+		all[i].Seen = common(shows[all[i].Snapshot])
 	}
 	step := len(all)/induced + 1
 	var some []Cell
@@ -84,7 +95,7 @@ func (l *learner) best(cells []Cell) *way {
 	var found *way
 	most := 0
 	consider := func(w *way) {
-		if w.read.sort != text && w.idle(some) {
+		if w.read.sort != texts && w.idle(some) {
 			return
 		}
 		n := l.score(w, some)
@@ -106,7 +117,7 @@ func (l *learner) best(cells []Cell) *way {
 				all = append(all, example{v, c.Seen})
 			}
 		}
-		if len(all) < fewValues && (r.sort != flag || len(all) == 0) {
+		if len(all) < fewWeak && r.sort != flag || len(all) == 0 {
 			continue
 		}
 		l.propose(r, all, some, consider)
@@ -157,6 +168,11 @@ func (l *learner) propose(r *reading, all []example, some []Cell, consider func(
 				}
 			}
 		}
+		if all[0].v.has&hasClock != 0 && all[0].v.has&hasDay != 0 {
+			for _, z := range placesOfTime() {
+				l.proposeZone(r, some, z, all[0].v.has&hasZone != 0, consider)
+			}
+		}
 		for _, k := range counts {
 			l.proposeCount(r, k, some, 0, consider)
 			if all[0].v.has&noYear != 0 {
@@ -182,6 +198,35 @@ func (l *learner) proposeYear(r *reading, some []Cell, year int, consider func(*
 	}
 }
 
+// proposeZone considers templates for moments in a zone.
+func (l *learner) proposeZone(r *reading, some []Cell, z *time.Location, zoned bool, consider func(*way)) {
+	w := &way{read: r, zone: z, zoned: zoned}
+	var all []example
+	for _, c := range some {
+		if v, ok := w.take(c.Snapshot); ok {
+			all = append(all, example{v, c.Seen})
+		}
+	}
+	for _, t := range templates(all) {
+		consider(&way{read: r, print: t, zone: z, zoned: zoned})
+	}
+}
+
+// placesOfTime are zones that moments may be moved to: of Europe and North America, and by
+// full hours.
+var placesOfTime = sync.OnceValue(func() []*time.Location {
+	all := []*time.Location{time.UTC}
+	for _, name := range []string{"Europe/London", "Europe/Berlin", "Europe/Helsinki", "America/New_York", "America/Chicago", "America/Denver", "America/Los_Angeles"} {
+		if z, err := time.LoadLocation(name); err == nil {
+			all = append(all, z)
+		}
+	}
+	for h := -12; h <= 14; h++ {
+		all = append(all, time.FixedZone("", h*3600))
+	}
+	return all
+})
+
 func (l *learner) proposeCount(r *reading, k *count, some []Cell, year int, consider func(*way)) {
 	w := &way{read: r, count: k, year: year}
 	var all []example
@@ -193,7 +238,7 @@ func (l *learner) proposeCount(r *reading, k *count, some []Cell, year int, cons
 			all = append(all, example{v, c.Seen})
 		}
 	}
-	if len(all) < fewValues {
+	if len(all) < fewWeak {
 		return
 	}
 	for _, p := range numberPrints(all, false) {
@@ -266,20 +311,20 @@ func (l *learner) score(w *way, some []Cell) int {
 // values.
 func (l *learner) stands(w *way, cells []Cell) bool {
 	went, kept, other, turned, proofs := 0, 0, 0, 0, 0
-	texts, words := map[string]bool{}, map[bool]int{}
-	w.keeps = true
+	values, words := map[string]bool{}, map[bool]int{}
+	w.keeps, w.lossy = true, false
 	for _, c := range cells {
 		reads, made, moves := w.makes(c.Snapshot, c.Seen)
 		switch {
 		case !reads || !moves:
 		case made:
 			went++
-			texts[c.Snapshot] = true
+			values[c.Snapshot] = true
 			v, _ := w.take(c.Snapshot)
 			words[v.yes]++
 			switch l.same(w, v, c) {
 			case lost:
-				w.keeps = false
+				w.keeps, w.lossy = false, true
 			case turns:
 				turned++
 			case proof:
@@ -302,10 +347,40 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 	if w.read.sort == flag {
 		return kept == 0 && (len(words) == 2 && went >= fewProofs || went >= fewValues)
 	}
-	if w.read.sort == text && w.letters != nil && w.print.words() == "" { // the file shows what became of its letters
-		return len(texts) >= fewLetters
+	if w.read.sort == texts && w.letters != nil && w.print.words() == "" { // the file shows what became of its letters
+		return true
 	}
-	return len(texts) >= fewValues
+	if len(values) < fewValues { // told, and never silent
+		w.weak, w.keeps = true, false
+		few := fewWeak
+		if w.kind("", "") == Blanks {
+			few = 1 // blanks are not seen
+		}
+		return len(values) >= few && went >= weakCells && kept == 0
+	}
+	return true
+}
+
+// adopts reports whether a way that another column shows went over this one, too.
+func (l *learner) adopts(w *way, cells []Cell) bool {
+	keeps := w.keeps
+	stands := l.stands(w, cells)
+	kept, values := 0, map[string]bool{}
+	for _, c := range cells {
+		switch _, made, moves := w.makes(c.Snapshot, c.Seen); {
+		case made && moves:
+			values[c.Snapshot] = true
+		case moves && c.Seen == c.Snapshot:
+			kept++
+		}
+	}
+	if w.weak = false; !stands {
+		stands = kept == 0 && len(values) >= fewWeak
+	}
+	if w.read.sort != texts && w.read.sort != flag {
+		w.keeps = keeps
+	}
+	return stands
 }
 
 // sameness is what became of one value.
@@ -320,7 +395,7 @@ const (
 
 // same says whether what is seen is still the value.
 func (l *learner) same(w *way, v value, c Cell) sameness {
-	if w.read.sort == text {
+	if w.read.sort == texts {
 		if p := w.print.(*textPrint); p.name != "" && p.name != lineEnds || w.letters != nil && !w.letters.keep {
 			return lost
 		}
@@ -330,8 +405,12 @@ func (l *learner) same(w *way, v value, c Cell) sameness {
 		return lost
 	}
 	back, ok := w.print.read(c.Seen)
-	if w.count != nil && ok {
+	switch {
+	case !ok:
+	case w.count != nil:
 		back, ok = w.count.back(back.num)
+	case w.zone != nil:
+		back.zone = v.zone // the same wall clock in the same zone
 	}
 	if !ok || !back.same(value{num: v.num, at: v.at, has: v.has, yes: v.yes}, w.read.sort) && !w.moved(v, back) {
 		return lost
@@ -382,7 +461,7 @@ func (w *way) onlyProgram() bool {
 // forms induces how the column writes the values of a way, up to three forms, each of
 // what those before it do not write.
 func (l *learner) forms(w *way) []printer {
-	if w.read.sort == text {
+	if w.read.sort == texts {
 		return nil
 	}
 	var all []example
@@ -392,6 +471,7 @@ func (l *learner) forms(w *way) []printer {
 		}
 	}
 	var found []printer
+	whole := len(all)
 	for range maxWays {
 		f, most := printer(nil), 0
 		for _, p := range l.formsOf(w, all) {
@@ -410,9 +490,16 @@ func (l *learner) forms(w *way) []printer {
 		}
 		found = append(found, exactly{f, w.read})
 		all = slices.DeleteFunc(slices.Clone(all), func(x example) bool { s, ok := f.print(x.v); return ok && s == x.seen })
+		if len(all)*oneForm < whole {
+			break
+		}
 	}
 	return found
 }
+
+// oneForm is the share, as 1/n, of values in another form below which a column has one
+// form.
+const oneForm = 20
 
 func (l *learner) formsOf(w *way, all []example) (found []printer) {
 	switch {

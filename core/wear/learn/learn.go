@@ -31,6 +31,8 @@ const (
 	fewValues  = 6  // different values that a way went over, at least
 	keptShare  = 20 // one kept for so many that went, at most
 	otherShare = 4  // one in so many is something else, at most
+	fewWeak    = 2  // different values of a way that is told and never silent, and
+	weakCells  = 6  // its cells, of which none was kept
 	fewProofs  = 3  // cells that only the new writing reads, where the old one reads others as other values
 	induced    = 80 // cells that a writing is induced from
 	judged     = 1000
@@ -62,10 +64,14 @@ type way struct {
 	count   *count // of moments that became numbers
 	letters *Letters
 	print   printer
-	forms   []printer // how the column writes the values
-	year    int       // of days without one
-	keeps   bool
-	only    bool // nobody but a program writes so
+	forms   []printer      // how the column writes the values
+	zoned   bool           // the snapshot's moments have zones
+	zone    *time.Location // in which moments are written, nil as they were
+	year    int            // of days without one
+	keeps   bool           // the values; a weak way is taken to keep none
+	only    bool           // nobody but a program writes so
+	weak    bool           // it stands on few values
+	lossy   bool           // values became others that cannot be told back
 	went    int
 }
 
@@ -80,10 +86,16 @@ func (w *way) of(s string) (string, bool) {
 
 // take reads a text.
 func (w *way) take(s string) (value, bool) {
+	if w.letters != nil && !w.letters.knows(s) {
+		return value{}, false
+	}
 	v, ok := w.read.take(s)
 	if ok && v.has&noYear != 0 && w.year != 0 {
 		v.at = time.Date(w.year, v.at.Month(), v.at.Day(), 0, 0, 0, 0, time.UTC)
 		v.has &^= noYear
+	}
+	if ok && w.zone != nil {
+		v = w.local(v)
 	}
 	if ok && w.count != nil {
 		if v.has&hasDay != 0 != w.count.days {
@@ -94,8 +106,21 @@ func (w *way) take(s string) (value, bool) {
 	return v, ok
 }
 
+// local is a moment as it is written in the way's zone: one that was written with a zone is
+// moved, one without is taken to be of that zone.
+func (w *way) local(v value) value {
+	at := v.at.Add(-time.Duration(v.zone) * time.Minute).In(w.zone)
+	if v.has&hasZone == 0 {
+		at = time.Date(v.at.Year(), v.at.Month(), v.at.Day(), v.at.Hour(), v.at.Minute(), v.at.Second(), v.at.Nanosecond(), w.zone)
+	}
+	name, seconds := at.Zone()
+	v.at = time.Date(at.Year(), at.Month(), at.Day(), at.Hour(), at.Minute(), at.Second(), at.Nanosecond(), time.UTC)
+	v.zone, v.name = seconds/60, name
+	return v
+}
+
 func (w *way) write(v value) (string, bool) {
-	if w.read.sort == text {
+	if w.read.sort == texts {
 		v.text = w.letters.apply(v.text)
 	}
 	return w.print.print(v)
@@ -107,7 +132,8 @@ func (w *way) makes(s, seen string) (reads, made, moves bool) {
 	if !ok {
 		return false, false, false
 	}
-	if p, is := w.print.(*numberPrint); is && p.way == noise {
+	p, isNumber := w.print.(*numberPrint)
+	if isNumber && (p.way == noise || p.way == rounded) {
 		made = p.matches(v, seen)
 		return true, made, made || seen == s
 	}
@@ -115,7 +141,7 @@ func (w *way) makes(s, seen string) (reads, made, moves bool) {
 	if !ok {
 		return false, false, false
 	}
-	return true, to == seen, to != s
+	return true, to == seen || isNumber && seen != s && p.tie(v, seen), to != s
 }
 
 // back is the value of which the way makes what is seen.
@@ -126,6 +152,10 @@ func (w *way) back(seen string) (v value, ok bool) {
 	if w.count != nil {
 		return w.count.back(v.num)
 	}
+	if w.zone != nil && w.zoned {
+		at := time.Date(v.at.Year(), v.at.Month(), v.at.Day(), v.at.Hour(), v.at.Minute(), v.at.Second(), v.at.Nanosecond(), w.zone)
+		v.at = at.UTC()
+	}
 	return v, true
 }
 
@@ -134,34 +164,27 @@ type Column struct {
 	ways    []*way
 	own     *reading // how the column's values are read by people, nil if they are texts
 	letters *Letters
-	known   map[rune]bool // letters that the snapshot's values have
-	Keeps   bool          // no value became another one
-	Only    bool          // nobody but a program writes so
-	Went    int           // cells that the ways made what is seen, of those that were looked at
+	known   map[rune]bool   // letters that the snapshot's values have
+	values  map[string]bool // the snapshot's values
+	Keeps   bool            // no value became another one
+	Only    bool            // nobody but a program writes so
+	Strong  bool            // a way stands on enough values
+	Went    int             // cells that the ways made what is seen, of those that were looked at
 }
 
 // Learn learns what became of a column, nil where nothing uniform did. The letters of the
 // file are told by LearnLetters; year is the clock's when the copy was saved.
 func Learn(cells []Cell, letters *Letters, year int) *Column {
 	l := newLearner(cells, letters, year)
-	c := &Column{own: l.own, letters: letters, known: l.known, Keeps: true}
+	c := &Column{own: l.own, letters: letters, known: l.known, values: l.seen, Keeps: true}
 	rest := l.cells
 	for range maxWays {
 		w := l.best(rest)
 		if w == nil {
 			break
 		}
-		c.ways = append(c.ways, w)
-		c.Keeps = c.Keeps && w.keeps
-		c.Only = c.Only || w.only
-		c.Went += w.went
-		var left []Cell
-		for _, x := range rest {
-			if _, reads := w.take(x.Snapshot); !reads {
-				left = append(left, x)
-			}
-		}
-		rest = left
+		c.add(w)
+		rest = w.leaves(rest)
 	}
 	if len(c.ways) == 0 {
 		return nil
@@ -169,15 +192,78 @@ func Learn(cells []Cell, letters *Letters, year int) *Column {
 	return c
 }
 
-// Makes reports whether a way makes what is seen of the snapshot's value, and of what kind it
-// is then.
-func (c *Column) Makes(snapshot, seen string) (Kind, bool) {
-	for _, w := range c.ways {
-		if reads, made, _ := w.makes(snapshot, seen); reads {
-			return w.kind(snapshot, seen), made
+// add takes a way in.
+func (c *Column) add(w *way) {
+	c.ways = append(c.ways, w)
+	c.Keeps = c.Keeps && w.keeps
+	c.Only = c.Only || w.only
+	c.Strong = c.Strong || !w.weak
+	c.Went += w.went
+}
+
+// leaves are the cells that the way does not read.
+func (w *way) leaves(cells []Cell) []Cell {
+	var left []Cell
+	for _, x := range cells {
+		if _, reads := w.take(x.Snapshot); !reads {
+			left = append(left, x)
 		}
 	}
-	return Encoding, c.letters != nil && c.letters.apply(snapshot) == seen
+	return left
+}
+
+// Adopt looks whether what was learnt of other columns of the file became of one whose values
+// are too few to show it. A way that is adopted keeps values where it kept them there, and
+// of the cells that it would have changed none was kept.
+func Adopt(cells []Cell, others []*Column, letters *Letters, year int) *Column {
+	l := newLearner(cells, letters, year)
+	c := &Column{own: l.own, letters: letters, known: l.known, values: l.seen, Keeps: true}
+	rest := l.cells
+	for range maxWays {
+		var best *way
+		for _, o := range others {
+			for _, w := range o.ways {
+				if w.weak || w.read.guess {
+					continue
+				}
+				own := *w
+				if l.adopts(&own, rest) && (best == nil || own.went > best.went || own.went == best.went && own.keeps && !best.keeps) {
+					best = &own
+				}
+			}
+		}
+		if best == nil {
+			break
+		}
+		best.forms = l.forms(best)
+		c.add(best)
+		rest = best.leaves(rest)
+	}
+	if len(c.ways) == 0 {
+		return nil
+	}
+	return c
+}
+
+// Makes reports whether a way makes what is seen of the snapshot's value, of what kind it
+// is then, and whether the way keeps the values.
+func (c *Column) Makes(snapshot, seen string) (k Kind, made, keeps bool) {
+	for _, w := range c.ways {
+		if reads, made, _ := w.makes(snapshot, seen); reads {
+			return w.kind(snapshot, seen), made, w.keeps
+		}
+	}
+	return Encoding, c.letters != nil && c.letters.apply(snapshot) == seen, c.letters != nil && c.letters.keep
+}
+
+// Of is what the copy shows of a value.
+func (c *Column) Of(s string) string {
+	for _, w := range c.ways {
+		if to, ok := w.of(s); ok {
+			return to
+		}
+	}
+	return c.letters.apply(s)
 }
 
 // Reads reports whether a program would have made something of a text.
@@ -192,71 +278,119 @@ func (c *Column) Reads(s string) bool {
 
 // Meant is the value that somebody gave a cell that is seen so: the one, in the column's
 // form, of which the ways make what is seen. It is false where there is none, or
-// several.
-func (c *Column) Meant(seen string) (string, bool) {
-	var all []string
-	same := true // they are one value
-	var first value
-	add := func(text string, v value, s sort) {
-		for _, x := range all {
-			if x == text {
-				return
-			}
-		}
-		if all = append(all, text); len(all) == 1 {
-			first = v
-		} else if s == text1 || s != number && s != moment || !first.same(v, s) {
-			same = false
-		}
-	}
+// several. sure is false where the way that was taken does not keep values.
+func (c *Column) Meant(seen string) (text string, sure, ok bool) {
+	m := meanings{c: c, seen: seen}
 	for i, w := range c.ways {
 		v, ok := w.back(seen)
-		if !ok {
-			continue
-		}
-		if w.read.sort == text {
-			if t, ok := w.letters.undo(v.text, c.known); ok && c.first(i, t) {
-				if to, ok := w.of(t); ok && to == seen {
-					add(t, v, text)
-				}
-			}
-			continue
-		}
-		for _, f := range w.forms {
-			t, ok := f.print(v)
-			if !ok || !c.first(i, t) {
-				continue
-			}
-			if _, made, _ := w.makes(t, seen); made {
-				if r, ok := w.take(t); ok && (w.count != nil || r.same(v, w.read.sort)) {
-					add(t, v, w.read.sort)
-				}
-			}
+		m.printed = m.printed || ok && w.read.sort != texts
+		if ok && !w.lossy {
+			m.take(i, w, v)
 		}
 	}
-	if !c.Reads(seen) { // it passed as it is
+	if !m.printed && !c.Reads(seen) { // it passed as it is
 		if t, ok := c.letters.undo(seen, c.known); ok {
-			add(t, value{}, text1)
+			m.add(t, true)
 		}
 	}
-	switch {
-	case len(all) == 1:
-		return all[0], true
-	case len(all) == 0:
-		return c.kept(seen)
-	case same:
-		for _, x := range all {
-			if x == seen {
-				return seen, true
+	switch len(m.all) {
+	case 0:
+		t, ok := c.kept(seen)
+		return t, true, ok
+	case 1:
+		return m.all[0], m.sure, true
+	}
+	for _, t := range m.all { // of several codes the one that is in use
+		if c.values[t] {
+			if text != "" {
+				return "", false, false
 			}
+			text = t
 		}
-		return all[0], true
 	}
-	return "", false
+	return text, m.sure, text != "" && m.guess
 }
 
-// text1 is the sort of what no way reads.
-const text1 = text + 1
+// meanings are the values that may have been given.
+type meanings struct {
+	c       *Column
+	seen    string
+	all     []string
+	sure    bool
+	guess   bool // they are codes
+	printed bool // what is seen looks like what a way of numbers, moments or flags writes
+}
+
+func (m *meanings) add(t string, sure bool) {
+	if !has(m.all, t) {
+		m.all, m.sure = append(m.all, t), sure
+	}
+}
+
+// take adds the texts of a value of a way, the nth of the column.
+func (m *meanings) take(n int, w *way, v value) {
+	sure := w.keeps || w.weak
+	if w.read.sort == texts {
+		if t, ok := w.letters.undo(v.text, m.c.known); ok && m.c.first(n, t) {
+			if to, ok := w.of(t); ok && to == m.seen {
+				m.add(t, sure)
+			}
+		}
+		return
+	}
+	for _, f := range w.forms {
+		t, ok := f.print(v)
+		if !ok || !m.c.first(n, t) || !m.c.ownReads(t, w) {
+			continue
+		}
+		if _, made, _ := w.makes(t, m.seen); !made {
+			continue
+		}
+		if r, ok := w.take(t); ok && w.alone(t, m.seen) && (w.count != nil || r.same(v, w.read.sort)) {
+			m.add(t, sure)
+			m.guess = m.guess || w.read.guess
+		}
+	}
+}
+
+// ownReads reports whether the column's own reading takes a text that is of its kind.
+func (c *Column) ownReads(s string, w *way) bool {
+	if c.own == nil || c.own.sort != w.read.sort {
+		return true
+	}
+	_, ok := c.own.take(s)
+	return ok
+}
+
+// alone reports whether the way makes what is seen of no number beside: with the last
+// digit one more, or one less.
+func (w *way) alone(s, seen string) bool {
+	if w.read.sort != number {
+		return true
+	}
+	for _, x := range Beside(s) {
+		if _, made, _ := w.makes(x, seen); made {
+			return false
+		}
+	}
+	return true
+}
+
+// Beside are the numbers beside one that is written with decimals: with the last digit one
+// more, and one less.
+func Beside(s string) []string {
+	at := strings.LastIndexAny(s, "0123456789")
+	if at < 0 || !strings.ContainsAny(s, ".,") && len(s) <= digits15 {
+		return nil
+	}
+	var all []string
+	for _, d := range []byte{1, 9} {
+		b := []byte(s)
+		b[at] = '0' + (b[at]-'0'+d)%10
+		all = append(all, string(b))
+	}
+	return all
+}
 
 // first reports whether no way before one reads a text.
 func (c *Column) first(i int, s string) bool {
@@ -273,8 +407,11 @@ func (c *Column) first(i int, s string) bool {
 func (c *Column) kept(seen string) (string, bool) {
 	for _, w := range c.ways {
 		v, ok := w.take(seen)
-		if !ok || w.read.sort == text || w.read.guess {
+		if !ok || w.read.sort == texts || w.read.guess {
 			continue
+		}
+		if to, ok := w.of(seen); !ok || to == seen {
+			return "", false // the program may have made it
 		}
 		for _, f := range w.forms {
 			if t, ok := f.print(v); ok && t == seen {
@@ -311,7 +448,7 @@ func (w *way) words() string {
 	if w.count != nil {
 		add(w.count.name)
 	}
-	if w.letters != nil && w.read.sort == text {
+	if w.letters != nil && w.read.sort == texts {
 		add(w.letters.name)
 	}
 	add(w.print.words())

@@ -12,10 +12,11 @@ import (
 // Letters is what became of the letters beyond ASCII in a file: a code page, or a map
 // that was learnt letter by letter. The zero value and nil leave them.
 type Letters struct {
-	name string
-	keep bool // they can be told back, or only a program can have done it
-	page func(rune) string
-	to   map[rune]string
+	name  string
+	keep  bool // they can be told back, or only a program can have done it
+	page  func(rune) string
+	to    map[rune]string
+	cased func(string) string // what became of the other letters, nil for nothing
 }
 
 // pages are readings of UTF-8 in another code page, and ways of writing letters that a
@@ -112,6 +113,37 @@ func isASCII(s string) bool {
 	return true
 }
 
+// few is how many cells the one text of some has.
+func few(texts map[string]int) int {
+	for _, n := range texts {
+		return n
+	}
+	return 0
+}
+
+// knows reports whether it is known what became of each letter of a text.
+func (l *Letters) knows(s string) bool {
+	if l == nil || l.page != nil || isASCII(s) {
+		return true
+	}
+	for _, r := range s {
+		if _, ok := l.to[r]; !ok && r >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// asciiOnly does something to the letters of ASCII alone.
+func asciiOnly(do func(string) string, s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < utf8.RuneSelf {
+			return []rune(do(string(r)))[0]
+		}
+		return r
+	}, s)
+}
+
 // fewLetters is in how many different texts a letter has to show what became of it.
 const fewLetters = 2
 
@@ -127,14 +159,25 @@ func LearnLetters(cells []Cell) *Letters {
 	}
 	var best *Letters
 	most := 0
-	for _, l := range append(slices.Clone(pages), mapped(some)) {
+	small, capital := slices.Clone(some), slices.Clone(some)
+	for i := range some {
+		small[i].Snapshot, capital[i].Snapshot = asciiOnly(strings.ToLower, some[i].Snapshot), asciiOnly(strings.ToUpper, some[i].Snapshot)
+	}
+	for _, l := range append(slices.Clone(pages), mapped(some, nil), mapped(small, strings.ToLower), mapped(capital, strings.ToUpper)) {
 		if l == nil {
 			continue
 		}
 		went, not := 0, 0
 		texts := map[string]bool{}
 		for _, c := range some {
-			switch l.apply(c.Snapshot) {
+			if !l.knows(c.Snapshot) {
+				continue
+			}
+			to := l.apply(c.Snapshot)
+			if l.cased != nil {
+				to = l.cased(to)
+			}
+			switch to {
 			case c.Snapshot:
 			case c.Seen:
 				went++
@@ -152,20 +195,26 @@ func LearnLetters(cells []Cell) *Letters {
 
 // mapped learns what became of each letter, from texts whose other letters are as
 // they were.
-func mapped(cells []Cell) *Letters {
-	votes := map[rune]map[string]map[string]bool{} // letter, what it became, texts
+func mapped(cells []Cell, cased func(string) string) *Letters {
+	votes := map[rune]map[string]map[string]int{} // letter, what it became, texts and their cells
 	to := map[rune]string{}
+	keeps := cased == nil
 	for range 3 {
+		clear(votes)
+		vote := func(r rune, became string, c Cell) {
+			if votes[r] == nil {
+				votes[r] = map[string]map[string]int{}
+			}
+			if votes[r][became] == nil {
+				votes[r][became] = map[string]int{}
+			}
+			votes[r][became][c.Snapshot]++
+		}
 		for _, c := range cells {
 			if r, became, ok := lone(c, to); ok {
-				if votes[r] == nil {
-					votes[r] = map[string]map[string]bool{}
-				}
-				if votes[r][became] == nil {
-					votes[r][became] = map[string]bool{}
-				}
-				votes[r][became][c.Snapshot] = true
+				vote(r, became, c)
 			}
+			inPlace(c, func(r rune, became string) { vote(r, became, c) })
 		}
 		for r, all := range votes {
 			sum, best, most := 0, "", 0
@@ -174,13 +223,17 @@ func mapped(cells []Cell) *Letters {
 					best, most = became, len(texts)
 				}
 			}
-			if most >= fewLetters && 4*most >= 3*sum {
+			switch {
+			case 4*most < 3*sum:
+			case most >= fewLetters:
 				to[r] = best
+			case most == 1 && few(all[best]) >= weakCells: // told, and never silent
+				to[r], keeps = best, false
 			}
 		}
 	}
 	changes := false
-	l := &Letters{name: "letters made others", to: to, keep: true}
+	l := &Letters{name: "letters made others", to: to, keep: keeps, cased: cased}
 	for r, s := range to {
 		changes = changes || s != string(r)
 		if isASCII(s) && s != "?" { // somebody may write ł as l
@@ -191,6 +244,25 @@ func mapped(cells []Cell) *Letters {
 		return nil
 	}
 	return l
+}
+
+// inPlace tells what stands in the place of each letter, where a letter became a letter.
+func inPlace(c Cell, vote func(rune, string)) {
+	a, b := []rune(c.Snapshot), []rune(c.Seen)
+	n := min(len(a), len(b))
+	for i := range n {
+		if a[i] < utf8.RuneSelf && a[i] != b[i] {
+			return
+		}
+	}
+	if len(a) != len(b) && n < len(a)/2 {
+		return
+	}
+	for i := range n {
+		if a[i] >= utf8.RuneSelf {
+			vote(a[i], string(b[i]))
+		}
+	}
 }
 
 // lone is the one letter of a text of which nothing is known, and what became of it.

@@ -35,7 +35,8 @@ const (
 	digits                   // a number of digits, zeros after them
 	general                  // a number of digits, in exponents where the number is long (C's %g)
 	science                  // in exponents with a number of decimals
-	noise                    // seventeen digits and more of a double that is near
+	noise                    // seventeen digits and more of a double that is near, where it is not the number itself
+	rounded                  // in exponents, rounded to as many digits as are shown
 )
 
 // skin is how a number is dressed.
@@ -258,12 +259,48 @@ func (p *numberPrint) exponentOf(x string) string {
 // double the digits are not foretold: it is any number that is the same to fifteen digits
 // and written with more.
 func (p *numberPrint) matches(v value, seen string) bool {
-	if p.way != noise {
-		s, ok := p.print(v)
-		return ok && s == seen
-	}
 	w, ok := p.read(seen)
-	return ok && w.num.NumDigits() > digits15 && equalTo15(v.num, w.num)
+	switch {
+	case p.way != noise && p.way != rounded:
+		s, ok := p.print(v)
+		return ok && (s == seen || p.tie(v, seen))
+	case !ok:
+		return false
+	case p.way == noise:
+		return w.num.Cmp(v.num) == 0 && !strings.HasSuffix(seen, "0") || w.num.NumDigits() > digits15 && w.num.Exponent < 0 && equalTo15(v.num, w.num)
+	case !strings.ContainsAny(seen, "eE"):
+		return w.num.Cmp(v.num) == 0
+	}
+	var x apd.Decimal
+	c := wide
+	_, err := c.Quantize(&x, v.num, w.num.Exponent)
+	return err == nil && x.Cmp(w.num) == 0
+}
+
+// tie reports whether a number is rounded to what is seen the other way: of one that is
+// just between two, programs take either.
+func (p *numberPrint) tie(v value, seen string) bool {
+	q := *p
+	switch p.way {
+	case doubled:
+		q.way = fixed
+	case general:
+		q.way = digits
+	case fixed, digits:
+	default:
+		return false
+	}
+	if len(seen) > 0 && v.num.Coeff.IsUint64() && v.num.Coeff.Uint64()%10 != 5 {
+		return false // no number ends so that is between two
+	}
+	for _, by := range [...]int64{1, -1} {
+		var x apd.Decimal
+		_, _ = wide.Add(&x, v.num, apd.New(by, v.num.Exponent-2))
+		if s, ok := q.print(value{num: &x}); ok && s == seen {
+			return true
+		}
+	}
+	return false
 }
 
 func (p *numberPrint) read(seen string) (v value, ok bool) {
@@ -304,6 +341,8 @@ func (p *numberPrint) words() string {
 		all = append(all, "exponents")
 	case noise:
 		all = append(all, "the noise of doubles")
+	case rounded:
+		all = append(all, "rounded, in exponents")
 	}
 	return strings.Join(all, ", ")
 }
@@ -408,6 +447,7 @@ func ways(s skin, scale, place, most int, scales map[int]int, form, exponents bo
 	}
 	if exponents {
 		add(science, place)
+		add(rounded, 0)
 	}
 	if most > digits15 {
 		add(noise, 0)

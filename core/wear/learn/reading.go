@@ -70,24 +70,31 @@ var natural = []*reading{
 
 // others are readings that only programs make of codes and of texts in a form of their
 // own.
-var others = []*reading{
-	numbers('.', true, ""),
-	numbers(',', true, "decimal commas"),
-	{name: "codes taken for days", sort: moment, guess: true, take: func(s string) (value, bool) { return readCode(s, mdy) }},
-	{name: "codes taken for days, day first", sort: moment, guess: true, take: func(s string) (value, bool) { return readCode(s, dmy) }},
-	{name: "codes taken for months", sort: moment, guess: true, take: func(s string) (value, bool) { return readMonth(s, 30) }},
-	{name: "codes taken for months", sort: moment, guess: true, take: func(s string) (value, bool) { return readMonth(s, 69) }},
-	{name: "numbers taken for days", sort: moment, guess: true, take: readSerial},
-}
+var others []*reading
 
 func init() {
+	others = []*reading{
+		numbers('.', true, ""),
+		numbers(',', true, "decimal commas"),
+		{sort: number, take: func(s string) (value, bool) { // zeros before a number make it a text
+			if len(s) > 1 && s[0] == '0' && isDigit(s[1]) {
+				return value{}, false
+			}
+			return natural[0].take(s)
+		}},
+		{name: "codes taken for days", sort: moment, guess: true, take: func(s string) (value, bool) { return readCode(s, mdy) }},
+		{name: "codes taken for days, day first", sort: moment, guess: true, take: func(s string) (value, bool) { return readCode(s, dmy) }},
+		{name: "codes taken for months", sort: moment, guess: true, take: func(s string) (value, bool) { return readMonth(s, 30) }},
+		{name: "codes taken for months", sort: moment, guess: true, take: func(s string) (value, bool) { return readMonth(s, 69) }},
+		{name: "numbers taken for days", sort: moment, guess: true, take: readSerial},
+	}
 	for _, w := range flagWords[:len(flagWords)-1] {
 		natural = append(natural, flags(w[0], w[1]))
 	}
 }
 
 // asText takes any text for itself.
-var asText = &reading{sort: text, take: func(s string) (value, bool) { return value{text: s}, s != "" }}
+var asText = &reading{sort: texts, take: func(s string) (value, bool) { return value{text: s}, s != "" }}
 
 // serialZero is the day that spreadsheet programs count from.
 var serialZero = time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)

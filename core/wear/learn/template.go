@@ -38,6 +38,8 @@ const (
 	noon
 	weekday
 	compactDay // 20260311
+	zoneWord
+	zoneHour
 )
 
 // fields are the parts of a moment that a piece tells; no two pieces tell one.
@@ -61,6 +63,10 @@ func (k pieceKind) field() int {
 		return 8
 	case compactDay:
 		return 9
+	case zoneWord:
+		return 10
+	case zoneHour:
+		return 11
 	}
 	return 0
 }
@@ -123,6 +129,10 @@ func (p piece) write(b []byte, v *value) []byte {
 		return append(b, cased(word, p.text)...)
 	case compactDay:
 		return t.AppendFormat(b, "20060102")
+	case zoneWord:
+		return append(b, v.name...)
+	case zoneHour:
+		return two(v.zone / 60)
 	}
 	return b
 }
@@ -279,6 +289,9 @@ func voted(of []example, runs [][]run, p int) []piece {
 		}
 		try(piece{noon, "AM"})
 		try(piece{noon, "am"})
+		if of[0].v.name != "" && !same {
+			try(piece{kind: zoneWord})
+		}
 	} else {
 		kinds := []pieceKind{year4, year2, month2, month1, day2, day1, compactDay}
 		clock := []pieceKind{hour2, hour1, half2, half1, minute2, second2, part3, part6, partAny}
@@ -297,6 +310,8 @@ func voted(of []example, runs [][]run, p int) []piece {
 	}
 	if same {
 		found = append(found, constant)
+	} else if of[0].v.name != "" && runs[0][p].kind == '0' {
+		try(piece{kind: zoneHour})
 	}
 	return found
 }
@@ -371,8 +386,11 @@ func (t *template) read(seen string) (v value, ok bool) {
 			want = p.kind.width()
 		case monthWord:
 			m = int(months[strings.ToLower(c.word())])
-		case weekday:
+		case weekday, zoneWord:
 			c.word()
+		case zoneHour:
+			_, n = c.digits(2)
+			want = 2
 		case noon:
 			pm, half = strings.EqualFold(c.word(), "PM"), true
 		case hour2, hour1, half2, half1:

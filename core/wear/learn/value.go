@@ -14,7 +14,7 @@ const (
 	number sort = iota
 	moment      // a day, a time of day, or both
 	flag
-	text
+	texts
 )
 
 // value is what a reading takes a text for.
@@ -23,6 +23,7 @@ type value struct {
 	at   time.Time    // of a moment; a time alone is on the first day of the year 0, a day without a year in the year 0
 	has  parts        // what was written of a moment
 	zone int          // minutes east of Greenwich, where a zone was written
+	name string       // of the zone, where a program names it
 	yes  bool         // of a flag
 	text string       // of a text
 }

@@ -14,7 +14,7 @@ dir=$(mktemp -d)
 trap 'rm -rf "$dir"' EXIT
 python=/usr/bin/python3
 
-pg() { PGOPTIONS="-c client_min_messages=error ${PGSET:-}" psql "$PALETWIN_TEST_POSTGRES" -q -v ON_ERROR_STOP=1 "$@"; }
+pg() { PGOPTIONS="-c client_min_messages=error ${PGSET:--c DateStyle=ISO,DMY}" psql "$PALETWIN_TEST_POSTGRES" -q -v ON_ERROR_STOP=1 "$@"; }
 maria() { mariadb $PALETWIN_TEST_MARIADB --local-infile=1 "$@" 2>/dev/null; }
 # table TEXT NUMBER DAY MOMENT FLAG QUOTE: the columns of a typed table
 table() {
@@ -64,7 +64,7 @@ sheet-xlsx) ssconvert -T Gnumeric_Excel:xlsx2 "$in" "$out" 2>/dev/null ;;
 sheet-ods) ssconvert -T Gnumeric_OpenCalc:odf "$in" "$out" 2>/dev/null ;;
 sheet-text) ssconvert -T Gnumeric_stf:stf_assistant -O 'separator=; format=preserve quoting-mode=always' "$in" "$out" 2>/dev/null ;;
 stat-r) Rscript -e 'a<-commandArgs(TRUE); write.csv(read.csv(a[1]), a[2])' "$in" "$out" ;;
-stat-r-plain) Rscript -e 'a<-commandArgs(TRUE); write.csv(read.csv(a[1]), a[2], row.names=FALSE, quote=FALSE, na="")' "$in" "$out" ;;
+stat-r-plain) Rscript -e 'a<-commandArgs(TRUE); write.csv(read.csv(a[1]), a[2], row.names=FALSE, na="")' "$in" "$out" ;;
 stat-r-2) Rscript -e 'a<-commandArgs(TRUE); write.csv2(read.csv(a[1], check.names=FALSE), a[2], row.names=FALSE)' "$in" "$out" ;;
 stat-r-days) Rscript -e 'a<-commandArgs(TRUE); d<-read.csv(a[1], check.names=FALSE, colClasses="character", na.strings=c("NA","")); s<-function(k) strsplit(Sys.getenv(k),",")[[1]]
 for(c in s("DAYS")) d[[c]]<-format(as.Date(d[[c]], tryFormats=c("%Y-%m-%d","%d/%m/%Y","%d.%m.%Y")),"%d %b %Y"); for(c in s("NUMBERS")) d[[c]]<-signif(as.numeric(d[[c]]),5); write.csv(d,a[2],row.names=FALSE)' "$in" "$out" ;;
@@ -87,7 +87,7 @@ lite) sqlite3 -batch "$dir/x.db" "create table t ($(table text numeric text text
 lite-real) sqlite3 -batch "$dir/x.db" "create table t ($(table text real text text text '"'))" ".mode csv" ".import --skip 1 '$in' t" ".headers on" ".separator ;" ".once '$out'" "select * from t" ;;
 post) pg -c "drop table if exists t; create table t ($(table text numeric date timestamp boolean '"'))" -c "\\copy t from '$in' csv header null ''" -c "\\copy t to '$out' csv header" ;;
 post-eu) PGSET="-c DateStyle=German,DMY -c TimeZone=Europe/Berlin" pg -c "drop table if exists t; create table t ($(table text 'double precision' date timestamptz boolean '"'))" -c "\\copy t from '$in' csv header null ''" -c "\\copy t to '$out' csv header null 'NULL'" ;;
-post-money) PGSET="-c DateStyle=SQL,MDY" pg -c "drop table if exists t; create table t ($(table 'char(24)' 'numeric(14,3)' date timestamp boolean '"'))" -c "set datestyle='ISO,DMY'" -c "\\copy t from '$in' csv header null ''" -c "set datestyle='SQL,MDY'" -c "\\copy t to '$out' csv header" ;;
+post-money) PGSET="-c DateStyle=SQL,MDY" pg -c "drop table if exists t; create table t ($(table 'char(40)' 'numeric(14,3)' date timestamp boolean '"'))" -c "set datestyle='ISO,DMY'" -c "\\copy t from '$in' csv header null ''" -c "set datestyle='SQL,MDY'" -c "\\copy t to '$out' csv header" ;;
 maria) maria -e "drop table if exists t; create table t ($(table 'varchar(255)' 'double null' date datetime 'varchar(9)' '`')); set sql_mode=''; $load; select * from t" | lines ;;
 maria-fixed) maria -e "set sql_mode=''; drop table if exists t; create table t ($(table 'varchar(20)' 'decimal(12,1)' date datetime 'varchar(9)' '`')) character set latin1; $load; select * from t" | lines ;;
 script-php) php -r '$i=fopen($argv[1],"r"); $o=fopen($argv[2],"w"); $h=fgetcsv($i); fputcsv($o,$h); $d=array_filter(explode(",",getenv("DAYS").",".getenv("MOMENTS"))); $n=explode(",",getenv("NUMBERS"));

@@ -1,0 +1,51 @@
+package learn
+
+// Form is how a column's values are written in the snapshot, by the reading that people
+// make of them. Nil is no form.
+type Form struct {
+	own   *reading
+	forms []printer
+}
+
+// FormOf learns the form of a column from its values; nil if they are texts.
+func FormOf(values []string) *Form {
+	cells := make([]Cell, len(values))
+	for i, v := range values {
+		cells[i] = Cell{v, v}
+	}
+	l := newLearner(cells, nil, 0)
+	if l.own == nil {
+		return nil
+	}
+	return &Form{l.own, l.forms(&way{read: l.own})}
+}
+
+// Candidates lists values in the column's form that a text may stand for, however it is
+// written.
+func (f *Form) Candidates(seen string) []string {
+	if f == nil {
+		return nil
+	}
+	var all []string
+	for _, r := range natural {
+		v, ok := r.take(seen)
+		if !ok || r.sort != f.own.sort {
+			continue
+		}
+		for _, p := range f.forms {
+			if t, ok := p.print(v); ok && !has(all, t) {
+				all = append(all, t)
+			}
+		}
+	}
+	return all
+}
+
+func has(all []string, s string) bool {
+	for _, x := range all {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}

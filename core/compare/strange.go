@@ -118,7 +118,18 @@ func (r *reading) columnWords(field string, cells int) string {
 	if k := r.bulks[f]; k != nil && k.strange {
 		return values + " written as the snapshot writes none of this column (" + k.example + k.became() + "), and no known program does that: a program, or meant? One decision for the column"
 	}
+	if r.columns[f].Learnt() {
+		return values + " written in another way" + inBrackets(r.columns[f].Way()) + ": a program, or meant? One decision for the column"
+	}
 	return values + doubt(r.columns[f]) + ", as " + r.program + " would have made them: the program, or meant? One decision for the column"
+}
+
+// inBrackets puts words in brackets, if there are any.
+func inBrackets(s string) string {
+	if s == "" {
+		return ""
+	}
+	return " (" + s + ")"
 }
 
 // doubt says what the habit may have done to a column.

@@ -55,7 +55,7 @@ func TestStrangeColumnsAndBulkEdits(t *testing.T) {
 	}{
 		{100, 19, pence, nil},
 		{100, 20, pence, []string{"strange-column"}},
-		{100, 100, pence, []string{"strange-column"}},
+		{100, 100, pence, []string{"wear-held"}}, // in one way, which is named
 		{12, 4, pence, nil},
 		{12, 5, pence, []string{"strange-column"}},
 		{100, 19, dearer, nil},
@@ -70,7 +70,7 @@ func TestStrangeColumnsAndBulkEdits(t *testing.T) {
 		for _, fc := range changes {
 			held += len(fc.Held)
 		}
-		if len(c.want) > 0 && c.want[0] == "strange-column" {
+		if len(c.want) > 0 && c.want[0] != "bulk-edit" {
 			assert.Equal(t, c.others, held, "all of the column waits for one decision")
 		} else {
 			assert.Zero(t, held)
@@ -82,7 +82,7 @@ func TestStrangeColumnsAndBulkEdits(t *testing.T) {
 func TestNewRecordsOfAStrangeColumn(t *testing.T) {
 	pence := func(v string) string { return strings.Replace(v, ".", "", 1) }
 	for fee, held := range map[string]int{"1250": 1, "12.50": 0} {
-		res, _ := feesShown(t, 40, 40, pence, "N1,"+fee+",new")
+		res, _ := feesShown(t, 40, 24, pence, "N1,"+fee+",new")
 		require.NotNil(t, res.Changes.HeldActs)
 		assert.Equal(t, held, res.Changes.HeldActs.Add, fee)
 	}
@@ -103,7 +103,7 @@ func TestChoicesOfAColumn(t *testing.T) {
 		return codesOf(res, "zone")
 	}
 	assert.Equal(t, []string{"strange-column"}, run(func(v string) string { return v + "ern" }))
-	assert.Equal(t, []string{"strange-column"}, run(strings.ToUpper))
+	assert.Equal(t, []string{"wear-held"}, run(strings.ToUpper))
 	assert.Equal(t, []string{"bulk-edit"}, run(func(v string) string { return strings.Replace(v, "south", "east", 1) }))
 	assert.Equal(t, []string{"bulk-edit"}, run(func(v string) string {
 		return map[string]string{"north": "south", "south": "north"}[v] + strings.Repeat("harbour", strings.Count(v, "harbour"))

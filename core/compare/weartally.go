@@ -1,6 +1,8 @@
 package compare
 
 import (
+	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -78,7 +80,39 @@ func (t *wornTally) merge(o *wornTally) {
 
 var kindWords = map[wear.Kind]string{wear.Zeros: "without leading zeros", wear.Exponent: "in exponent form", wear.Precision: "with digits lost", wear.Number: "as numbers in another form",
 	wear.DateForm: "as dates in another form", wear.DateGuess: "taken for dates or times", wear.Boolean: "as the program's words for true and false",
-	wear.Whitespace: "with spaces or line breaks changed", wear.Unicode: "with letters composed otherwise", wear.NullToken: "with a word for nothing", wear.Encoding: "in a wrong encoding", wear.Truncated: "cut"}
+	wear.Whitespace: "with spaces or line breaks changed", wear.Unicode: "with letters composed otherwise", wear.NullToken: "with a word for nothing", wear.Encoding: "in a wrong encoding", wear.Truncated: "cut",
+	wear.LetterCase: "in capitals or small letters", wear.Marks: "with other marks"}
+
+// savedBy says which program it was, where it is known, and what the others did.
+func (wr *writer) savedBy() string {
+	known := ""
+	var ways []string
+	if w := wr.letters.Words(); w != "" {
+		ways = append(ways, w)
+	}
+	for _, c := range wr.columns {
+		switch {
+		case c == nil:
+		case c.Known():
+			known = wr.program
+		case c.State == wear.Worn && c.Way() != "" && !slices.Contains(ways, c.Way()):
+			ways = append(ways, c.Way())
+		}
+	}
+	if len(ways) > mostWays {
+		ways = append(ways[:mostWays], fmt.Sprintf("and %d more", len(ways)-mostWays))
+	}
+	switch {
+	case len(ways) == 0:
+		return cmp.Or(known, "a program")
+	case known == "":
+		return "a program that is not known (" + strings.Join(ways, "; ") + ")"
+	}
+	return known + ", and a program that is not known (" + strings.Join(ways, "; ") + ")"
+}
+
+// mostWays is how many ways of writing are told in one line.
+const mostWays = 6
 
 // reportWear makes a finding a column and kind, and one that says which
 // program it was.
@@ -104,10 +138,7 @@ func (wr *writer) reportWear(t *wornTally) {
 	for _, at := range all {
 		columns[at.field] = true
 	}
-	if wr.program == "" {
-		wr.program = "a program"
-	}
-	f := changeset.WearProgram.Finding("saved by %s: %s in %s show it", wr.program, words.Count(w.Cells, "cell"), words.Count(len(columns), "column"))
+	f := changeset.WearProgram.Finding("saved by %s: %s in %s show it", wr.savedBy(), words.Count(w.Cells, "cell"), words.Count(len(columns), "column"))
 	f.Count = w.Cells
 	wr.find(f, wr.copy.img.Name, "")
 	for _, at := range all {

@@ -13,6 +13,7 @@ import (
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/core/wear"
+	"paletwin/core/wear/learn"
 )
 
 // Cell is a cell of the copy that is not read as it is seen.
@@ -40,6 +41,7 @@ type reading struct {
 	columns []*wear.Column // of each field of the snapshot, nil where nothing was found
 	empties []nullWords    // of each field what words for nothing are shown as
 	bulks   []*bulk        // of each field, nil where not many cells differ without a habit
+	letters *learn.Letters // what became of letters in the file, where no known program did it
 	program string         // what saved the copy, as it is concluded
 }
 
@@ -127,7 +129,8 @@ func (r *reading) judgeWear(ctx context.Context) error {
 	for f := range cells {
 		all[f] = append(cells[f][:len(cells[f]):len(cells[f])], kept[f]...)
 	}
-	wear.Learn(r.columns, all, r.known(), r.marks())
+	chosenBy := some(cells)
+	r.letters = wear.Learn(r.columns, all, r.known(), func(marks []int) int { return v.Unexplained(chosenBy, marks) }, r.marks())
 	r.judgeBulk(s)
 	return ctx.Err()
 }
@@ -267,6 +270,9 @@ func (dr *drafter) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldCha
 		}
 		fc.Held = append(fc.Held, changeset.WearHeld.Name)
 		words := heldWords(r.Kind)
+		if !alone && dr.columns[f].Learnt() {
+			words = "may be what a program wrote" + inBrackets(dr.columns[f].Way())
+		}
 		if !alone && dr.columns[f].State == wear.Doubtful {
 			words = "" // they are found when the cells are counted
 		}

@@ -112,19 +112,19 @@ func TestEditsAreNoWear(t *testing.T) {
 // a whole column is nothing.
 func TestHeadingsAndEmptyCellsWear(t *testing.T) {
 	s, e := "k,001,MAR-2,true,note\n", "k,1,03/02/26,TRUE,note\n"
-	for i := range 6 {
+	for i := range 7 {
 		s += fmt.Sprintf("%d,a,b,c,\n", i)
 		e += fmt.Sprintf("%d,a,b,c,NULL\n", i)
 	}
 	res, changes := worn(t, s, e, compare.Options{})
-	assert.Equal(t, 6, res.Records.Unchanged, changes)
-	assert.Equal(t, 6, res.Wear.Cells)
+	assert.Equal(t, 7, res.Records.Unchanged, changes)
+	assert.Equal(t, 7, res.Wear.Cells)
 	assert.Equal(t, 3, strings.Count(strings.Join(codes(res), " "), "heading-worn"))
 	res, changes = worn(t, s, strings.Replace(e, "3,a,b,c,NULL", "3,a,b,c,", 1), compare.Options{})
-	assert.Equal(t, 5, res.Changes.Amend, "where some are empty the word is one: %s", changes)
+	assert.Equal(t, 6, res.Changes.Amend, "where some are empty the word is one: %s", changes)
 	res, changes = worn(t, s, strings.Replace(strings.ReplaceAll(e, "NULL", "NA"), "3,a,b,c,NA", "3,a,b,c,Bell gone", 1), compare.Options{})
 	assert.Equal(t, 1, res.Changes.Amend, "one cell that was filled in is an edit, and the others are nothing: %s", changes)
-	assert.Equal(t, 5, res.Wear.Cells)
+	assert.Equal(t, 6, res.Wear.Cells)
 }
 
 // A record that goes and another that comes are just that, though a program

@@ -145,6 +145,32 @@ func (v Verdict) Alone(column int) bool {
 	return false
 }
 
+// Unexplained counts marks of columns that the known habit which explains the most of them
+// leaves: marks is what each column counts, cells what it was chosen by.
+func (v Verdict) Unexplained(cells [][]Pair, marks []int) int {
+	differ := make([]int, len(cells))
+	all := 0
+	for f, col := range cells {
+		all += marks[f]
+		for _, p := range col {
+			if p.Snapshot != p.Seen {
+				differ[f]++
+			}
+		}
+	}
+	least := all
+	for _, fits := range v.fits {
+		n := 0
+		for f, fit := range fits {
+			if 2*fit.explained <= differ[f] {
+				n += marks[f]
+			}
+		}
+		least = min(least, n)
+	}
+	return least
+}
+
 // has reports whether the verdict or a rival is of the same program and locale:
 // what is read differs between those, and not between ways of saving.
 func (v *Verdict) has(h Habit) bool {

@@ -8,13 +8,14 @@ import (
 
 // Learn learns what became of the columns that no known habit explains, from their cells
 // and those that are as they were; and of the letters of the file. A measured habit goes
-// first: only what it leaves is learnt of a column that it went over. marks is how much
-// else of the file shows that a program nobody knows saved it.
+// first: only what it leaves is learnt of a column that it went over. unexplained says how much
+// of what columns show no known habit explains; marks is how much else of the file shows that
+// a program nobody knows saved it.
 //
 // A way that keeps the values restores them without a word only where the file shows in two
 // places that such a program was there: one column that is written anew may be somebody's
 // work.
-func Learn(columns []*Column, cells [][]Pair, k Known, marks int) (letters *learn.Letters) {
+func Learn(columns []*Column, cells [][]Pair, k Known, unexplained func(marks []int) int, marks int) (letters *learn.Letters) {
 	all := make([][]learn.Cell, len(columns))
 	var lettered []learn.Cell
 	for f, col := range cells {
@@ -42,7 +43,7 @@ func Learn(columns []*Column, cells [][]Pair, k Known, marks int) (letters *lear
 			}
 		}
 	}
-	settleLearnt(columns, marks)
+	settleLearnt(columns, unexplained, marks)
 	for f, c := range columns {
 		if c != nil && c.State == Worn && (c.learnt == nil || c.rest) {
 			values := make([]string, len(all[f]))
@@ -58,14 +59,18 @@ func Learn(columns []*Column, cells [][]Pair, k Known, marks int) (letters *lear
 func differs(c learn.Cell) bool { return c.Snapshot != c.Seen }
 
 // settleLearnt decides which columns are restored without a word.
-func settleLearnt(columns []*Column, marks int) {
-	for _, c := range columns {
-		if c != nil && c.learnt != nil && c.learnt.Keeps && 2*c.Went < c.learnt.Went {
-			if marks++; c.learnt.Only {
-				marks++
-			}
+// What one known habit explains shows no other program.
+func settleLearnt(columns []*Column, unexplained func([]int) int, marks int) {
+	own := make([]int, len(columns))
+	for f, c := range columns {
+		if c == nil || c.learnt == nil || !c.learnt.Keeps {
+			continue
+		}
+		if own[f] = 1; c.learnt.Only {
+			own[f] = 2
 		}
 	}
+	marks += unexplained(own)
 	for _, c := range columns {
 		if c == nil || c.learnt == nil || c.rest {
 			continue
@@ -126,6 +131,12 @@ func (c *Column) newLearnt(seen string) Reading {
 	}
 	return Reading{As: Edit, Value: meant}
 }
+
+// Learnt reports whether something was learnt of the column.
+func (c *Column) Learnt() bool { return c.learnt != nil }
+
+// Known reports whether a known habit went over the column.
+func (c *Column) Known() bool { return c.State == Worn && (c.learnt == nil || c.rest) }
 
 // Way says in words what was learnt of the column, "" if nothing was.
 func (c *Column) Way() string {

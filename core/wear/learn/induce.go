@@ -312,7 +312,7 @@ func (l *learner) score(w *way, some []Cell) int {
 func (l *learner) stands(w *way, cells []Cell) bool {
 	went, kept, other, turned, proofs := 0, 0, 0, 0, 0
 	values, words := map[string]bool{}, map[bool]int{}
-	w.keeps, w.lossy = true, false
+	w.keeps, w.lossy, w.inexact, w.grown = true, false, false, true
 	for _, c := range cells {
 		reads, made, moves := w.makes(c.Snapshot, c.Seen)
 		switch {
@@ -320,6 +320,7 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 		case made:
 			went++
 			values[c.Snapshot] = true
+			w.grown = w.grown && len(c.Seen) > len(c.Snapshot)+2
 			v, _ := w.take(c.Snapshot)
 			words[v.yes]++
 			switch l.same(w, v, c) {
@@ -415,6 +416,7 @@ func (l *learner) same(w *way, v value, c Cell) sameness {
 	if !ok || !back.same(value{num: v.num, at: v.at, has: v.has, yes: v.yes}, w.read.sort) && !w.moved(v, back) {
 		return lost
 	}
+	w.inexact = w.inexact || w.read.sort == number && back.num.Cmp(v.num) != 0
 	if l.own == nil || w.read.guess || w.count != nil {
 		return plainly
 	}
@@ -435,17 +437,20 @@ func (w *way) moved(a, b value) bool {
 	return w.read.sort == moment && a.at.Equal(b.at)
 }
 
-// onlyProgram reports whether nobody but a program writes so: the noise of doubles,
-// exponents, counts of days, midnight behind days, letters in a wrong code page.
+// onlyProgram reports whether nobody but a program writes so: the noise of doubles and
+// digits lost behind the fifteenth, counts of days, midnight behind days, seconds and
+// zones behind times, letters in a wrong code page.
 func (w *way) onlyProgram() bool {
 	if !w.keeps {
 		return false
 	}
 	switch p := w.print.(type) {
 	case *numberPrint:
-		return w.count != nil || p.way == noise
+		return w.count != nil || p.way == noise || w.inexact
 	case *template:
-		if p.has&hasClock == 0 {
+		if p.has&hasClock != 0 {
+			return w.grown && p.has&hasDay != 0
+		} else {
 			for _, x := range p.pieces {
 				if x.kind == literal && (x.text == "00" || x.text == "T") {
 					return true

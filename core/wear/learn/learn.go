@@ -37,6 +37,7 @@ const (
 	induced    = 80 // cells that a writing is induced from
 	judged     = 1000
 	maxWays    = 3
+	choices    = 12 // so many different codes are all that there are
 )
 
 // Kind is what kind of thing a way is.
@@ -72,6 +73,8 @@ type way struct {
 	only    bool           // nobody but a program writes so
 	weak    bool           // it stands on few values
 	lossy   bool           // values became others that cannot be told back
+	inexact bool           // numbers are the same to fifteen digits alone
+	grown   bool           // all that is seen is longer by more than a sign or two
 	went    int
 }
 
@@ -298,7 +301,7 @@ func (c *Column) Meant(seen string) (text string, sure, ok bool) {
 		t, ok := c.kept(seen)
 		return t, true, ok
 	case 1:
-		return m.all[0], m.sure, true
+		return m.all[0], m.sure, !m.guess || len(c.values) > choices || c.values[m.all[0]]
 	}
 	for _, t := range m.all { // of several codes the one that is in use
 		if c.values[t] {
@@ -407,11 +410,14 @@ func (c *Column) first(i int, s string) bool {
 func (c *Column) kept(seen string) (string, bool) {
 	for _, w := range c.ways {
 		v, ok := w.take(seen)
-		if !ok || w.read.sort == texts || w.read.guess {
+		if !ok || w.read.guess {
 			continue
 		}
 		if to, ok := w.of(seen); !ok || to == seen {
 			return "", false // the program may have made it
+		}
+		if w.read.sort == texts {
+			return seen, true
 		}
 		for _, f := range w.forms {
 			if t, ok := f.print(v); ok && t == seen {

@@ -327,6 +327,8 @@ func (p *numberPrint) words() string {
 		all = append(all, "with "+s)
 	}
 	switch p.way {
+	case trimmed, script, shorter:
+		all = append(all, "no zeros behind decimals")
 	case pointed, python:
 		all = append(all, "whole numbers with .0")
 	case fixed, doubled:
@@ -343,6 +345,9 @@ func (p *numberPrint) words() string {
 		all = append(all, "the noise of doubles")
 	case rounded:
 		all = append(all, "rounded, in exponents")
+	}
+	if len(all) == 0 {
+		return "numbers as the program writes them"
 	}
 	return strings.Join(all, ", ")
 }

@@ -435,53 +435,22 @@ func (k pieceKind) width() int {
 	return 0
 }
 
-// order is the order of day and month, and whether both are numbers.
-func (t *template) order() (order, bool) {
-	m, d, y := -1, -1, -1
-	for i, p := range t.pieces {
-		switch p.kind.field() {
-		case 1:
-			y = i
-		case 2:
-			m = i
-			if p.kind == monthWord {
-				return named, true
-			}
-		case 3:
-			d = i
-		}
-	}
-	switch {
-	case m < 0 || d < 0:
-		return ymd, false
-	case y >= 0 && y < m:
-		return ymd, m < d
-	case m < d:
-		return mdy, true
-	}
-	return dmy, true
-}
+// marks are how the pieces are told to people.
+var marks = map[pieceKind]string{year4: "yyyy", year2: "yy", month2: "mm", month1: "m", day2: "dd", day1: "d", hour2: "hh", hour1: "h", half2: "hh", half1: "h", minute2: "mi", second2: "ss",
+	part3: "sss", part6: "ssssss", partAny: "s", noon: "AM", weekday: "weekday", compactDay: "yyyymmdd", zoneWord: "zone", zoneHour: "zone"}
 
+// words show the template: dd/mm/yyyy hh:mi.
 func (t *template) words() string {
-	var all []string
-	switch o, ok := t.order(); {
-	case !ok:
-	case o == ymd:
-		all = append(all, "days from the year on")
-	case o == dmy:
-		all = append(all, "day first")
-	case o == mdy:
-		all = append(all, "month first")
-	default:
-		all = append(all, "months by name")
-	}
+	var b strings.Builder
 	for _, p := range t.pieces {
-		switch p.kind {
-		case year2:
-			all = append(all, "years of two digits")
-		case noon:
-			all = append(all, "AM and PM")
+		switch {
+		case p.kind == literal:
+			b.WriteString(p.text)
+		case p.kind == monthWord:
+			b.WriteString(p.text)
+		default:
+			b.WriteString(marks[p.kind])
 		}
 	}
-	return strings.Join(all, ", ")
+	return "as " + b.String()
 }

@@ -152,6 +152,7 @@ func textPrints(all []example) []*textPrint {
 		{"lines made one", newlines(""), nil},
 		{"marks as on a typewriter", plainMarks.Replace, nil},
 		{"quotes taken out", func(s string) string { return strings.ReplaceAll(s, `"`, "") }, nil},
+		{"percent signs taken off", func(s string) string { return strings.TrimRight(strings.TrimSuffix(s, "%"), " ") }, nil},
 		{"commas taken out", func(s string) string { return strings.ReplaceAll(s, ",", "") }, nil},
 		{"points taken out", func(s string) string { return strings.ReplaceAll(s, ".", "") }, nil},
 		{"an apostrophe before", func(s string) string { return "'" + s }, func(s string) (string, bool) { return strings.CutPrefix(s, "'") }},

@@ -55,9 +55,8 @@ func (v value) same(o value, s sort) bool {
 // digits15 is how many digits every program keeps of a number.
 const digits15 = 15
 
-var ctx15 = apd.Context{Precision: digits15, MaxExponent: 100_000, MinExponent: -100_000, Rounding: apd.RoundHalfUp}
-
-// equalTo15 reports whether two numbers are one to fifteen digits.
+// equalTo15 reports whether two numbers are one to fifteen digits: no farther from each other
+// than half a unit of the fifteenth.
 func equalTo15(a, b *apd.Decimal) bool {
 	if a.Cmp(b) == 0 {
 		return true
@@ -65,10 +64,11 @@ func equalTo15(a, b *apd.Decimal) bool {
 	if a.NumDigits() <= digits15 && b.NumDigits() <= digits15 {
 		return false
 	}
-	var x, y apd.Decimal
-	_, _ = ctx15.Round(&x, a) // without traps it has no error
-	_, _ = ctx15.Round(&y, b)
-	return x.Cmp(&y) == 0
+	var d apd.Decimal
+	_, _ = wide.Sub(&d, a, b) // without traps it has no error
+	d.Negative = false
+	unit := max(int32(a.NumDigits()), int32(1)) + a.Exponent - digits15 - 1
+	return d.Cmp(apd.New(5, unit)) <= 0
 }
 
 // scanned is a number as it is written.

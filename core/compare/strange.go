@@ -119,7 +119,11 @@ func (r *reading) columnWords(field string, cells int) string {
 		return values + " written as the snapshot writes none of this column (" + k.example + k.became() + "), and no known program does that: a program, or meant? One decision for the column"
 	}
 	if r.columns[f].Learnt() {
-		return values + " written in another way" + inBrackets(r.columns[f].Way()) + ": a program, or meant? One decision for the column"
+		way := " written in another way" + inBrackets(r.columns[f].Way())
+		if t := r.columns[f].Times; t != "" {
+			way = " " + t + " times what they were"
+		}
+		return values + way + ": a program, or meant? One decision for the column"
 	}
 	return values + doubt(r.columns[f]) + ", as " + r.program + " would have made them: the program, or meant? One decision for the column"
 }

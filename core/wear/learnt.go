@@ -75,7 +75,7 @@ func settleLearnt(columns []*Column, unexplained func([]int) int, marks int) {
 		if c == nil || c.learnt == nil || c.rest {
 			continue
 		}
-		c.State = Doubtful
+		c.State, c.Times = Doubtful, c.learnt.Times()
 		c.silent = c.learnt.Only || marks > 1
 		if c.learnt.Keeps && c.silent {
 			c.State = Worn
@@ -101,7 +101,7 @@ func (c *Column) learnFrom(cells []learn.Cell, letters *learn.Letters, year int)
 		}
 		return
 	}
-	if l := learn.Learn(cells, letters, year); l != nil && l.Went >= c.Went {
+	if l := learn.Learn(cells, letters, year); l != nil && (l.Went > c.Went || l.Went == c.Went && l.Keeps) {
 		c.learnt = l
 	}
 }

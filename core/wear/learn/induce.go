@@ -7,6 +7,8 @@ import (
 	"time"
 	_ "time/tzdata" // zones are there on every system
 	"unicode/utf8"
+
+	"github.com/cockroachdb/apd/v3"
 )
 
 // learner learns the ways of one column.
@@ -313,6 +315,7 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 	went, kept, other, turned, proofs := 0, 0, 0, 0, 0
 	values, words := map[string]bool{}, map[bool]int{}
 	w.keeps, w.lossy, w.inexact, w.grown = true, false, false, true
+	w.times = ""
 	for _, c := range cells {
 		reads, made, moves := w.makes(c.Snapshot, c.Seen)
 		switch {
@@ -321,6 +324,11 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 			went++
 			values[c.Snapshot] = true
 			w.grown = w.grown && len(c.Seen) > len(c.Snapshot)+2
+			if r := l.ratio(c); went == 1 {
+				w.times = r
+			} else if w.times != r {
+				w.times = ""
+			}
 			v, _ := w.take(c.Snapshot)
 			words[v.yes]++
 			switch l.same(w, v, c) {
@@ -341,7 +349,7 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 	if turned > 0 && proofs < fewProofs {
 		w.keeps = false
 	}
-	w.only = w.onlyProgram()
+	w.only = w.onlyProgram() && other*keptShare <= went
 	if went == 0 || kept*keptShare > went || other*otherShare > went+kept+other {
 		return false
 	}
@@ -429,6 +437,27 @@ func (l *learner) same(w *way, v value, c Cell) sameness {
 		return proof
 	}
 	return plainly
+}
+
+// ratio is how many times as much a number is in the column's own reading, "" if it is
+// what it was.
+func (l *learner) ratio(c Cell) string {
+	if l.own == nil || l.own.sort != number {
+		return ""
+	}
+	a, ok := l.own.take(c.Snapshot)
+	b, there := l.own.take(c.Seen)
+	if !ok || !there || a.num.IsZero() || a.num.Cmp(b.num) == 0 {
+		return ""
+	}
+	var q apd.Decimal
+	ctx := wide
+	ctx.Precision = digits15
+	if _, err := ctx.Quo(&q, b.num, a.num); err != nil {
+		return ""
+	}
+	q.Reduce(&q)
+	return q.Text('f')
 }
 
 // moved reports whether two moments differ in the zone alone that one of them does not

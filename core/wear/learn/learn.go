@@ -74,6 +74,7 @@ type way struct {
 	weak    bool           // it stands on few values
 	lossy   bool           // values became others that cannot be told back
 	inexact bool           // numbers are the same to fifteen digits alone
+	times   string         // how many times as much the values are in the column's own reading, "" if not all alike
 	grown   bool           // all that is seen is longer by more than a sign or two
 	went    int
 }
@@ -427,6 +428,15 @@ func (c *Column) kept(seen string) (string, bool) {
 		return "", false
 	}
 	return "", false
+}
+
+// Times is how many times as much the values are in the column's own reading, "" if they
+// are not all alike.
+func (c *Column) Times() string {
+	if len(c.ways) == 0 {
+		return ""
+	}
+	return c.ways[0].times
 }
 
 // Words say what the ways are.

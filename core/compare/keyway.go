@@ -96,7 +96,7 @@ func (p *pairs) learnKeys(pairs [][2]uint32, kept []record.Key) keyWay {
 	columns := make([]*learn.Column, len(parts))
 	learnt := false
 	for n, cells := range parts {
-		columns[n] = learn.Learn(cells, learn.LearnLetters(cells), p.o.Year)
+		columns[n] = learn.Learn(cells, learn.About{Letters: learn.LearnLetters(cells), Year: p.o.Year, Shown: -1})
 		learnt = learnt || columns[n] != nil
 	}
 	if !learnt {

@@ -112,7 +112,7 @@ func (wr *writer) savedBy() string {
 }
 
 // mostWays is how many ways of writing are told in one line.
-const mostWays = 6
+const mostWays = 4
 
 // reportWear makes a finding a column and kind, and one that says which
 // program it was.

@@ -130,7 +130,7 @@ func (r *reading) judgeWear(ctx context.Context) error {
 		all[f] = append(cells[f][:len(cells[f]):len(cells[f])], kept[f]...)
 	}
 	chosenBy := some(cells)
-	r.letters = wear.Learn(r.columns, all, r.known(), func(marks []int) int { return v.Unexplained(chosenBy, marks) }, r.marks())
+	r.letters = wear.Learn(r.columns, all, r.known(), r.snap.img.Shown, func(marks []int) int { return v.Unexplained(chosenBy, marks) }, r.marks())
 	r.judgeBulk(s)
 	return ctx.Err()
 }

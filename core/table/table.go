@@ -32,6 +32,7 @@ type Image struct {
 	Notes      []Note    // what was noticed while reading
 	Renamed    []Renamed // columns whose heading is another than the file's
 	Lent       *Lent     // what a lent copy says of itself, or nil
+	Shown      []int     // decimals that a workbook's number formats show, by column, -1 where they say none; nil is all -1
 
 	once   sync.Once
 	column map[string]int

@@ -10,12 +10,13 @@ import (
 // and those that are as they were; and of the letters of the file. A measured habit goes
 // first: only what it leaves is learnt of a column that it went over. unexplained says how much
 // of what columns show no known habit explains; marks is how much else of the file shows that
-// a program nobody knows saved it.
+// a program nobody knows saved it; shown are the decimals that number formats of a snapshot
+// show, by column, -1 where they say none.
 //
 // A way that keeps the values restores them without a word only where the file shows in two
 // places that such a program was there: one column that is written anew may be somebody's
 // work.
-func Learn(columns []*Column, cells [][]Pair, k Known, unexplained func(marks []int) int, marks int) (letters *learn.Letters) {
+func Learn(columns []*Column, cells [][]Pair, k Known, shown []int, unexplained func(marks []int) int, marks int) (letters *learn.Letters) {
 	all := make([][]learn.Cell, len(columns))
 	var lettered []learn.Cell
 	for f, col := range cells {
@@ -27,18 +28,25 @@ func Learn(columns []*Column, cells [][]Pair, k Known, unexplained func(marks []
 		}
 	}
 	letters = learn.LearnLetters(lettered)
-	var shown []*learn.Column
+	about := func(f int) learn.About {
+		a := learn.About{Letters: letters, Year: k.Year, Shown: -1}
+		if f < len(shown) {
+			a.Shown = shown[f]
+		}
+		return a
+	}
+	var others []*learn.Column
 	for f, c := range columns {
 		if c != nil && slices.ContainsFunc(all[f], differs) {
-			c.learnFrom(all[f], letters, k.Year)
+			c.learnFrom(all[f], about(f))
 		}
 		if c != nil && c.learnt != nil && c.learnt.Strong {
-			shown = append(shown, c.learnt)
+			others = append(others, c.learnt)
 		}
 	}
 	for f, c := range columns {
 		if c != nil && c.State != Worn && (c.learnt == nil || !c.learnt.Strong) && slices.ContainsFunc(all[f], differs) {
-			if l := learn.Adopt(all[f], shown, letters, k.Year); l != nil && l.Went >= c.Went && (c.learnt == nil || l.Went >= c.learnt.Went) {
+			if l := learn.Adopt(all[f], others, about(f)); l != nil && l.Went >= c.Went && (c.learnt == nil || l.Went >= c.learnt.Went) {
 				c.learnt = l
 			}
 		}
@@ -84,9 +92,9 @@ func settleLearnt(columns []*Column, unexplained func([]int) int, marks int) {
 }
 
 // learnFrom learns what became of one column.
-func (c *Column) learnFrom(cells []learn.Cell, letters *learn.Letters, year int) {
+func (c *Column) learnFrom(cells []learn.Cell, a learn.About) {
 	if c.State == Worn {
-		if l := learn.Learn(cells, letters, year); l != nil && l.Keeps && l.Went > c.Went {
+		if l := learn.Learn(cells, a); l != nil && l.Keeps && l.Went > c.Went {
 			c.learnt = l // it explains what the habit does not
 			return
 		}
@@ -96,12 +104,12 @@ func (c *Column) learnFrom(cells []learn.Cell, letters *learn.Letters, year int)
 				left = append(left, x)
 			}
 		}
-		if l := learn.Learn(left, letters, year); l != nil {
+		if l := learn.Learn(left, a); l != nil {
 			c.learnt, c.rest = l, true
 		}
 		return
 	}
-	if l := learn.Learn(cells, letters, year); l != nil && (l.Went > c.Went || l.Went == c.Went && l.Keeps) {
+	if l := learn.Learn(cells, a); l != nil && (l.Went > c.Went || l.Went == c.Went && l.Keeps) {
 		c.learnt = l
 	}
 }

@@ -18,6 +18,7 @@ type grid struct {
 
 	formulas   table.Formulas
 	seen       func(row int, c cellForm) // if not nil, is told of every cell instead
+	decimals   map[int]int               // of the numbers of a column, as their formats show them; -1 where these differ
 	hiddenRows int
 	hiddenCols int
 }
@@ -198,7 +199,36 @@ func (g *grid) text(typ string, style int, value, formula string) string {
 			return t
 		}
 	}
+	g.format(style)
 	return digits(value)
+}
+
+// format notes how many decimals the format of a number shows.
+func (g *grid) format(style int) {
+	n := -1
+	if style < len(g.places) {
+		n = g.places[style]
+	}
+	if g.decimals == nil {
+		g.decimals = map[int]int{}
+	}
+	if was, ok := g.decimals[g.col]; ok && was != n {
+		n = -1
+	}
+	g.decimals[g.col] = n
+}
+
+// shown are the decimals that the numbers of each column show.
+func (g *grid) shown(columns int) []int {
+	all := make([]int, columns)
+	for c := range all {
+		if n, ok := g.decimals[c]; ok {
+			all[c] = n
+		} else {
+			all[c] = -1
+		}
+	}
+	return all
 }
 
 // kind returns what the number format of a cell format makes of a number.

@@ -25,14 +25,14 @@ const (
 
 // cellStyles reads the number format of each cell format.
 func (b *book) cellStyles() error {
-	custom := map[string]kind{}
+	custom, places := map[string]kind{}, map[string]int{}
 	inside := false // of cellXfs
 	return b.scan("xl/styles.xml", func(x *xmlscan.Scanner) error {
 		switch {
 		case x.Is("numFmt"):
 			id, _ := x.Attr("numFmtId")
 			code, _ := x.Attr("formatCode")
-			custom[id] = kindOf(code)
+			custom[id], places[id] = kindOf(code), placesOf(code)
 		case x.Is("cellXfs"):
 			inside = true
 		case x.Is("cellStyles"), x.Is("dxfs"):
@@ -40,11 +40,12 @@ func (b *book) cellStyles() error {
 		case x.Is("xf") && inside:
 			id, _ := x.Attr("numFmtId")
 			k, ok := custom[id]
+			p := places[id]
 			if !ok {
-				k = builtIn(id)
+				k, p = builtIn(id), builtInPlaces(id)
 			}
 			if len(b.styles) < 1<<16 {
-				b.styles = append(b.styles, k)
+				b.styles, b.places = append(b.styles, k), append(b.places, p)
 			}
 		}
 		return nil
@@ -68,6 +69,35 @@ func builtIn(id string) kind {
 		return clock
 	}
 	return plain
+}
+
+// builtInPlaces is how many decimals such a format shows, -1 where that is not fixed.
+func builtInPlaces(id string) int {
+	switch id {
+	case "1", "3", "9", "37", "38":
+		return 0
+	case "2", "4", "10", "39", "40":
+		return 2
+	}
+	return -1
+}
+
+// placesOf is how many decimals a format code shows, -1 where that is not fixed: those of
+// its first section.
+func placesOf(code string) int {
+	code, _, _ = strings.Cut(code, ";")
+	if !strings.ContainsAny(code, "0#?") || strings.ContainsAny(code, "eE/") || kindOf(code) != plain {
+		return -1
+	}
+	_, part, _ := strings.Cut(code, ".")
+	n := 0
+	for n < len(part) && part[n] == '0' {
+		n++
+	}
+	if n < len(part) && (part[n] == '#' || part[n] == '?') {
+		return -1
+	}
+	return n
 }
 
 // kindOf looks at the letters of a format code, what stands in quotes, in

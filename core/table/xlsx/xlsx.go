@@ -81,6 +81,7 @@ type book struct {
 	from    epoch
 	strings []string
 	styles  []kind // of each cell format
+	places  []int  // the decimals that it shows, -1 where that is not fixed
 	program string
 }
 
@@ -116,6 +117,7 @@ func (b *book) image(o table.Options) (*table.Image, error) {
 	if err != nil {
 		return nil, err
 	}
+	img.Shown = g.shown(len(img.Heading))
 	img.Notes = append(img.Notes, g.notes(img, b.sheet, len(b.sheets))...)
 	img.Lent, err = b.lent()
 	return img, err

@@ -13,7 +13,7 @@ func FormOf(values []string) *Form {
 	for i, v := range values {
 		cells[i] = Cell{v, v}
 	}
-	l := newLearner(cells, nil, 0)
+	l := newLearner(cells, About{Shown: -1})
 	if l.own == nil {
 		return nil
 	}

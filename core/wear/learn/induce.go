@@ -16,17 +16,17 @@ type learner struct {
 	cells   []Cell
 	letters *Letters
 	year    int
+	shown   int
 	own     *reading
 	known   map[rune]bool
 	values  []string // different values of the snapshot
 	seen    map[string]bool
 }
 
-func newLearner(cells []Cell, letters *Letters, year int) *learner {
-	l := &learner{letters: letters, year: year, known: map[rune]bool{}, seen: map[string]bool{}}
-	step := len(cells)/judged + 1
-	for i := 0; i < len(cells); i += step {
-		l.cells = append(l.cells, cells[i])
+func newLearner(cells []Cell, a About) *learner {
+	l := &learner{letters: a.Letters, year: a.Year, shown: a.Shown, known: map[rune]bool{}, seen: map[string]bool{}}
+	l.cells = cells
+	for i := range cells {
 		if s := cells[i].Snapshot; !l.seen[s] {
 			l.seen[s] = true
 			l.values = append(l.values, s)
@@ -333,7 +333,8 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 			words[v.yes]++
 			switch l.same(w, v, c) {
 			case lost:
-				w.keeps, w.lossy = false, true
+				w.lossy = true
+				w.keeps = w.keeps && l.shows(w)
 			case turns:
 				turned++
 			case proof:
@@ -368,6 +369,13 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 		return len(values) >= few && went >= weakCells && kept == 0
 	}
 	return true
+}
+
+// shows reports whether the number format of the snapshot's cells rounds as the way does: then
+// the value is behind what is seen.
+func (l *learner) shows(w *way) bool {
+	p, ok := w.print.(*numberPrint)
+	return ok && l.shown >= 0 && (p.way == fixed || p.way == doubled) && p.n == l.shown
 }
 
 // adopts reports whether a way that another column shows went over this one, too.
@@ -475,7 +483,7 @@ func (w *way) onlyProgram() bool {
 	}
 	switch p := w.print.(type) {
 	case *numberPrint:
-		return w.count != nil || p.way == noise || w.inexact
+		return w.count != nil || p.way == noise || w.inexact || w.lossy // and a number format shows it so
 	case *template:
 		if p.has&hasClock != 0 {
 			return w.grown && p.has&hasDay != 0

@@ -35,7 +35,6 @@ const (
 	weakCells  = 6  // its cells, of which none was kept
 	fewProofs  = 3  // cells that only the new writing reads, where the old one reads others as other values
 	induced    = 80 // cells that a writing is induced from
-	judged     = 1000
 	maxWays    = 3
 	choices    = 12 // so many different codes are all that there are
 )
@@ -176,11 +175,17 @@ type Column struct {
 	Went    int             // cells that the ways made what is seen, of those that were looked at
 }
 
-// Learn learns what became of a column, nil where nothing uniform did. The letters of the
-// file are told by LearnLetters; year is the clock's when the copy was saved.
-func Learn(cells []Cell, letters *Letters, year int) *Column {
-	l := newLearner(cells, letters, year)
-	c := &Column{own: l.own, letters: letters, known: l.known, values: l.seen, Keeps: true}
+// About is what is known of a column besides its cells.
+type About struct {
+	Letters *Letters // what became of the file's letters, by LearnLetters
+	Year    int      // the clock's when the copy was saved
+	Shown   int      // decimals that the snapshot's cells show, by their number format; -1 where that is not said
+}
+
+// Learn learns what became of a column, nil where nothing uniform did.
+func Learn(cells []Cell, a About) *Column {
+	l := newLearner(cells, a)
+	c := &Column{own: l.own, letters: a.Letters, known: l.known, values: l.seen, Keeps: true}
 	rest := l.cells
 	for range maxWays {
 		w := l.best(rest)
@@ -219,9 +224,9 @@ func (w *way) leaves(cells []Cell) []Cell {
 // Adopt looks whether what was learnt of other columns of the file became of one whose values
 // are too few to show it. A way that is adopted keeps values where it kept them there, and
 // of the cells that it would have changed none was kept.
-func Adopt(cells []Cell, others []*Column, letters *Letters, year int) *Column {
-	l := newLearner(cells, letters, year)
-	c := &Column{own: l.own, letters: letters, known: l.known, values: l.seen, Keeps: true}
+func Adopt(cells []Cell, others []*Column, a About) *Column {
+	l := newLearner(cells, a)
+	c := &Column{own: l.own, letters: a.Letters, known: l.known, values: l.seen, Keeps: true}
 	rest := l.cells
 	for range maxWays {
 		var best *way

@@ -229,7 +229,7 @@ func (p *numberPrint) dress(s string) string {
 	case behind:
 		return p.prefix + whole + p.suffix + "-"
 	case brackets:
-		return "(" + p.prefix + whole + p.suffix + ")"
+		return "(" + p.prefix + whole + strings.TrimRight(p.suffix, " ") + ")"
 	case inside:
 		return p.prefix + "-" + whole + p.suffix
 	}
@@ -305,6 +305,9 @@ func (p *numberPrint) tie(v value, seen string) bool {
 
 func (p *numberPrint) read(seen string) (v value, ok bool) {
 	n, ok := scanNumber(seen, p.decimal[0])
+	if n.minus == brackets {
+		n.suffix += p.suffix[len(strings.TrimRight(p.suffix, " ")):]
+	}
 	if !ok || n.prefix != p.prefix || n.suffix != p.suffix || n.group != p.group && n.group != "" || n.plus != p.plus && n.minus == positive {
 		return v, false
 	}
@@ -384,7 +387,9 @@ func dressed(all []example, decimal byte, form bool) []*numberPrint {
 			negative = n.minus
 			s.plus = false
 		}
-		skins[s]++
+		if n.minus != brackets { // behind them the room of a bracket is left away
+			skins[s]++
+		}
 		groups = max(groups, n.group)
 		if n.exponent != "" {
 			exponents = n
@@ -401,7 +406,7 @@ func dressed(all []example, decimal byte, form bool) []*numberPrint {
 		}
 		most = max(most, len(strings.TrimLeft(n.whole+n.part, "0")))
 	}
-	if read*2 < len(all) || read == 0 {
+	if read*2 < len(all) || len(skins) == 0 {
 		return nil
 	}
 	s := common(skins)

@@ -1,7 +1,7 @@
 # What is done often. The program itself needs only: go build ./cmd/paletwin
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build test lint bench demo shots fuzz corpus slips mutants night servers stop-servers
+.PHONY: build test lint bench demo shots fuzz corpus foreign slips mutants night servers stop-servers
 
 # Without debugging tables, and of the plotting library only the forms of pictures
 # that are used.
@@ -41,7 +41,12 @@ night:
 # What LibreOffice does to files and how that is read: 56 cases, with a table.
 # SEED=n repeats one.
 corpus:
-	PALETWIN_TEST_TOOLS=required PALETWIN_CORPUS=full PALETWIN_SEED=$(SEED) go test ./core/compare -run TestCorpus -count 1 -v | grep -v "^=== "
+	PALETWIN_TEST_TOOLS=required PALETWIN_CORPUS=full PALETWIN_SEED=$(SEED) go test ./core/compare -run 'TestCorpus|TestForeign' -count 1 -v | grep -v "^=== "
+
+# What some fifty ways through other programs do to files is made anew: needs the programs
+# that core/compare/testdata/foreign/ways.sh names, and make servers.
+foreign:
+	. servers/env && PALETWIN_FOREIGN=make PALETWIN_CORPUS=full go test ./core/compare -run TestForeign -count 1 -v | grep -v "^=== "
 
 # Which slips are found, and how often there is an alarm without one: a table.
 slips:

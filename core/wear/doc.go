@@ -9,6 +9,9 @@
 // What no habit makes is an edit, and its value is read by looking for the
 // value of which the habit makes that.
 //
+// What no known habit explains is learnt from the columns themselves (package
+// learn).
+//
 // The facts were run and measured with LibreOffice Calc 7.4; what is said of
 // other programs is recalled, and marked so. docs/wear.md tells them.
 package wear

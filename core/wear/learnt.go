@@ -52,8 +52,9 @@ func Learn(columns []*Column, cells [][]Pair, k Known, shown []int, unexplained 
 		}
 	}
 	settleLearnt(columns, unexplained, marks)
+	touched := marks > 0 || letters != nil || slices.ContainsFunc(columns, func(c *Column) bool { return c != nil && (c.State == Worn || c.State == Doubtful) })
 	for f, c := range columns {
-		if c != nil && c.State == Worn && (c.learnt == nil || c.rest) {
+		if touched && c != nil && (c.learnt == nil || c.rest) && slices.ContainsFunc(all[f], differs) {
 			values := make([]string, len(all[f]))
 			for i := range all[f] {
 				values[i] = all[f][i].Snapshot
@@ -138,6 +139,22 @@ func (c *Column) newLearnt(seen string) Reading {
 		return Reading{As: Unknown, Kind: learntKinds[kind]}
 	}
 	return Reading{As: Edit, Value: meant}
+}
+
+// tidied reads a value of a file that a program saved, in a column that shows nothing of it: a
+// number is written in the column's form; a day that is not cannot be told.
+func (c *Column) tidied(seen string) (Reading, bool) {
+	if c.meant == nil || c.State != Intact && c.State != Mixed || c.meant.Has(seen) {
+		return Reading{}, false
+	}
+	all := c.meant.Candidates(seen)
+	switch {
+	case !c.meant.Numbers() && len(all) > 0:
+		return Reading{As: Unknown, Kind: DateForm}, true
+	case len(all) == 1:
+		return Reading{As: Edit, Value: all[0]}, true
+	}
+	return Reading{}, false
 }
 
 // Learnt reports whether something was learnt of the column.

@@ -41,6 +41,23 @@ func (f *Form) Candidates(seen string) []string {
 	return all
 }
 
+// Has reports whether a value is written in the column's form.
+func (f *Form) Has(v string) bool {
+	x, ok := f.own.take(v)
+	if !ok {
+		return false
+	}
+	for _, p := range f.forms {
+		if t, ok := p.print(x); ok && t == v {
+			return true
+		}
+	}
+	return false
+}
+
+// Numbers reports whether the column's values are numbers.
+func (f *Form) Numbers() bool { return f.own.sort == number }
+
 func has(all []string, s string) bool {
 	for _, x := range all {
 		if x == s {

@@ -26,7 +26,7 @@ import (
 // Cell is a cell as the snapshot has it and as the copy shows it.
 type Cell struct{ Snapshot, Seen string }
 
-// Thresholds; doc.go of the package wear says why.
+// Thresholds; the package comment says what for.
 const (
 	fewValues  = 6  // different values that a way went over, at least
 	keptShare  = 20 // one kept for so many that went, at most
@@ -472,6 +472,9 @@ func (w *way) words() string {
 	if w.letters != nil && w.read.sort == texts {
 		add(w.letters.name)
 	}
+	if w.inexact {
+		add("digits lost behind the fifteenth")
+	}
 	add(w.print.words())
 	return strings.Join(all, ", ")
 }
@@ -486,6 +489,8 @@ func (w *way) kind(snapshot, seen string) Kind {
 			return Exponents
 		case w.read.guess && strings.ContainsAny(snapshot, "eE"):
 			return Guesses
+		case w.inexact:
+			return Digits
 		case !w.keeps && (p.way == fixed || p.way == doubled || p.way == cut || p.way == digits || p.way == general), p.way == noise, p.way == digits && len(seen) > digits15:
 			return Digits
 		case len(snapshot) > 1 && snapshot[0] == '0' && isDigit(snapshot[1]) && len(seen) < len(snapshot):

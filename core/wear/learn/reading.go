@@ -49,12 +49,9 @@ func flags(yes, no string) *reading {
 // flagWords are the pairs of words for true and false.
 var flagWords = [][2]string{{"true", "false"}, {"yes", "no"}, {"t", "f"}, {"y", "n"}, {"on", "off"}, {"wahr", "falsch"}, {"vrai", "faux"}, {"ja", "nein"}, {"oui", "non"}, {"1", "0"}, {"1.0", "0.0"}}
 
-// pivots are where the centuries of years of two digits start: spreadsheet programs
-// have 30, POSIX has 69.
-var pivots = [...]int{30, 69}
-
 // natural are the readings that a person makes, the likelier first. Of those that read
-// as many of a column's values the first is the column's own.
+// as many of a column's values the first is the column's own. The centuries of years of two
+// digits start with 30 in spreadsheet programs, and with 69 by POSIX.
 var natural = []*reading{
 	numbers('.', false, ""),
 	numbers(',', false, "decimal commas"),

@@ -3,8 +3,10 @@ package compare
 import (
 	"context"
 	"fmt"
+	"io"
 	"runtime"
 	"slices"
+	"strconv"
 
 	"golang.org/x/sync/errgroup"
 
@@ -12,6 +14,7 @@ import (
 	"paletwin/core/layout"
 	"paletwin/core/slip"
 	"paletwin/core/table"
+	"paletwin/core/table/csv"
 	"paletwin/core/words"
 )
 
@@ -155,6 +158,12 @@ func (t *tables) checkColumns(snapshot, edited *table.Image, m layout.Match) err
 		if t.l.Ignores(h) {
 			continue
 		}
+		if countsRows(edited, col) {
+			f := changeset.ColumnExtra.Finding("column %d counts the rows, as programs do, and is ignored", col+1)
+			f.Level = changeset.Note
+			t.find(f, edited.Name, h)
+			continue
+		}
 		if h == "" {
 			h = fmt.Sprintf("number %d, which has no heading,", col+1)
 		} else {
@@ -163,6 +172,28 @@ func (t *tables) checkColumns(snapshot, edited *table.Image, m layout.Match) err
 		t.find(changeset.ColumnExtra.Finding("column %s is not in the snapshot and is ignored%s", h, t.lost(snapshot, m, edited.Heading[col])), edited.Name, edited.Heading[col])
 	}
 	return nil
+}
+
+// countsRows reports whether a column counts the rows of a table from 0 or 1: that is none
+// of somebody's fields.
+func countsRows(m *table.Image, col int) bool {
+	const enough = 1000
+	n, first := 0, 0
+	err := csv.Each(context.Background(), m, func(r *csv.Line) error {
+		v, err := strconv.Atoi(string(r.Cell(col)))
+		if n == 0 {
+			first = v
+		}
+		if err != nil || v != first+n || first > 1 || first < 0 {
+			n = -1
+			return io.EOF
+		}
+		if n++; n == enough {
+			return io.EOF
+		}
+		return nil
+	})
+	return err == nil && n > 2
 }
 
 // notes makes findings of what was noticed while a file was read.

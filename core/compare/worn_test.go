@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/table/csv"
 )
@@ -139,4 +140,26 @@ func TestKeysThatAreKeptAreNotWorn(t *testing.T) {
 	}
 	res, changes := worn(t, s, e+"107,b\n", compare.Options{})
 	assert.Equal(t, []int{0, 1, 1}, []int{res.Changes.Amend, res.Changes.Add, res.Changes.Delete}, changes)
+}
+
+// A column of row numbers that a program put there is none of the copy's fields, and no
+// warning; signs between the letters of headings are looked through, where one column
+// alone fits.
+func TestHeadingsOfPrograms(t *testing.T) {
+	s, e := "k,asset no,unit price (EUR),a-b,a.b\n", "\"\",k,asset.no,unit.price..EUR.,a.b,a_b\n"
+	for i := range 5 {
+		s += fmt.Sprintf("R%d,%d,%d.25,x,y\n", i, 100+i, i)
+		e += fmt.Sprintf("%d,R%d,%d,%d.25,y,x\n", 1+i, i, 100+i, i)
+	}
+	res, changes := with(t, "", s, e, compare.Options{Program: compare.Program{Wear: true, Year: 2026}})
+	assert.Equal(t, 5, res.Records.Unchanged, changes)
+	for _, f := range res.Findings {
+		switch f.Code {
+		case "column-ignored":
+			assert.Equal(t, "column 1 counts the rows, as programs do, and is ignored", f.Text)
+			assert.Equal(t, changeset.Note, f.Level)
+		case "heading-worn":
+			assert.NotEqual(t, "a.b", f.Column, f.Text)
+		}
+	}
 }

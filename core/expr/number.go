@@ -152,6 +152,16 @@ func (n *Number) Negate() ref.Val {
 	return r
 }
 
+// Shift is the number times ten so often.
+func (n *Number) Shift(tens int32) *Number {
+	x := new(Number)
+	x.d.Set(&n.d).Exponent += tens
+	if x.d.Exponent > 0 {
+		_, _ = exact.Quantize(&x.d, &x.d, 0)
+	}
+	return x
+}
+
 // Round returns the number rounded to so many decimals, halves away from
 // zero, with exactly that many.
 func (n *Number) Round(decimals int32) *Number {

@@ -131,6 +131,9 @@ func (f *Field) check(text string) []Problem {
 	if n, number := v.(*expr.Number); number && f.Kind == schema.Decimal && f.Scale >= 0 && -int(n.Decimal().Exponent) > f.Scale {
 		all = append(all, f.problem(changeset.ValueScale.Name, "%q has more than %d decimals", text, f.Scale))
 	}
+	if w := f.Write(text); f.Kind == schema.Percent && !strings.HasSuffix(w, "%") || f.Kind == schema.Money && w == text && !f.Amount.Is(text) {
+		all = append(all, f.problem(changeset.ValueScale.Name, "%q has more decimals than %s", text, f.kindWords()))
+	}
 	if f.Length.Set() {
 		n, _ := expr.ParseNumber(fmt.Sprint(len([]rune(text))))
 		if outside(&f.Length, n) {
@@ -172,6 +175,10 @@ func (f *Field) kindWords() string {
 		return "whole number"
 	case schema.Decimal:
 		return "decimal number"
+	case schema.Percent:
+		return "percentage such as 12" + "."[:min(max(f.Scale, 0), 1)] + strings.Repeat("5", max(f.Scale, 0)) + "%"
+	case schema.Money:
+		return "amount such as " + f.Amount.Text
 	}
 	return string(f.Kind)
 }
@@ -191,8 +198,8 @@ func (f *Field) CheckMove(from, to string) []Problem {
 	if f.Move.Text == "" {
 		return nil
 	}
-	a, ok1 := expr.ParseNumber(from)
-	b, ok2 := expr.ParseNumber(to)
+	a, ok1 := f.Number(from)
+	b, ok2 := f.Number(to)
 	if !ok1 || !ok2 {
 		return nil
 	}

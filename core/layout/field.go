@@ -90,8 +90,8 @@ func (p *reader) leniency(f *Field, what string, n ast.Node) {
 }
 
 // of says which kinds a clause is for.
-var of = map[string][]schema.Kind{"scale": {schema.Decimal}, "forms": {schema.Date, schema.Datetime}, "true": {schema.Boolean}, "false": {schema.Boolean}, "values": {schema.Choice}, "to": {schema.Reference},
-	"range": {schema.Integer, schema.Decimal, schema.Date}, "move": {schema.Integer, schema.Decimal}, "translate": {schema.Text, schema.Integer, schema.Choice, schema.Reference}}
+var of = map[string][]schema.Kind{"scale": {schema.Decimal, schema.Percent}, "written": {schema.Money}, "forms": {schema.Date, schema.Datetime}, "true": {schema.Boolean}, "false": {schema.Boolean}, "values": {schema.Choice}, "to": {schema.Reference},
+	"range": {schema.Integer, schema.Decimal, schema.Percent, schema.Money, schema.Date}, "move": {schema.Integer, schema.Decimal, schema.Percent, schema.Money}, "translate": {schema.Text, schema.Integer, schema.Choice, schema.Reference}}
 
 // byKind reads what depends on the field's kind.
 func (p *reader) byKind(f *Field, what string, later map[string]ast.Node, at ast.Node) {
@@ -103,6 +103,9 @@ func (p *reader) byKind(f *Field, what string, later map[string]ast.Node, at ast
 	}
 	if n := later["scale"]; n != nil {
 		f.Scale = p.whole(n, what+": scale", 0, 30)
+	}
+	if f.Kind == schema.Money {
+		p.amount(f, what, later["written"], at)
 	}
 	if f.Kind == schema.Date {
 		f.Forms = []schema.Form{schema.ISO}
@@ -135,7 +138,10 @@ func (p *reader) byKind(f *Field, what string, later map[string]ast.Node, at ast
 				d, ok := expr.ParseDate(s)
 				return d, ok
 			}
-			x, ok := expr.ParseNumber(s)
+			x, ok := f.Number(s)
+			if !ok {
+				x, ok = expr.ParseNumber(s)
+			}
 			return x, ok
 		})
 	}
@@ -145,6 +151,19 @@ func (p *reader) byKind(f *Field, what string, later map[string]ast.Node, at ast
 	if n := later["translate"]; n != nil {
 		p.translate(f, n, what+": translate")
 	}
+}
+
+// amount reads how money is written.
+func (p *reader) amount(f *Field, what string, n, at ast.Node) {
+	if n == nil {
+		p.fail(at, "give an example: written: £1,234.50", "%s is money and does not say how it is written", what)
+		return
+	}
+	a, err := schema.ParseAmount(p.text(n, what+": written"))
+	if err != nil {
+		p.fail(n, "", "%s: %v", what, err)
+	}
+	f.Amount = a
 }
 
 func (p *reader) booleans(f *Field, what string, later map[string]ast.Node) {

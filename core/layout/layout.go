@@ -163,7 +163,7 @@ func (l *Layout) Schema() *schema.Schema {
 // exprType is the type of the field's values in expressions.
 func (f *Field) exprType() expr.Type {
 	switch f.Kind {
-	case schema.Integer, schema.Decimal:
+	case schema.Integer, schema.Decimal, schema.Percent, schema.Money:
 		return expr.Decimal
 	case schema.Date:
 		return expr.Day

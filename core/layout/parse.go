@@ -68,7 +68,7 @@ type reader struct {
 
 var (
 	topWords   = []string{"record_set", "title", "key", "key_form", "columns", "blank", "missing", "fields", "rules", "limits", "outward"}
-	fieldWords = []string{"title", "aliases", "kind", "scale", "forms", "true", "false", "values", "to", "required", "unique", "length", "range", "pattern", "null",
+	fieldWords = []string{"title", "aliases", "kind", "scale", "written", "forms", "true", "false", "values", "to", "required", "unique", "length", "range", "pattern", "null",
 		"clears_to", "compare", "access", "key", "blank", "move", "translate", "outward"}
 	blankWords   = []string{"hold", "clear", "keep"}
 	missingWords = []string{"hold", "delete", "keep"}

@@ -74,6 +74,10 @@ func (f *Field) Says() string {
 		if f.Scale >= 0 {
 			say("%d decimals", f.Scale)
 		}
+	case schema.Percent:
+		say("as %s", f.kindWords())
+	case schema.Money:
+		say("as %s", f.Amount.Text)
 	case schema.Date, schema.Datetime:
 		for i, x := range f.Forms {
 			if i == 0 {

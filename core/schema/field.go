@@ -13,6 +13,8 @@ const (
 	Text      Kind = "text"
 	Integer   Kind = "integer"
 	Decimal   Kind = "decimal"
+	Percent   Kind = "percent" // a number, written in parts of a hundred
+	Money     Kind = "money"   // a number, written as an amount
 	Date      Kind = "date"
 	Datetime  Kind = "datetime"
 	Boolean   Kind = "boolean"
@@ -21,7 +23,7 @@ const (
 )
 
 // Kinds lists all kinds.
-var Kinds = []string{string(Text), string(Integer), string(Decimal), string(Date), string(Datetime), string(Boolean), string(Choice), string(Reference)}
+var Kinds = []string{string(Text), string(Integer), string(Decimal), string(Percent), string(Money), string(Date), string(Datetime), string(Boolean), string(Choice), string(Reference)}
 
 // Access says who writes a field.
 type Access string
@@ -40,7 +42,8 @@ var Accesses = []string{string(Free), string(OnCreation), string(ReadOnly), stri
 type Field struct {
 	Name    string
 	Kind    Kind
-	Scale   int // decimals of a decimal; -1 is not said
+	Scale   int    // decimals of a decimal or a percent; -1 is not said
+	Amount  Amount // how money is written
 	Forms   []Form
 	Words   map[string]bool // of a boolean, by lower case
 	True    string          // how true and false are written
@@ -94,6 +97,14 @@ func (f *Field) Value(text string) (expr.Value, bool) {
 		if n, ok := expr.ParseNumber(text); ok {
 			return n, true
 		}
+	case Percent:
+		if n, ok := readPercent(text); ok {
+			return n, true
+		}
+	case Money:
+		if n, ok := f.Amount.read(text); ok {
+			return n, true
+		}
 	case Date:
 		for _, form := range f.Forms {
 			if t, ok := form.Parse(text); ok {
@@ -122,6 +133,31 @@ func (f *Field) Value(text string) (expr.Value, bool) {
 	return expr.Invalid("%q is no %s", text, f.Kind), false
 }
 
+// writeNumber writes a percent or an amount; false where it has more decimals.
+func (f *Field) writeNumber(n *expr.Number) (string, bool) {
+	switch f.Kind {
+	case Money:
+		return f.Amount.write(n)
+	case Percent:
+		hundred := n.Shift(2)
+		if f.Scale >= 0 {
+			if r := hundred.Round(int32(f.Scale)); r.Equal(hundred) == expr.Bool(true) {
+				return r.String() + "%", true
+			}
+			return "", false
+		}
+		return hundred.String() + "%", true
+	}
+	return "", false
+}
+
+// Number is the number of a value of a field whose values are numbers.
+func (f *Field) Number(text string) (*expr.Number, bool) {
+	v, ok := f.Value(text)
+	n, number := v.(*expr.Number)
+	return n, ok && number
+}
+
 // Write returns a value in the form in which the field has its values: with
 // its decimals, in its first date form, in its words for true and false. A
 // text that is no value, or has more decimals than the field, comes back as it
@@ -133,6 +169,9 @@ func (f *Field) Write(text string) string {
 	}
 	switch x := v.(type) {
 	case *expr.Number:
+		if s, ok := f.writeNumber(x); ok {
+			return s
+		}
 		if r := x.Round(int32(max(f.Scale, 0))); f.Kind == Decimal && f.Scale >= 0 && r.Equal(x) == expr.Bool(true) {
 			return r.String()
 		}

@@ -4,6 +4,8 @@ import (
 	"strings"
 
 	"golang.org/x/text/unicode/norm"
+
+	"paletwin/core/wear/learn"
 )
 
 // Alone reads a cell by what it shows alone, whatever became of its column. It
@@ -25,15 +27,12 @@ func Alone(snapshot, seen string) (Reading, bool) {
 		return Reading{As: Held, Kind: Formula}, true
 	case strings.TrimPrefix(seen, "'") == snapshot && snapshot != "":
 		return Reading{As: Held, Kind: Formula}, true
-	case isASCII(snapshot) && isASCII(seen):
+	case learn.ASCII(snapshot) && learn.ASCII(seen):
 		return Reading{}, false
 	case norm.NFC.String(snapshot) == norm.NFC.String(seen):
 		return Reading{As: Snapshot, Kind: Unicode}, true
-	case typewriter.Replace(snapshot) == typewriter.Replace(seen):
+	case learn.PlainMarks.Replace(snapshot) == learn.PlainMarks.Replace(seen):
 		return Reading{As: Held, Kind: Unicode}, true
 	}
 	return Reading{}, false
 }
-
-// typewriter writes typographic signs as the keys that make them.
-var typewriter = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "‘", "'", "’", "'", "‚", "'", "–", "-", "—", "-", "…", "...", "\u00a0", " ")

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/cockroachdb/apd/v3"
+
+	"paletwin/core/wear/learn"
 )
 
 // cell is what LibreOffice makes of a text that it imports or that is typed:
@@ -176,7 +178,7 @@ func (im *importer) decimalOf(s string) (*apd.Decimal, bool) {
 // round15 rounds a number to the digits that a binary number surely has: what is
 // rounded is the shortest decimal that is the same double.
 func round15(d *apd.Decimal) *apd.Decimal {
-	if d.NumDigits() > digits15 {
+	if d.NumDigits() > learn.Digits15 {
 		if f, err := strconv.ParseFloat(d.Text('e'), 64); err == nil {
 			if short, _, err := apd.NewFromString(strconv.FormatFloat(f, 'e', -1, 64)); err == nil {
 				d = short
@@ -184,7 +186,7 @@ func round15(d *apd.Decimal) *apd.Decimal {
 		}
 	}
 	r := new(apd.Decimal)
-	c := apd.Context{Precision: digits15, MaxExponent: 100_000, MinExponent: -100_000, Rounding: apd.RoundHalfUp}
+	c := apd.Context{Precision: learn.Digits15, MaxExponent: 100_000, MinExponent: -100_000, Rounding: apd.RoundHalfUp}
 	_, _ = c.Round(r, d) // without traps it has no error
 	r.Reduce(r)
 	return r

@@ -5,6 +5,8 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
+
+	"paletwin/core/wear/learn"
 )
 
 // Charset is what a reading or writing in a wrong encoding makes of text. The
@@ -23,7 +25,7 @@ const (
 var charsets = []Charset{As1252, As1252C1, Lost1252, LostLatin1, LostASCII, AsUTF8}
 
 func (c Charset) wear(s string) string {
-	if isASCII(s) {
+	if learn.ASCII(s) {
 		return s
 	}
 	var b strings.Builder
@@ -74,13 +76,13 @@ func (c Charset) keep(r rune) rune {
 
 // undo returns the text of which the charset makes s, where only one is.
 func (c Charset) undo(s string) (string, bool) {
-	if isASCII(s) && !strings.ContainsAny(s, "?") {
+	if learn.ASCII(s) && !strings.ContainsAny(s, "?") {
 		return s, true
 	}
 	if c != As1252 && c != As1252C1 {
 		return s, c != AsUTF8 && !strings.Contains(s, "?") || c == AsUTF8 && !strings.ContainsRune(s, utf8.RuneError)
 	}
-	if isASCII(s) {
+	if learn.ASCII(s) {
 		return s, true
 	}
 	var b []byte
@@ -104,13 +106,4 @@ func Mend(s string) string {
 		return mended
 	}
 	return s
-}
-
-func isASCII(s string) bool {
-	for i := range len(s) {
-		if s[i] >= 0x80 {
-			return false
-		}
-	}
-	return true
 }

@@ -3,6 +3,8 @@ package wear
 import (
 	"slices"
 	"strings"
+
+	"paletwin/core/wear/learn"
 )
 
 // Pair is a cell as the snapshot has it and as the copy shows it.
@@ -49,7 +51,7 @@ func Choose(columns [][]Pair, k Known) (Verdict, bool) {
 	var letters []Pair
 	for _, col := range columns {
 		for _, p := range col {
-			if !isASCII(p.Snapshot) {
+			if !learn.ASCII(p.Snapshot) {
 				letters = append(letters, p)
 			}
 		}

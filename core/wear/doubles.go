@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/cockroachdb/apd/v3"
+
+	"paletwin/core/wear/learn"
 )
 
 // idLength is from how many digits on an id is more than a number of a program holds.
@@ -36,7 +38,7 @@ func isRounding(id, seen string) bool {
 	}
 	if strings.ContainsAny(seen, "eE") || len(id) > idLength {
 		cut := apd.New(0, 0)
-		ctx := apd.Context{Precision: digits15, MaxExponent: 1000, MinExponent: -1000, Rounding: apd.RoundDown}
+		ctx := apd.Context{Precision: learn.Digits15, MaxExponent: 1000, MinExponent: -1000, Rounding: apd.RoundDown}
 		if _, err := ctx.Round(cut, whole); err == nil && d.Cmp(cut) == 0 {
 			return true
 		}

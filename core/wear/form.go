@@ -7,6 +7,8 @@ import (
 	"unicode"
 
 	"github.com/cockroachdb/apd/v3"
+
+	"paletwin/core/wear/learn"
 )
 
 // Form is how the values of a column are written in the snapshot. The zero Form
@@ -269,7 +271,7 @@ func (f *Form) moved(seen string) bool {
 		return false
 	}
 	reach := new(apd.Decimal)
-	_, err := apd.BaseContext.WithPrecision(digits15).Mul(reach, f.most, apd.New(farther, 0))
+	_, err := apd.BaseContext.WithPrecision(learn.Digits15).Mul(reach, f.most, apd.New(farther, 0))
 	return err == nil && d.Abs(d).Cmp(reach) > 0
 }
 

@@ -52,7 +52,7 @@ func Learn(columns []*Column, cells [][]Pair, k Known, shown []int, unexplained 
 		}
 	}
 	settleLearnt(columns, unexplained, marks)
-	touched := marks > 0 || letters != nil || slices.ContainsFunc(columns, func(c *Column) bool { return c != nil && (c.State == Worn || c.State == Doubtful) })
+	touched := marks > 0 || letters != nil || slices.ContainsFunc(columns, func(c *Column) bool { return c != nil && c.State == Worn })
 	for f, c := range columns {
 		if touched && c != nil && (c.learnt == nil || c.rest) && slices.ContainsFunc(all[f], differs) {
 			values := make([]string, len(all[f]))
@@ -147,11 +147,10 @@ func (c *Column) tidied(seen string) (Reading, bool) {
 	if c.meant == nil || c.State != Intact && c.State != Mixed || c.meant.Has(seen) {
 		return Reading{}, false
 	}
-	all := c.meant.Candidates(seen)
-	switch {
-	case !c.meant.Numbers() && len(all) > 0:
-		return Reading{As: Unknown, Kind: DateForm}, true
-	case len(all) == 1:
+	if !c.meant.Numbers() {
+		return Reading{As: Unknown, Kind: DateForm}, len(c.meant.Candidates(seen)) > 0
+	}
+	if all := c.meant.Write(seen); len(all) == 1 {
 		return Reading{As: Edit, Value: all[0]}, true
 	}
 	return Reading{}, false

@@ -4,6 +4,8 @@ import (
 	"strings"
 
 	"github.com/cockroachdb/apd/v3"
+
+	"paletwin/core/wear/learn"
 )
 
 // likeness is whether two texts are one value in a column's own reading.
@@ -14,9 +16,6 @@ const (
 	another                 // both are values of the column, and not the same
 	untold                  // the column does not say how the second is read
 )
-
-// digits15 is how many digits a program keeps of a number.
-const digits15 = 15
 
 // same reads a snapshot's value and what is seen by the column's own separators,
 // scale and order of dates.
@@ -32,7 +31,7 @@ func (f *Form) same(snapshot, seen string) likeness {
 	switch {
 	case !ok, !f.scaled() && !f.whole() && !f.percents():
 		return untold
-	case equalTo15(a, b):
+	case learn.EqualTo15(a, b):
 		if f.zeros > 0 { // digits that are no number: a code
 			return untold
 		}
@@ -66,23 +65,6 @@ func (f *Form) decimal(text string) (*apd.Decimal, bool) {
 	return d, true
 }
 
-// equalTo15 reports whether two numbers are one to as many digits as programs
-// keep.
-func equalTo15(a, b *apd.Decimal) bool {
-	if a.Cmp(b) == 0 {
-		return true
-	}
-	ctx := apd.BaseContext.WithPrecision(digits15)
-	x, y := new(apd.Decimal), new(apd.Decimal)
-	if _, err := ctx.Round(x, a); err != nil {
-		return false
-	}
-	if _, err := ctx.Round(y, b); err != nil {
-		return false
-	}
-	return x.Cmp(y) == 0 && a.NumDigits() > digits15
-}
-
 // ratio is how many times as much a number became, "" if it is none.
 func (f *Form) ratio(snapshot, seen string) string {
 	a, ok := f.decimal(snapshot)
@@ -91,7 +73,7 @@ func (f *Form) ratio(snapshot, seen string) string {
 		return ""
 	}
 	q := new(apd.Decimal)
-	if _, err := apd.BaseContext.WithPrecision(digits15).Quo(q, b, a); err != nil {
+	if _, err := apd.BaseContext.WithPrecision(learn.Digits15).Quo(q, b, a); err != nil {
 		return ""
 	}
 	q.Reduce(q)

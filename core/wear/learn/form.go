@@ -42,17 +42,21 @@ func (f *Form) Candidates(seen string) []string {
 }
 
 // Has reports whether a value is written in the column's form.
-func (f *Form) Has(v string) bool {
-	x, ok := f.own.take(v)
+func (f *Form) Has(v string) bool { return has(f.Write(v), v) }
+
+// Write lists how the column may write a value that its own reading takes a text for.
+func (f *Form) Write(seen string) []string {
+	v, ok := f.own.take(seen)
 	if !ok {
-		return false
+		return nil
 	}
+	var all []string
 	for _, p := range f.forms {
-		if t, ok := p.print(x); ok && t == v {
-			return true
+		if t, ok := p.print(v); ok && !has(all, t) {
+			all = append(all, t)
 		}
 	}
-	return false
+	return all
 }
 
 // Numbers reports whether the column's values are numbers.

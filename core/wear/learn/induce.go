@@ -460,7 +460,7 @@ func (l *learner) ratio(c Cell) string {
 	}
 	var q apd.Decimal
 	ctx := wide
-	ctx.Precision = digits15
+	ctx.Precision = Digits15
 	if _, err := ctx.Quo(&q, b.num, a.num); err != nil {
 		return ""
 	}

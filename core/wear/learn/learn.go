@@ -389,7 +389,7 @@ func (w *way) alone(s, seen string) bool {
 // more, and one less.
 func Beside(s string) []string {
 	at := strings.LastIndexAny(s, "0123456789")
-	if at < 0 || !strings.ContainsAny(s, ".,") && len(s) <= digits15 {
+	if at < 0 || !strings.ContainsAny(s, ".,") && len(s) <= Digits15 {
 		return nil
 	}
 	var all []string
@@ -491,7 +491,7 @@ func (w *way) kind(snapshot, seen string) Kind {
 			return Guesses
 		case w.inexact:
 			return Digits
-		case !w.keeps && (p.way == fixed || p.way == doubled || p.way == cut || p.way == digits || p.way == general), p.way == noise, p.way == digits && len(seen) > digits15:
+		case !w.keeps && (p.way == fixed || p.way == doubled || p.way == cut || p.way == digits || p.way == general), p.way == noise, p.way == digits && len(seen) > Digits15:
 			return Digits
 		case len(snapshot) > 1 && snapshot[0] == '0' && isDigit(snapshot[1]) && len(seen) < len(snapshot):
 			return Zeros

@@ -245,3 +245,51 @@ func TestLetters(t *testing.T) {
 	assert.Nil(t, LearnLetters(cells(func(s string) string { return s })))
 	assert.Nil(t, LearnLetters([]Cell{{"Łódź 1", "¤ódź 1"}, {"Åsa", "Åsa"}}), "one text is not enough")
 }
+
+// Whatever stands in cells, learning ends, and what is learnt makes of a value what it
+// says it does.
+func TestHostileCells(t *testing.T) {
+	odd := []string{"", " ", "-", ".", ",", "0", "00", "-0", "1e999", "9e99999", "1,2,3", "1.2.3", "999999999999999999999999999999999999999999999999999999999999", "00/00/0000", "31/02/2026", "2026-02-30",
+		"29/02/2100", "99:99", "24:00", "12:61 PM", "0:00 AM", "2026-03-11T07:05:09.123456789+14:30", "T", "Z", "Mar", "MAR-99", "Sept 3", "$", "£-", "(5", "5)", "%", "-5%%", "\x00", "\xff\xfe", "\u202e12", "١٢٣", "²", "1\u00a0234",
+		"=1+1", "NaN", "Infinity", "0x1F", strings.Repeat("9", 400), strings.Repeat("é", 400), "é", "e\u0301", "TRUE", "f", "1", "a\tb", "a\r\nb", "-1e-400", "1.", ".5", "+", "+-1", "5e", "e5"}
+	trials(t, thorough.Few(3000, 150), func(t *testing.T, r *rand.Rand) {
+		pick := func() string {
+			s := odd[r.IntN(len(odd))]
+			if r.IntN(3) == 0 {
+				s += odd[r.IntN(len(odd))]
+			}
+			return s
+		}
+		var cells []Cell
+		does := func(s string) string { return s }
+		switch r.IntN(3) {
+		case 0:
+			does = strings.ToUpper
+		case 1:
+			does = func(s string) string { return programs[r.IntN(5)].does(s) }
+		}
+		for range 8 + r.IntN(60) {
+			v := pick()
+			cells = append(cells, Cell{v, does(v)})
+			if r.IntN(6) == 0 {
+				cells[len(cells)-1].Seen = pick()
+			}
+		}
+		a := about
+		a.Letters, a.Shown = LearnLetters(cells), r.IntN(4)-1
+		c := Learn(cells, a)
+		FormOf([]string{pick(), pick(), pick(), pick()}).Candidates(pick())
+		if c == nil {
+			return
+		}
+		for range 60 {
+			v := pick()
+			c.Makes(v, pick())
+			c.Words()
+			if meant, _, ok := c.Meant(v); ok {
+				_, made, _ := c.Makes(meant, v)
+				require.True(t, made || meant == v || !c.Reads(meant), "%q is meant by %q, of which %q is made", meant, v, c.Of(meant))
+			}
+		}
+	})
+}

@@ -54,7 +54,7 @@ func (l *Letters) Words() string {
 
 // apply writes a text with the letters as the file has them.
 func (l *Letters) apply(s string) string {
-	if l == nil || isASCII(s) {
+	if l == nil || ASCII(s) {
 		return s
 	}
 	var b strings.Builder
@@ -87,7 +87,7 @@ func (l *Letters) undo(s string, known map[rune]bool) (string, bool) {
 		if to == string(r) {
 			continue
 		}
-		if old, twice := back[to]; twice && old != r || to == "" || isASCII(to) && len(to) == 1 {
+		if old, twice := back[to]; twice && old != r || to == "" || ASCII(to) && len(to) == 1 {
 			if strings.Contains(s, to) {
 				return "", false // one of several letters
 			}
@@ -104,7 +104,8 @@ func (l *Letters) undo(s string, known map[rune]bool) (string, bool) {
 	return text, l.apply(text) == s
 }
 
-func isASCII(s string) bool {
+// ASCII reports whether a text has no letters beyond ASCII.
+func ASCII(s string) bool {
 	for i := range len(s) {
 		if s[i] >= utf8.RuneSelf {
 			return false
@@ -123,7 +124,7 @@ func few(texts map[string]int) int {
 
 // knows reports whether it is known what became of each letter of a text.
 func (l *Letters) knows(s string) bool {
-	if l == nil || l.page != nil || isASCII(s) {
+	if l == nil || l.page != nil || ASCII(s) {
 		return true
 	}
 	for _, r := range s {
@@ -153,7 +154,7 @@ const fewLetters = 2
 func LearnLetters(cells []Cell) *Letters {
 	var some []Cell
 	for _, c := range cells {
-		if !isASCII(c.Snapshot) && len(some) < 2000 {
+		if !ASCII(c.Snapshot) && len(some) < 2000 {
 			some = append(some, c)
 		}
 	}
@@ -236,7 +237,7 @@ func mapped(cells []Cell, cased func(string) string) *Letters {
 	l := &Letters{name: "letters made others", to: to, keep: keeps, cased: cased}
 	for r, s := range to {
 		changes = changes || s != string(r)
-		if isASCII(s) && s != "?" { // somebody may write ł as l
+		if ASCII(s) && s != "?" { // somebody may write ł as l
 			l.keep = l.keep && s == string(r)
 		}
 	}

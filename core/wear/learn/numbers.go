@@ -136,10 +136,10 @@ func (p *numberPrint) double(f float64) string {
 	case science:
 		return exponent(f, p.n)
 	case shorter:
-		e := exponent(f, digits15-1)
+		e := exponent(f, Digits15-1)
 		m, x, _ := strings.Cut(e, "e")
 		m = trim(m)
-		whole := trim(strconv.FormatFloat(f, 'f', max(digits15-1-atoi(x), 0), 64))
+		whole := trim(strconv.FormatFloat(f, 'f', max(Digits15-1-atoi(x), 0), 64))
 		if short := m + "e" + x; len(m)+2+max(len(strings.TrimPrefix(x, "-")), 2) < len(whole) {
 			return short
 		}
@@ -267,7 +267,7 @@ func (p *numberPrint) matches(v value, seen string) bool {
 	case !ok:
 		return false
 	case p.way == noise:
-		return w.num.Cmp(v.num) == 0 && !strings.HasSuffix(seen, "0") || w.num.NumDigits() > digits15 && w.num.Exponent < 0 && equalTo15(v.num, w.num)
+		return w.num.Cmp(v.num) == 0 && !strings.HasSuffix(seen, "0") || w.num.NumDigits() > Digits15 && w.num.Exponent < 0 && EqualTo15(v.num, w.num)
 	case !strings.ContainsAny(seen, "eE"):
 		return w.num.Cmp(v.num) == 0
 	}
@@ -339,7 +339,7 @@ func (p *numberPrint) words() string {
 	case cut:
 		all = append(all, fmt.Sprintf("cut to %d decimals", p.n))
 	case digits, general:
-		if p.n < digits15 {
+		if p.n < Digits15 {
 			all = append(all, fmt.Sprintf("%d digits", p.n))
 		}
 	case science:
@@ -449,7 +449,7 @@ func ways(s skin, scale, place, most int, scales map[int]int, form, exponents bo
 	add(fixed, scale)
 	add(doubled, scale)
 	add(cut, scale)
-	for _, n := range []int{digits15, most, 4, 5, 6, 7, 10, 12, 16} {
+	for _, n := range []int{Digits15, most, 4, 5, 6, 7, 10, 12, 16} {
 		if n > 0 && n <= 17 {
 			add(digits, n)
 			add(general, n)
@@ -459,7 +459,7 @@ func ways(s skin, scale, place, most int, scales map[int]int, form, exponents bo
 		add(science, place)
 		add(rounded, 0)
 	}
-	if most > digits15 {
+	if most > Digits15 {
 		add(noise, 0)
 	}
 	return all

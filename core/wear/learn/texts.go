@@ -71,8 +71,8 @@ func newlines(end string) func(string) string {
 	}
 }
 
-// plainMarks writes typographic marks as keys have them.
-var plainMarks = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "‘", "'", "’", "'", "‚", "'", "–", "-", "—", "-", "…", "...", "\u00a0", " ")
+// PlainMarks writes typographic marks as the keys that make them.
+var PlainMarks = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "‘", "'", "’", "'", "‚", "'", "–", "-", "—", "-", "…", "...", "\u00a0", " ")
 
 func titled(s string) string {
 	b, start := []rune(strings.ToLower(s)), true
@@ -150,7 +150,7 @@ func textPrints(all []example) []*textPrint {
 		{"tabs made blanks", func(s string) string { return strings.ReplaceAll(s, "\t", " ") }, nil},
 		{"lines made one", newlines(" "), nil},
 		{"lines made one", newlines(""), nil},
-		{"marks as on a typewriter", plainMarks.Replace, nil},
+		{"marks as on a typewriter", PlainMarks.Replace, nil},
 		{"quotes taken out", func(s string) string { return strings.ReplaceAll(s, `"`, "") }, nil},
 		{"percent signs taken off", func(s string) string { return strings.TrimRight(strings.TrimSuffix(s, "%"), " ") }, nil},
 		{"commas taken out", func(s string) string { return strings.ReplaceAll(s, ",", "") }, nil},

@@ -43,7 +43,7 @@ const (
 func (v value) same(o value, s sort) bool {
 	switch s {
 	case number:
-		return equalTo15(v.num, o.num)
+		return EqualTo15(v.num, o.num)
 	case moment:
 		return v.at.Add(-time.Duration(v.zone) * time.Minute).Equal(o.at.Add(-time.Duration(o.zone) * time.Minute))
 	case flag:
@@ -52,22 +52,22 @@ func (v value) same(o value, s sort) bool {
 	return v.text == o.text
 }
 
-// digits15 is how many digits every program keeps of a number.
-const digits15 = 15
+// Digits15 is how many digits every program keeps of a number.
+const Digits15 = 15
 
-// equalTo15 reports whether two numbers are one to fifteen digits: no farther from each other
+// EqualTo15 reports whether two numbers are one to fifteen digits: no farther from each other
 // than half a unit of the fifteenth.
-func equalTo15(a, b *apd.Decimal) bool {
+func EqualTo15(a, b *apd.Decimal) bool {
 	if a.Cmp(b) == 0 {
 		return true
 	}
-	if a.NumDigits() <= digits15 && b.NumDigits() <= digits15 {
+	if a.NumDigits() <= Digits15 && b.NumDigits() <= Digits15 {
 		return false
 	}
 	var d apd.Decimal
 	_, _ = wide.Sub(&d, a, b) // without traps it has no error
 	d.Negative = false
-	unit := max(int32(a.NumDigits()), int32(1)) + a.Exponent - digits15 - 1
+	unit := max(int32(a.NumDigits()), int32(1)) + a.Exponent - Digits15 - 1
 	return d.Cmp(apd.New(5, unit)) <= 0
 }
 
@@ -99,6 +99,9 @@ var currencies = map[string]bool{"$": true, "£": true, "€": true, "¥": true,
 
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
+// maxExponent is how many digits the exponent of a double has at most.
+const maxExponent = 3
+
 // maxNumber is how long a text may be that is read as a number.
 const maxNumber = 60
 
@@ -127,7 +130,8 @@ func scanNumber(s string, decimal byte) (n scanned, ok bool) {
 	if e := strings.IndexAny(core, "eE"); e > 0 {
 		n.exponent = core[e:]
 		core = core[:e]
-		if strings.Trim(strings.TrimLeft(n.exponent[1:], "+-"), "0123456789") != "" || len(n.exponent) > 6 {
+		digits := strings.TrimLeft(n.exponent[1:], "+-")
+		if digits == "" || !allDigits(digits) || len(digits) > maxExponent {
 			return n, false
 		}
 	}

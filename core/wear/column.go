@@ -180,7 +180,10 @@ func (c *Column) Read(snapshot, seen string) Reading {
 	case isRounding(snapshot, seen):
 		return Reading{As: Held, Kind: Precision}
 	}
-	return c.ReadNew(seen)
+	if r := c.ReadNew(seen); r.Value != snapshot || r.As != Edit {
+		return r
+	}
+	return c.asSeen(seen) // the value in another form, which nothing but a person gave it
 }
 
 var errorValue = regexp.MustCompile(`^(#(NAME\?|VALUE!|REF!|DIV/0!|N/A|NUM!|NULL!)|Err:[0-9]{3})$`)

@@ -125,14 +125,20 @@ func (r *reading) judgeWear(ctx context.Context) error {
 	if worn {
 		wear.Settle(r.columns, r.copy.img.Lent != nil, v.Alone)
 	}
-	all := make([][]wear.Pair, len(cells))
-	for f := range cells {
-		all[f] = append(cells[f][:len(cells[f]):len(cells[f])], kept[f]...)
-	}
-	chosenBy := some(cells)
-	r.letters = wear.Learn(r.columns, all, r.known(), r.snap.img.Shown, func(marks []int) int { return v.Unexplained(chosenBy, marks) }, r.marks())
+	r.learn(v, cells, kept)
 	r.judgeBulk(s)
 	return ctx.Err()
+}
+
+// learn learns what became of the columns that no known habit explains.
+func (r *reading) learn(v wear.Verdict, cells, kept [][]wear.Pair) {
+	x := wear.File{Columns: r.columns, Cells: make([][]wear.Pair, len(cells)), Known: r.known(), Shown: r.snap.img.Shown, Marks: r.marks()}
+	for f := range cells {
+		x.Cells[f] = append(cells[f][:len(cells[f]):len(cells[f])], kept[f]...)
+	}
+	chosenBy := some(cells)
+	x.Unexplained = func(marks []int) int { return v.Unexplained(chosenBy, marks) }
+	r.letters = x.Learn()
 }
 
 // marks counts what else of the copy shows that a program saved it: words for nothing,

@@ -6,66 +6,102 @@ import (
 	"paletwin/core/wear/learn"
 )
 
-// Learn learns what became of the columns that no known habit explains, from their cells
-// and those that are as they were; and of the letters of the file. A measured habit goes
-// first: only what it leaves is learnt of a column that it went over. unexplained says how much
-// of what columns show no known habit explains; marks is how much else of the file shows that
-// a program nobody knows saved it; shown are the decimals that number formats of a snapshot
-// show, by column, -1 where they say none.
+// File is a file of which it is learnt what an unknown program did to it.
+type File struct {
+	Columns []*Column // as a known habit leaves them, nil where there is none
+	Cells   [][]Pair  // of each column, those that are as they were among them
+	Known   Known
+	Shown   []int // the decimals that number formats of the snapshot show, by column, -1 where they say none
+	// Unexplained says how much of the marks of columns no known habit explains.
+	Unexplained func(marks []int) int
+	Marks       int // how much else shows that a program nobody knows saved the file
+
+	cells   [][]learn.Cell
+	letters *learn.Letters
+}
+
+// Learn learns what became of the columns that no known habit explains, and of the letters
+// of the file. A measured habit goes first: only what it leaves is learnt of a column
+// that it went over.
 //
 // A way that keeps the values restores them without a word only where the file shows in two
 // places that such a program was there: one column that is written anew may be somebody's
 // work.
-func Learn(columns []*Column, cells [][]Pair, k Known, shown []int, unexplained func(marks []int) int, marks int) (letters *learn.Letters) {
-	all := make([][]learn.Cell, len(columns))
-	var lettered []learn.Cell
-	for f, col := range cells {
-		for _, p := range col {
-			all[f] = append(all[f], learn.Cell(p))
-		}
-		if columns[f] != nil && columns[f].Habit.Charset == "" {
-			lettered = append(lettered, all[f]...)
-		}
-	}
-	letters = learn.LearnLetters(lettered)
-	about := func(f int) learn.About {
-		a := learn.About{Letters: letters, Year: k.Year, Shown: -1}
-		if f < len(shown) {
-			a.Shown = shown[f]
-		}
-		return a
-	}
-	var others []*learn.Column
-	for f, c := range columns {
-		if c != nil && slices.ContainsFunc(all[f], differs) {
-			c.learnFrom(all[f], about(f))
+func (x *File) Learn() *learn.Letters {
+	x.learnLetters()
+	var strong []*learn.Column
+	for f, c := range x.Columns {
+		if x.differs(f) {
+			c.learnFrom(x.cells[f], x.about(f))
 		}
 		if c != nil && c.learnt != nil && c.learnt.Strong {
-			others = append(others, c.learnt)
+			strong = append(strong, c.learnt)
 		}
 	}
-	for f, c := range columns {
-		if c != nil && c.State != Worn && (c.learnt == nil || !c.learnt.Strong) && slices.ContainsFunc(all[f], differs) {
-			if l := learn.Adopt(all[f], others, about(f)); l != nil && l.Went >= c.Went && (c.learnt == nil || l.Went >= c.learnt.Went) {
-				c.learnt = l
-			}
+	for f, c := range x.Columns {
+		if x.differs(f) && c.State != Worn && (c.learnt == nil || !c.learnt.Strong) {
+			c.adopt(learn.Adopt(x.cells[f], strong, x.about(f)))
 		}
 	}
-	settleLearnt(columns, unexplained, marks)
-	touched := marks > 0 || letters != nil || slices.ContainsFunc(columns, func(c *Column) bool { return c != nil && c.State == Worn })
-	for f, c := range columns {
-		if touched && c != nil && (c.learnt == nil || c.rest) && slices.ContainsFunc(all[f], differs) {
-			values := make([]string, len(all[f]))
-			for i := range all[f] {
-				values[i] = all[f][i].Snapshot
-			}
-			c.meant = learn.FormOf(values)
-		}
-	}
-	return letters
+	settleLearnt(x.Columns, x.Unexplained, x.Marks)
+	x.learnForms()
+	return x.letters
 }
 
-func differs(c learn.Cell) bool { return c.Snapshot != c.Seen }
+// learnLetters learns of the letters in columns that no known habit wrote in another code
+// page.
+func (x *File) learnLetters() {
+	x.cells = make([][]learn.Cell, len(x.Columns))
+	var all []learn.Cell
+	for f, col := range x.Cells {
+		for _, p := range col {
+			x.cells[f] = append(x.cells[f], learn.Cell(p))
+		}
+		if c := x.Columns[f]; c != nil && c.Habit.Charset == "" {
+			all = append(all, x.cells[f]...)
+		}
+	}
+	x.letters = learn.LearnLetters(all)
+}
+
+// differs reports whether cells of a column differ.
+func (x *File) differs(f int) bool {
+	return x.Columns[f] != nil && slices.ContainsFunc(x.cells[f], func(c learn.Cell) bool { return c.Snapshot != c.Seen })
+}
+
+// about is what is known of a column besides its cells.
+func (x *File) about(f int) learn.About {
+	a := learn.About{Letters: x.letters, Year: x.Known.Year, Shown: -1}
+	if f < len(x.Shown) {
+		a.Shown = x.Shown[f]
+	}
+	return a
+}
+
+// learnForms learns how columns are written of which nothing else was learnt, where a program
+// saved the file: edits are written so.
+func (x *File) learnForms() {
+	if x.Marks == 0 && x.letters == nil && !slices.ContainsFunc(x.Columns, func(c *Column) bool { return c != nil && c.State == Worn }) {
+		return
+	}
+	for f, c := range x.Columns {
+		if !x.differs(f) || c.learnt != nil && !c.rest {
+			continue
+		}
+		values := make([]string, len(x.cells[f]))
+		for i := range x.cells[f] {
+			values[i] = x.cells[f][i].Snapshot
+		}
+		c.meant = learn.FormOf(values)
+	}
+}
+
+// adopt takes what other columns show, if it explains no less than what is known.
+func (c *Column) adopt(l *learn.Column) {
+	if l != nil && l.Went >= c.Went && (c.learnt == nil || l.Went >= c.learnt.Went) {
+		c.learnt = l
+	}
+}
 
 // settleLearnt decides which columns are restored without a word.
 // What one known habit explains shows no other program.

@@ -85,7 +85,7 @@ var kindWords = map[wear.Kind]string{wear.Zeros: "without leading zeros", wear.E
 
 // savedBy says which program it was, where it is known, and what the others did.
 func (wr *writer) savedBy() string {
-	known := ""
+	known, by, learnt := "", 0, 0
 	var ways []string
 	if w := wr.letters.Words(); w != "" {
 		ways = append(ways, w)
@@ -95,9 +95,15 @@ func (wr *writer) savedBy() string {
 		case c == nil:
 		case c.Known():
 			known = wr.program
-		case c.State == wear.Worn && c.Way() != "" && !slices.Contains(ways, c.Way()):
-			ways = append(ways, c.Way())
+			by++
+		case c.State == wear.Worn:
+			if learnt++; c.Way() != "" && !slices.Contains(ways, c.Way()) {
+				ways = append(ways, c.Way())
+			}
 		}
+	}
+	if by < learnt { // what little a known program explains another one may have done, too
+		known = ""
 	}
 	if len(ways) > mostWays {
 		ways = append(ways[:mostWays], fmt.Sprintf("and %d more", len(ways)-mostWays))

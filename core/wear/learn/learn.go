@@ -138,7 +138,7 @@ func (w *way) makes(s, seen string) (reads, made, moves bool) {
 	p, isNumber := w.print.(*numberPrint)
 	if isNumber && (p.way == noise || p.way == rounded) {
 		made = p.matches(v, seen)
-		return true, made, made || seen == s
+		return true, made, !made || seen != s
 	}
 	to, ok := w.write(v)
 	if !ok {

@@ -184,6 +184,9 @@ func (c *Column) tidied(seen string) (Reading, bool) {
 		return Reading{}, false
 	}
 	if !c.meant.Numbers() {
+		if c.form.shapes[shape(seen)] { // as others of the column look: somebody wrote it
+			return Reading{}, false
+		}
 		return Reading{As: Unknown, Kind: DateForm}, len(c.meant.Candidates(seen)) > 0
 	}
 	if all := c.meant.Write(seen); len(all) == 1 {

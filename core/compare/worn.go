@@ -249,8 +249,8 @@ func (r *reading) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pair) 
 // readWorn reads a differing cell by what became of its column, and reports
 // whether it is a change.
 func (dr *drafter) readWorn(b *batch, f int, i, j uint32, fc *changeset.FieldChange) bool {
-	if seen, ok := dr.empties[f][fc.From.String()]; ok && seen == fc.To.String() {
-		b.tally.wear(f, wear.NullToken, cmp.Or(fc.From.String(), "nothing"), cmp.Or(seen, "nothing"))
+	if was, is := fc.From.String(), fc.To.String(); dr.empties[f].shows(was, is) {
+		b.tally.wear(f, wear.NullToken, cmp.Or(was, "nothing"), cmp.Or(is, "nothing"))
 		return false
 	}
 	if fc.To.Blank() {

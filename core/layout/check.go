@@ -128,11 +128,12 @@ func (f *Field) check(text string) []Problem {
 		}
 	}
 	var all []Problem
-	if n, number := v.(*expr.Number); number && f.Kind == schema.Decimal && f.Scale >= 0 && -int(n.Decimal().Exponent) > f.Scale {
-		all = append(all, f.problem(changeset.ValueScale.Name, "%q has more than %d decimals", text, f.Scale))
-	}
-	if w := f.Write(text); f.Kind == schema.Percent && !strings.HasSuffix(w, "%") || f.Kind == schema.Money && w == text && !f.Amount.Is(text) {
-		all = append(all, f.problem(changeset.ValueScale.Name, "%q has more decimals than %s", text, f.kindWords()))
+	if n, number := v.(*expr.Number); number && !f.Fits(n) {
+		most := fmt.Sprintf("more than %d decimals", f.Scale)
+		if f.Kind != schema.Decimal {
+			most = "more decimals than " + f.kindWords()
+		}
+		all = append(all, f.problem(changeset.ValueScale.Name, "%q has %s", text, most))
 	}
 	if f.Length.Set() {
 		n, _ := expr.ParseNumber(fmt.Sprint(len([]rune(text))))
@@ -176,7 +177,11 @@ func (f *Field) kindWords() string {
 	case schema.Decimal:
 		return "decimal number"
 	case schema.Percent:
-		return "percentage such as 12" + "."[:min(max(f.Scale, 0), 1)] + strings.Repeat("5", max(f.Scale, 0)) + "%"
+		example := "12"
+		if f.Scale > 0 {
+			example += "." + strings.Repeat("5", f.Scale)
+		}
+		return "percentage such as " + example + "%"
 	case schema.Money:
 		return "amount such as " + f.Amount.Text
 	}

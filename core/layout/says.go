@@ -47,22 +47,8 @@ func (l *Layout) Says() []string {
 	return all
 }
 
-// Says says in words what is asked of the field's values.
-func (f *Field) Says() string {
-	var all []string
-	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
-	if f.Access != schema.Free {
-		say("%s", f.Access)
-	}
-	if f.Assigned {
-		say("given by the system")
-	}
-	if f.Required {
-		say("needs a value")
-	}
-	if f.Unique {
-		say("a value of its own in each record")
-	}
+// sayKind says what the values of the field's kind are.
+func (f *Field) sayKind(say func(format string, args ...any)) {
 	switch f.Kind {
 	case schema.Choice:
 		say("one of %s", strings.Join(f.Values, ", "))
@@ -89,6 +75,25 @@ func (f *Field) Says() string {
 	case schema.Boolean:
 		say("%s or %s", f.True, f.False)
 	}
+}
+
+// Says says in words what is asked of the field's values.
+func (f *Field) Says() string {
+	var all []string
+	say := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
+	if f.Access != schema.Free {
+		say("%s", f.Access)
+	}
+	if f.Assigned {
+		say("given by the system")
+	}
+	if f.Required {
+		say("needs a value")
+	}
+	if f.Unique {
+		say("a value of its own in each record")
+	}
+	f.sayKind(say)
 	if f.Length.Set() {
 		say("%s characters", f.Length.Text)
 	}

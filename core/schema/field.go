@@ -151,6 +151,18 @@ func (f *Field) writeNumber(n *expr.Number) (string, bool) {
 	return "", false
 }
 
+// Fits reports whether a number has no more decimals than the field writes.
+func (f *Field) Fits(n *expr.Number) bool {
+	switch f.Kind {
+	case Decimal:
+		return f.Scale < 0 || -int(n.Decimal().Exponent) <= f.Scale
+	case Percent, Money:
+		_, ok := f.writeNumber(n)
+		return ok
+	}
+	return true
+}
+
 // Number is the number of a value of a field whose values are numbers.
 func (f *Field) Number(text string) (*expr.Number, bool) {
 	v, ok := f.Value(text)

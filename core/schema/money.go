@@ -89,16 +89,6 @@ func (m Amount) read(text string) (*expr.Number, bool) {
 	return expr.ParseNumber(s)
 }
 
-// Is reports whether a text is written so.
-func (m Amount) Is(text string) bool {
-	n, ok := m.read(text)
-	if !ok {
-		return false
-	}
-	s, ok := m.write(n)
-	return ok && s == text
-}
-
 // write writes an amount; false if it has more decimals.
 func (m Amount) write(n *expr.Number) (string, bool) {
 	r := n.Round(int32(m.scale))

@@ -1,5 +1,7 @@
 package learn
 
+import "slices"
+
 // Form is how a column's values are written in the snapshot, by the reading that people
 // make of them. Nil is no form.
 type Form struct {
@@ -32,17 +34,23 @@ func (f *Form) Candidates(seen string) []string {
 		if !ok || r.sort != f.own.sort {
 			continue
 		}
-		for _, p := range f.forms {
-			if t, ok := p.print(v); ok && !has(all, t) {
-				all = append(all, t)
-			}
+		all = f.write(all, v)
+	}
+	return all
+}
+
+// write adds how the column may write a value.
+func (f *Form) write(all []string, v value) []string {
+	for _, p := range f.forms {
+		if t, ok := p.print(v); ok && !slices.Contains(all, t) {
+			all = append(all, t)
 		}
 	}
 	return all
 }
 
 // Has reports whether a value is written in the column's form.
-func (f *Form) Has(v string) bool { return has(f.Write(v), v) }
+func (f *Form) Has(v string) bool { return slices.Contains(f.Write(v), v) }
 
 // Write lists how the column may write a value that its own reading takes a text for.
 func (f *Form) Write(seen string) []string {
@@ -50,23 +58,8 @@ func (f *Form) Write(seen string) []string {
 	if !ok {
 		return nil
 	}
-	var all []string
-	for _, p := range f.forms {
-		if t, ok := p.print(v); ok && !has(all, t) {
-			all = append(all, t)
-		}
-	}
-	return all
+	return f.write(nil, v)
 }
 
 // Numbers reports whether the column's values are numbers.
 func (f *Form) Numbers() bool { return f.own.sort == number }
-
-func has(all []string, s string) bool {
-	for _, x := range all {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}

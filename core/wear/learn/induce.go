@@ -100,25 +100,12 @@ func (l *learner) best(cells []Cell) *way {
 		if w.read.sort != texts && w.idle(some) {
 			return
 		}
-		n := l.score(w, some)
-		if n < most || n == most && found != nil || n <= 0 && w.read.sort != flag {
-			return
+		if n := l.score(w, some); n > most && l.stands(w, cells) {
+			found, most = w, n
 		}
-		if w.read.sort == flag && n <= 0 {
-			return
-		}
-		if !l.stands(w, cells) {
-			return
-		}
-		found, most = w, n
 	}
 	for _, r := range slices.Concat(natural, others) {
-		var all []example
-		for _, c := range some {
-			if v, ok := r.take(c.Snapshot); ok {
-				all = append(all, example{v, c.Seen})
-			}
-		}
+		all := (&way{read: r}).examples(some)
 		if len(all) < fewWeak && r.sort != flag || len(all) == 0 {
 			continue
 		}
@@ -126,9 +113,6 @@ func (l *learner) best(cells []Cell) *way {
 	}
 	if most*5 < len(some)*4 { // what a reading of values explains, texts need not
 		l.proposeTexts(some, consider)
-	}
-	if found != nil {
-		found.forms = l.forms(found)
 	}
 	return found
 }
@@ -152,66 +136,72 @@ func (w *way) idle(some []Cell) bool {
 
 // propose considers the ways of one reading.
 func (l *learner) propose(r *reading, all []example, some []Cell, consider func(*way)) {
-	switch r.sort {
+	l.proposeWays(way{read: r}, all, consider)
+	if r.sort != moment {
+		return
+	}
+	years := []int{0}
+	if all[0].v.has&noYear != 0 {
+		years = append(years, l.years(all)...)
+	}
+	for _, y := range years[1:] {
+		w := way{read: r, year: y}
+		l.proposeWays(w, w.examples(some), consider)
+	}
+	if all[0].v.has&hasClock != 0 && all[0].v.has&hasDay != 0 {
+		for _, z := range placesOfTime() {
+			w := way{read: r, zone: z, zoned: all[0].v.has&hasZone != 0}
+			l.proposeWays(w, w.examples(some), consider)
+		}
+	}
+	for _, k := range counts {
+		for _, y := range years {
+			w := way{read: r, count: k, year: y}
+			if counted := slices.DeleteFunc(w.examples(some), func(x example) bool { return x.v.has&noYear != 0 || !plainNumber(x.seen) }); len(counted) >= fewWeak {
+				l.proposeWays(w, counted, consider)
+			}
+		}
+	}
+}
+
+// proposeWays considers a way with each of the writings that the examples may show.
+func (l *learner) proposeWays(w way, all []example, consider func(*way)) {
+	for _, p := range writings(w.writes(), all, false) {
+		own := w
+		own.print = p
+		consider(&own)
+	}
+}
+
+// examples are the cells that a way reads.
+func (w *way) examples(cells []Cell) (all []example) {
+	for _, c := range cells {
+		if v, ok := w.take(c.Snapshot); ok {
+			all = append(all, example{v, c.Seen})
+		}
+	}
+	return all
+}
+
+// writings are the ways in which values of a sort may be written as they are seen, the simpler
+// first; forms are those of a column, in which nothing is rounded.
+func writings(s sort, all []example, form bool) (found []printer) {
+	if len(all) == 0 {
+		return nil
+	}
+	switch s {
 	case number:
-		for _, p := range numberPrints(all, false) {
-			consider(&way{read: r, print: p})
+		for _, p := range numberPrints(all, form) {
+			found = append(found, p)
 		}
 	case flag:
-		for _, p := range flagPrints(all) {
-			consider(&way{read: r, print: p})
-		}
+		found = append(found, flagPrintOf(all))
 	case moment:
 		for _, t := range templates(all) {
-			consider(&way{read: r, print: t})
-			if all[0].v.has&noYear != 0 {
-				for _, y := range l.years(all) {
-					l.proposeYear(r, some, y, consider)
-				}
-			}
-		}
-		if all[0].v.has&hasClock != 0 && all[0].v.has&hasDay != 0 {
-			for _, z := range placesOfTime() {
-				l.proposeZone(r, some, z, all[0].v.has&hasZone != 0, consider)
-			}
-		}
-		for _, k := range counts {
-			l.proposeCount(r, k, some, 0, consider)
-			if all[0].v.has&noYear != 0 {
-				for _, y := range l.years(all) {
-					l.proposeCount(r, k, some, y, consider)
-				}
-			}
+			found = append(found, t)
 		}
 	}
-}
-
-// proposeYear considers templates for days that get a year.
-func (l *learner) proposeYear(r *reading, some []Cell, year int, consider func(*way)) {
-	w := &way{read: r, year: year}
-	var all []example
-	for _, c := range some {
-		if v, ok := w.take(c.Snapshot); ok {
-			all = append(all, example{v, c.Seen})
-		}
-	}
-	for _, t := range templates(all) {
-		consider(&way{read: r, print: t, year: year})
-	}
-}
-
-// proposeZone considers templates for moments in a zone.
-func (l *learner) proposeZone(r *reading, some []Cell, z *time.Location, zoned bool, consider func(*way)) {
-	w := &way{read: r, zone: z, zoned: zoned}
-	var all []example
-	for _, c := range some {
-		if v, ok := w.take(c.Snapshot); ok {
-			all = append(all, example{v, c.Seen})
-		}
-	}
-	for _, t := range templates(all) {
-		consider(&way{read: r, print: t, zone: z, zoned: zoned})
-	}
+	return found
 }
 
 // placesOfTime are zones that moments may be moved to: of Europe and North America, and by
@@ -228,25 +218,6 @@ var placesOfTime = sync.OnceValue(func() []*time.Location {
 	}
 	return all
 })
-
-func (l *learner) proposeCount(r *reading, k *count, some []Cell, year int, consider func(*way)) {
-	w := &way{read: r, count: k, year: year}
-	var all []example
-	for _, c := range some {
-		if n, ok := scanNumber(c.Seen, '.'); !ok || n.prefix+n.suffix+n.group != "" {
-			continue
-		}
-		if v, ok := w.take(c.Snapshot); ok && v.has&noYear == 0 {
-			all = append(all, example{v, c.Seen})
-		}
-	}
-	if len(all) < fewWeak {
-		return
-	}
-	for _, p := range numberPrints(all, false) {
-		consider(&way{read: r, count: k, print: p, year: year})
-	}
-}
 
 // years are those that days without one may have got: the clock's, and those that
 // are seen.
@@ -283,7 +254,7 @@ func (l *learner) proposeTexts(some []Cell, consider func(*way)) {
 		all = append(all, example{value{text: c.Snapshot}, c.Seen})
 	}
 	if l.letters != nil {
-		consider(&way{read: asText, letters: l.letters, print: &textPrint{"", func(s string) string { return s }, func(s string) (string, bool) { return s, true }}})
+		consider(&way{read: asText, letters: l.letters, print: asIs})
 	}
 	for _, p := range textPrints(all) {
 		consider(&way{read: asText, print: p})
@@ -357,7 +328,7 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 	if w.read.sort == flag {
 		return kept == 0 && (len(words) == 2 && went >= fewProofs || went >= fewValues)
 	}
-	if w.read.sort == texts && w.letters != nil && w.print.words() == "" { // the file shows what became of its letters
+	if w.print == asIs { // the file shows what became of its letters
 		return true
 	}
 	if len(values) < fewValues { // told, and never silent
@@ -378,7 +349,8 @@ func (l *learner) shows(w *way) bool {
 	return ok && l.shown >= 0 && (p.way == fixed || p.way == doubled) && p.n == l.shown
 }
 
-// adopts reports whether a way that another column shows went over this one, too.
+// adopts reports whether a way that another column shows went over this one, too. How the
+// column reads what is seen is not asked again: the other one shows it.
 func (l *learner) adopts(w *way, cells []Cell) bool {
 	keeps := w.keeps
 	stands := l.stands(w, cells)
@@ -395,7 +367,7 @@ func (l *learner) adopts(w *way, cells []Cell) bool {
 		stands = kept == 0 && len(values) >= fewWeak
 	}
 	if w.read.sort != texts && w.read.sort != flag {
-		w.keeps = keeps
+		w.keeps = keeps && !w.lossy
 	}
 	return stands
 }
@@ -413,7 +385,7 @@ const (
 // same says whether what is seen is still the value.
 func (l *learner) same(w *way, v value, c Cell) sameness {
 	if w.read.sort == texts {
-		if p := w.print.(*textPrint); p.name != "" && p.name != lineEnds || w.letters != nil && !w.letters.keep {
+		if !w.print.(*textPrint).keeps || w.letters != nil && !w.letters.keep {
 			return lost
 		}
 		return plainly
@@ -487,15 +459,10 @@ func (w *way) onlyProgram() bool {
 	case *template:
 		if p.has&hasClock != 0 {
 			return w.grown && p.has&hasDay != 0
-		} else {
-			for _, x := range p.pieces {
-				if x.kind == literal && (x.text == "00" || x.text == "T") {
-					return true
-				}
-			}
 		}
+		return slices.ContainsFunc(p.pieces, func(x piece) bool { return x.kind == literal && (x.text == "00" || x.text == "T") })
 	case *textPrint:
-		return w.letters != nil && p.name == ""
+		return p == asIs
 	}
 	return false
 }
@@ -516,7 +483,7 @@ func (l *learner) forms(w *way) []printer {
 	whole := len(all)
 	for range maxWays {
 		f, most := printer(nil), 0
-		for _, p := range l.formsOf(w, all) {
+		for _, p := range writings(w.read.sort, all, true) {
 			n := 0
 			for _, x := range all {
 				if s, ok := p.print(x.v); ok && s == x.seen {
@@ -542,25 +509,6 @@ func (l *learner) forms(w *way) []printer {
 // oneForm is the share, as 1/n, of values in another form below which a column has one
 // form.
 const oneForm = 20
-
-func (l *learner) formsOf(w *way, all []example) (found []printer) {
-	switch {
-	case len(all) == 0:
-	case w.read.sort == number:
-		for _, p := range numberPrints(all, true) {
-			found = append(found, p)
-		}
-	case w.read.sort == flag:
-		for _, p := range flagPrints(all) {
-			found = append(found, p)
-		}
-	default:
-		for _, t := range templates(all) {
-			found = append(found, t)
-		}
-	}
-	return found
-}
 
 // exactly writes values in a form that loses nothing of them.
 type exactly struct {

@@ -19,6 +19,7 @@
 package learn
 
 import (
+	"slices"
 	"strings"
 	"time"
 )
@@ -136,8 +137,8 @@ func (w *way) makes(s, seen string) (reads, made, moves bool) {
 		return false, false, false
 	}
 	p, isNumber := w.print.(*numberPrint)
-	if isNumber && (p.way == noise || p.way == rounded) {
-		made = p.matches(v, seen)
+	if isNumber && p.loose() {
+		made = p.near(v, seen)
 		return true, made, !made || seen != s
 	}
 	to, ok := w.write(v)
@@ -185,13 +186,19 @@ type About struct {
 // Learn learns what became of a column, nil where nothing uniform did.
 func Learn(cells []Cell, a About) *Column {
 	l := newLearner(cells, a)
-	c := &Column{own: l.own, letters: a.Letters, known: l.known, values: l.seen, Keeps: true}
+	return l.learn(l.best)
+}
+
+// learn takes up to three ways, each of what those before it do not read.
+func (l *learner) learn(best func(rest []Cell) *way) *Column {
+	c := &Column{own: l.own, letters: l.letters, known: l.known, values: l.seen, Keeps: true}
 	rest := l.cells
 	for range maxWays {
-		w := l.best(rest)
+		w := best(rest)
 		if w == nil {
 			break
 		}
+		w.forms = l.forms(w)
 		c.add(w)
 		rest = w.leaves(rest)
 	}
@@ -226,32 +233,17 @@ func (w *way) leaves(cells []Cell) []Cell {
 // of the cells that it would have changed none was kept.
 func Adopt(cells []Cell, others []*Column, a About) *Column {
 	l := newLearner(cells, a)
-	c := &Column{own: l.own, letters: a.Letters, known: l.known, values: l.seen, Keeps: true}
-	rest := l.cells
-	for range maxWays {
-		var best *way
+	return l.learn(func(rest []Cell) (best *way) {
 		for _, o := range others {
 			for _, w := range o.ways {
-				if w.weak || w.read.guess {
-					continue
-				}
 				own := *w
-				if l.adopts(&own, rest) && (best == nil || own.went > best.went || own.went == best.went && own.keeps && !best.keeps) {
+				if !w.weak && !w.read.guess && l.adopts(&own, rest) && (best == nil || own.went > best.went || own.went == best.went && own.keeps && !best.keeps) {
 					best = &own
 				}
 			}
 		}
-		if best == nil {
-			break
-		}
-		best.forms = l.forms(best)
-		c.add(best)
-		rest = best.leaves(rest)
-	}
-	if len(c.ways) == 0 {
-		return nil
-	}
-	return c
+		return best
+	})
 }
 
 // Makes reports whether a way makes what is seen of the snapshot's value, of what kind it
@@ -331,7 +323,7 @@ type meanings struct {
 }
 
 func (m *meanings) add(t string, sure bool) {
-	if !has(m.all, t) {
+	if !slices.Contains(m.all, t) {
 		m.all, m.sure = append(m.all, t), sure
 	}
 }
@@ -479,6 +471,14 @@ func (w *way) words() string {
 	return strings.Join(all, ", ")
 }
 
+// writes is the sort of what the way writes.
+func (w *way) writes() sort {
+	if w.count != nil {
+		return number
+	}
+	return w.read.sort
+}
+
 // kind says what kind of thing became of a value.
 func (w *way) kind(snapshot, seen string) Kind {
 	switch w.read.sort {
@@ -505,16 +505,5 @@ func (w *way) kind(snapshot, seen string) Kind {
 	case flag:
 		return Flags
 	}
-	p, ok := w.print.(*textPrint)
-	switch {
-	case !ok || p.name == "":
-		return Encoding
-	case strings.HasPrefix(p.name, "cut"):
-		return Cuts
-	case strings.HasPrefix(p.name, "in ") || strings.HasPrefix(p.name, "first"):
-		return Case
-	case strings.HasPrefix(p.name, "marks") || strings.HasPrefix(p.name, "quotes") || strings.HasPrefix(p.name, "an apostrophe"):
-		return Marks
-	}
-	return Blanks
+	return w.print.(*textPrint).kind
 }

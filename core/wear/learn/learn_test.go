@@ -212,6 +212,26 @@ func TestWhatShowsNoWay(t *testing.T) {
 	})
 }
 
+// A way that another column shows is adopted where values are few; that it kept the values
+// there does not make it keep those that it rounds here.
+func TestAdopt(t *testing.T) {
+	var kept, same, rounded []Cell
+	for i := range 40 {
+		v := fmt.Sprintf("%d.%d", 3+i, i%10)
+		kept = append(kept, Cell{v, v + "0"})
+		v = fmt.Sprintf("%d.5", 7+i%3)
+		same = append(same, Cell{v, v + "0"})
+		v = fmt.Sprintf("%d.12%d", 7+i%3, 1+i%3)
+		rounded = append(rounded, Cell{v, v[:len(v)-1]})
+	}
+	other := Learn(kept, about)
+	require.True(t, other.Keeps && other.Strong)
+	assert.True(t, Adopt(same, []*Column{other}, about).Keeps)
+	if c := Adopt(rounded, []*Column{other}, about); c != nil {
+		assert.False(t, c.Keeps)
+	}
+}
+
 // What became of letters is told by the code page, or letter by letter; a letter that one
 // text alone shows is not restored without a word.
 func TestLetters(t *testing.T) {

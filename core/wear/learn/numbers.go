@@ -255,15 +255,15 @@ func (p *numberPrint) exponentOf(x string) string {
 	return letter + x
 }
 
-// matches reports whether a text is what the program makes of a number. Of the noise in a
-// double the digits are not foretold: it is any number that is the same to fifteen digits
-// and written with more.
-func (p *numberPrint) matches(v value, seen string) bool {
+// loose reports whether the digits are not foretold.
+func (p *numberPrint) loose() bool { return p.way == noise || p.way == rounded }
+
+// near reports whether a text may be what a program makes of a number whose digits are not
+// foretold. Noise is any number that is the same to fifteen digits and written with more; what is
+// rounded is so to as many digits as are shown.
+func (p *numberPrint) near(v value, seen string) bool {
 	w, ok := p.read(seen)
 	switch {
-	case p.way != noise && p.way != rounded:
-		s, ok := p.print(v)
-		return ok && (s == seen || p.tie(v, seen))
 	case !ok:
 		return false
 	case p.way == noise:
@@ -272,8 +272,7 @@ func (p *numberPrint) matches(v value, seen string) bool {
 		return w.num.Cmp(v.num) == 0
 	}
 	var x apd.Decimal
-	c := wide
-	_, err := c.Quantize(&x, v.num, w.num.Exponent)
+	_, err := wide.Quantize(&x, v.num, w.num.Exponent)
 	return err == nil && x.Cmp(w.num) == 0
 }
 
@@ -290,7 +289,7 @@ func (p *numberPrint) tie(v value, seen string) bool {
 	default:
 		return false
 	}
-	if len(seen) > 0 && v.num.Coeff.IsUint64() && v.num.Coeff.Uint64()%10 != 5 {
+	if v.num.Coeff.IsUint64() && v.num.Coeff.Uint64()%10 != 5 {
 		return false // no number ends so that is between two
 	}
 	for _, by := range [...]int64{1, -1} {
@@ -353,6 +352,12 @@ func (p *numberPrint) words() string {
 		return "numbers as the program writes them"
 	}
 	return strings.Join(all, ", ")
+}
+
+// plainNumber reports whether a text is a number without signs round it.
+func plainNumber(s string) bool {
+	n, ok := scanNumber(s, '.')
+	return ok && n.prefix+n.suffix+n.group == ""
 }
 
 // example is a value and what is seen of it.

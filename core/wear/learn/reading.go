@@ -11,15 +11,15 @@ import (
 // reading is one way in which texts are values. Programs differ in it: 3/4 is a
 // text, the third of April or the fourth of March.
 type reading struct {
-	name  string // in words, where that tells a program
+	name  string // of one that takes codes for something else, in words
 	sort  sort
 	guess bool // a code is taken for something else
 	take  func(string) (value, bool)
 }
 
 // numbers reads numbers with a decimal sign, with exponents or without.
-func numbers(decimal byte, exponents bool, name string) *reading {
-	return &reading{name: name, sort: number, guess: exponents, take: func(s string) (v value, ok bool) {
+func numbers(decimal byte, exponents bool) *reading {
+	return &reading{sort: number, guess: exponents, take: func(s string) (v value, ok bool) {
 		n, ok := scanNumber(s, decimal)
 		if !ok || !exponents && n.exponent != "" {
 			return v, false
@@ -29,8 +29,8 @@ func numbers(decimal byte, exponents bool, name string) *reading {
 }
 
 // moments reads days in an order, times, or both.
-func moments(o order, pivot int, name string) *reading {
-	return &reading{name: name, sort: moment, take: func(s string) (value, bool) { return readMoment(s, o, pivot) }}
+func moments(o order, pivot int) *reading {
+	return &reading{sort: moment, take: func(s string) (value, bool) { return readMoment(s, o, pivot) }}
 }
 
 // flags reads two words.
@@ -53,15 +53,15 @@ var flagWords = [][2]string{{"true", "false"}, {"yes", "no"}, {"t", "f"}, {"y", 
 // as many of a column's values the first is the column's own. The centuries of years of two
 // digits start with 30 in spreadsheet programs, and with 69 by POSIX.
 var natural = []*reading{
-	numbers('.', false, ""),
-	numbers(',', false, "decimal commas"),
-	moments(ymd, 30, ""),
-	moments(dmy, 30, "day first"),
-	moments(mdy, 30, "month first"),
-	moments(named, 30, ""),
-	moments(dmy, 69, "day first"),
-	moments(mdy, 69, "month first"),
-	moments(named, 69, ""),
+	numbers('.', false),
+	numbers(',', false),
+	moments(ymd, 30),
+	moments(dmy, 30),
+	moments(mdy, 30),
+	moments(named, 30),
+	moments(dmy, 69),
+	moments(mdy, 69),
+	moments(named, 69),
 	{sort: moment, take: readClock},
 }
 
@@ -71,8 +71,8 @@ var others []*reading
 
 func init() {
 	others = []*reading{
-		numbers('.', true, ""),
-		numbers(',', true, "decimal commas"),
+		numbers('.', true),
+		numbers(',', true),
 		{sort: number, take: func(s string) (value, bool) { // zeros before a number make it a text
 			if len(s) > 1 && s[0] == '0' && isDigit(s[1]) {
 				return value{}, false

@@ -347,92 +347,104 @@ func assigned(options [][]piece) [][]piece {
 	return all
 }
 
+// taken are the parts of a moment that were read.
+type taken struct {
+	year, month, day, hour, minute, second, nanos int
+	half, afternoon                               bool // the hour is one of twelve
+}
+
+// digitsOf says where a piece of digits goes, and how many it has at most.
+func (p piece) digitsOf(t *taken) (to *int, most int) {
+	switch p.kind.field() {
+	case 1:
+		if p.kind == year2 {
+			return &t.year, 2
+		}
+		return &t.year, 4
+	case 2:
+		return &t.month, 2
+	case 3:
+		return &t.day, 2
+	case 4:
+		return &t.hour, 2
+	case 5:
+		return &t.minute, 2
+	case 6:
+		return &t.second, 2
+	}
+	return new(int), 2 // a zone's hour
+}
+
+// take reads one piece; false if it is not there.
+func (p piece) take(c *scanner, t *taken) bool {
+	switch p.kind {
+	case literal:
+		if !strings.HasPrefix(c.s[c.i:], p.text) {
+			return false
+		}
+		c.i += len(p.text)
+	case monthWord:
+		t.month = int(months[strings.ToLower(c.word())])
+	case weekday, zoneWord:
+		c.word()
+	case noon:
+		t.half, t.afternoon = true, strings.EqualFold(c.word(), "PM")
+	case compactDay:
+		v, n := c.digits(8)
+		t.year, t.month, t.day = v/10000, v/100%100, v%100
+		return n == 8
+	case part3, part6, partAny:
+		from := c.i
+		_, _ = c.digits(9)
+		for _, x := range []byte((c.s[from:c.i] + "000000000")[:9]) {
+			t.nanos = t.nanos*10 + int(x-'0')
+		}
+	default:
+		to, most := p.digitsOf(t)
+		v, n := c.digits(most)
+		*to = v
+		return n == most || n > 0 && p.kind.unpadded()
+	}
+	return true
+}
+
 // read is the moment of which the template makes a text.
 func (t *template) read(seen string) (v value, ok bool) {
-	var y, m, d, h, mi, s, ns = t.year, 1, 1, 0, 0, 0, 0
+	x := taken{year: t.year, month: 1, day: 1}
 	if t.has&hasDay == 0 {
-		y = 0
+		x.year = 0
 	}
 	c := scanner{s: seen}
-	pm, half := false, false
 	told := 0
 	for _, p := range t.pieces {
-		var n, want int
+		if !p.take(&c, &x) {
+			return v, false
+		}
 		told |= 1 << p.kind.field()
-		switch p.kind {
-		case literal:
-			if !strings.HasPrefix(c.s[c.i:], p.text) {
-				return v, false
-			}
-			c.i += len(p.text)
-		case year4:
-			y, n = c.digits(4)
-			want = 4
-		case year2:
-			y, n = c.digits(2)
-			want = 2
+		if p.kind == year2 {
 			if t.low/100 != t.high/100 {
 				return v, false // of which century it is cannot be told
 			}
-			y += t.low / 100 * 100
-		case compactDay:
-			y, n = c.digits(8)
-			y, m, d, want = y/10000, y/100%100, y%100, 8
-		case month2, month1:
-			m, n = c.digits(2)
-			want = p.kind.width()
-		case day2, day1:
-			d, n = c.digits(2)
-			want = p.kind.width()
-		case monthWord:
-			m = int(months[strings.ToLower(c.word())])
-		case weekday, zoneWord:
-			c.word()
-		case zoneHour:
-			_, n = c.digits(2)
-			want = 2
-		case noon:
-			pm, half = strings.EqualFold(c.word(), "PM"), true
-		case hour2, hour1, half2, half1:
-			h, n = c.digits(2)
-			want = p.kind.width()
-		case minute2:
-			mi, n = c.digits(2)
-			want = 2
-		case second2:
-			s, n = c.digits(2)
-			want = 2
-		case part3, part6, partAny:
-			from := c.i
-			_, n = c.digits(9)
-			for _, x := range []byte((c.s[from:c.i] + "000000000")[:9]) {
-				ns = ns*10 + int(x-'0')
-			}
-		}
-		if want > 0 && n != want {
-			return v, false
+			x.year += t.low / 100 * 100
 		}
 	}
-	if half {
-		if h = h % 12; pm {
-			h += 12
+	if x.half {
+		if x.hour %= 12; x.afternoon {
+			x.hour += 12
 		}
 	}
-	if !c.done() || m < 1 || m > 12 || t.has&hasDay != 0 && told&(1<<2|1<<3) != 1<<2|1<<3 && told&(1<<9) == 0 {
+	const monthAndDay, compact = 1<<2 | 1<<3, 1 << 9
+	if !c.done() || x.month < 1 || x.month > 12 || t.has&hasDay != 0 && told&monthAndDay != monthAndDay && told&compact == 0 {
 		return v, false
 	}
-	v.at = time.Date(y, time.Month(m), d, h, mi, s, ns, time.UTC)
+	v.at = time.Date(x.year, time.Month(x.month), x.day, x.hour, x.minute, x.second, x.nanos, time.UTC)
 	v.has = t.has
-	return v, v.at.Day() == d && v.at.Hour() == h && v.at.Minute() == mi
+	return v, v.at.Day() == x.day && v.at.Hour() == x.hour && v.at.Minute() == x.minute
 }
 
-// width is how many digits a piece has, 0 if they differ.
-func (k pieceKind) width() int {
-	switch k {
-	case month2, day2, hour2, half2:
-		return 2
-	}
-	return 0
+// unpadded reports whether a piece has no zero before a single digit.
+func (k pieceKind) unpadded() bool {
+	return k == month1 || k == day1 || k == hour1 || k == half1
 }
 
 // marks are how the pieces are told to people.

@@ -23,13 +23,13 @@ func (p *flagPrint) read(seen string) (value, bool) {
 
 func (p *flagPrint) words() string { return strings.Trim(p.yes+"/"+p.no, "/") }
 
-// flagPrints are the words that most cells of either value show.
-func flagPrints(all []example) []*flagPrint {
+// flagPrintOf has the words that most cells of either value show.
+func flagPrintOf(all []example) *flagPrint {
 	words := map[bool]map[string]int{true: {}, false: {}}
 	for _, x := range all {
 		words[x.v.yes][x.seen]++
 	}
-	return []*flagPrint{{common(words[true]), common(words[false])}}
+	return &flagPrint{common(words[true]), common(words[false])}
 }
 
 // opposed reports whether the words stand for true and false, in this order, in some
@@ -45,10 +45,17 @@ func (p *flagPrint) opposed() bool {
 
 // textPrint is something that is done to texts.
 type textPrint struct {
-	name string
-	do   func(string) string
-	back func(string) (string, bool) // nil where nothing is lost but what cannot be told
+	kind  Kind
+	name  string
+	do    func(string) string
+	back  func(string) (string, bool) // nil where what was there cannot be told
+	keeps bool                        // the text is the same to its readers
 }
+
+// asIs leaves texts; what became of their letters is all that became of them.
+var asIs = &textPrint{Encoding, "", func(s string) string { return s }, same, true}
+
+func same(s string) (string, bool) { return s, true }
 
 func (p *textPrint) print(v value) (string, bool) { return p.do(v.text), true }
 
@@ -131,37 +138,37 @@ func textPrints(all []example) []*textPrint {
 		trailing = trailing || strings.HasSuffix(x.seen, " ")
 	}
 	found := []*textPrint{
-		{lineEnds, newlines("\n"), func(s string) (string, bool) { return s, true }},
-		{lineEnds, newlines("\r\n"), func(s string) (string, bool) { return newlines("\n")(s), true }},
-		{"blanks at the ends taken off", strings.TrimSpace, nil},
-		{"blanks made one", squeeze, nil},
-		{"blanks made one", func(s string) string {
+		{Blanks, lineEnds, newlines("\n"), same, true},
+		{Blanks, lineEnds, newlines("\r\n"), func(s string) (string, bool) { return newlines("\n")(s), true }, true},
+		{Blanks, "blanks at the ends taken off", strings.TrimSpace, nil, false},
+		{Blanks, "blanks made one", squeeze, nil, false},
+		{Blanks, "blanks made one", func(s string) string {
 			for strings.Contains(s, "  ") {
 				s = strings.ReplaceAll(s, "  ", " ")
 			}
 			return s
-		}, nil},
-		{"in capitals", strings.ToUpper, nil},
-		{"in capitals, blanks at the ends taken off", func(s string) string { return strings.TrimSpace(strings.ToUpper(s)) }, nil},
-		{"in small letters", strings.ToLower, nil},
-		{"in small letters, blanks at the ends taken off", func(s string) string { return strings.TrimSpace(strings.ToLower(s)) }, nil},
-		{"first letters as capitals", titled, nil},
-		{"tabs taken out", func(s string) string { return strings.ReplaceAll(s, "\t", "") }, nil},
-		{"tabs made blanks", func(s string) string { return strings.ReplaceAll(s, "\t", " ") }, nil},
-		{"lines made one", newlines(" "), nil},
-		{"lines made one", newlines(""), nil},
-		{"marks as on a typewriter", PlainMarks.Replace, nil},
-		{"quotes taken out", func(s string) string { return strings.ReplaceAll(s, `"`, "") }, nil},
-		{"percent signs taken off", func(s string) string { return strings.TrimRight(strings.TrimSuffix(s, "%"), " ") }, nil},
-		{"commas taken out", func(s string) string { return strings.ReplaceAll(s, ",", "") }, nil},
-		{"points taken out", func(s string) string { return strings.ReplaceAll(s, ".", "") }, nil},
-		{"an apostrophe before", func(s string) string { return "'" + s }, func(s string) (string, bool) { return strings.CutPrefix(s, "'") }},
-		{"cut at a comma", upTo(","), nil},
-		{"cut at a semicolon", upTo(";"), nil},
-		{"cut at a line end", upTo("\n"), nil},
+		}, nil, false},
+		{Case, "in capitals", strings.ToUpper, nil, false},
+		{Case, "in capitals, blanks at the ends taken off", func(s string) string { return strings.TrimSpace(strings.ToUpper(s)) }, nil, false},
+		{Case, "in small letters", strings.ToLower, nil, false},
+		{Case, "in small letters, blanks at the ends taken off", func(s string) string { return strings.TrimSpace(strings.ToLower(s)) }, nil, false},
+		{Case, "first letters as capitals", titled, nil, false},
+		{Blanks, "tabs taken out", func(s string) string { return strings.ReplaceAll(s, "\t", "") }, nil, false},
+		{Blanks, "tabs made blanks", func(s string) string { return strings.ReplaceAll(s, "\t", " ") }, nil, false},
+		{Blanks, "lines made one", newlines(" "), nil, false},
+		{Blanks, "lines made one", newlines(""), nil, false},
+		{Marks, "marks as on a typewriter", PlainMarks.Replace, nil, false},
+		{Marks, "quotes taken out", func(s string) string { return strings.ReplaceAll(s, `"`, "") }, nil, false},
+		{Blanks, "percent signs taken off", func(s string) string { return strings.TrimRight(strings.TrimSuffix(s, "%"), " ") }, nil, false},
+		{Blanks, "commas taken out", func(s string) string { return strings.ReplaceAll(s, ",", "") }, nil, false},
+		{Blanks, "points taken out", func(s string) string { return strings.ReplaceAll(s, ".", "") }, nil, false},
+		{Marks, "an apostrophe before", func(s string) string { return "'" + s }, func(s string) (string, bool) { return strings.CutPrefix(s, "'") }, false},
+		{Cuts, "cut at a comma", upTo(","), nil, false},
+		{Cuts, "cut at a semicolon", upTo(";"), nil, false},
+		{Cuts, "cut at a line end", upTo("\n"), nil, false},
 	}
 	if trailing && longest == shortest {
-		found = append(found, &textPrint{fmt.Sprintf("blanks put behind, to %d characters", longest), padded(longest), func(s string) (string, bool) { return strings.TrimRight(s, " "), true }})
+		found = append(found, &textPrint{Blanks, fmt.Sprintf("blanks put behind, to %d characters", longest), padded(longest), func(s string) (string, bool) { return strings.TrimRight(s, " "), true }, false})
 	}
 	return append(found, cuts(longest, bytes)...)
 }
@@ -175,10 +182,10 @@ func cuts(longest, bytes int) []*textPrint {
 		return strings.Join(strings.FieldsFunc(s, func(r rune) bool { return r == ' ' }), " ")
 	}
 	return []*textPrint{
-		{name, cutRunes(longest), nil},
-		{fmt.Sprintf("cut to %d bytes", bytes), cutBytes(bytes), nil},
-		{name + ", blanks at the end taken off", func(s string) string { return strings.TrimRight(cutRunes(longest)(s), " ") }, nil},
-		{name + ", blanks made one", func(s string) string { return cutRunes(longest)(squeezed(s)) }, nil},
-		{fmt.Sprintf("cut to %d bytes, blanks made one", bytes), func(s string) string { return cutBytes(bytes)(squeezed(s)) }, nil},
+		{Cuts, name, cutRunes(longest), nil, false},
+		{Cuts, fmt.Sprintf("cut to %d bytes", bytes), cutBytes(bytes), nil, false},
+		{Cuts, name + ", blanks at the end taken off", func(s string) string { return strings.TrimRight(cutRunes(longest)(s), " ") }, nil, false},
+		{Cuts, name + ", blanks made one", func(s string) string { return cutRunes(longest)(squeezed(s)) }, nil, false},
+		{Cuts, fmt.Sprintf("cut to %d bytes, blanks made one", bytes), func(s string) string { return cutBytes(bytes)(squeezed(s)) }, nil, false},
 	}
 }

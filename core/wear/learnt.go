@@ -39,7 +39,7 @@ func (x *File) Learn() *learn.Letters {
 		}
 	}
 	for f, c := range x.Columns {
-		if x.differs(f) && c.State != Worn && (c.learnt == nil || !c.learnt.Strong) {
+		if x.differs(f) && (c.learnt == nil || !c.learnt.Strong) {
 			c.adopt(learn.Adopt(x.cells[f], strong, x.about(f)))
 		}
 	}
@@ -96,10 +96,13 @@ func (x *File) learnForms() {
 	}
 }
 
-// adopt takes what other columns show, if it explains no less than what is known.
+// adopt takes what other columns show, if it explains no less than what is known; where a
+// known habit went over the column, if it explains more and keeps the values.
 func (c *Column) adopt(l *learn.Column) {
-	if l != nil && l.Went >= c.Went && (c.learnt == nil || l.Went >= c.learnt.Went) {
-		c.learnt = l
+	switch {
+	case l == nil, c.State == Worn && (!l.Keeps || l.Went <= c.Went):
+	case l.Went >= c.Went && (c.learnt == nil || l.Went >= c.learnt.Went):
+		c.learnt, c.rest = l, false
 	}
 }
 

@@ -18,6 +18,9 @@ import (
 // change. The zero Schema knows of no field: all are texts.
 type Schema struct {
 	KeyForm KeyForm
+	// Tells says that null and the empty text are two values, because everything the
+	// records are in tells them apart.
+	Tells bool
 
 	key    []string
 	fields []*Field
@@ -47,12 +50,23 @@ func (s *Schema) Field(name string) *Field {
 
 // Equal reports whether a and b are one value of the named field: the same
 // bytes, or two forms of one value as its kind, or the form of keys, says. A blank
-// cell of a format without null is no change against null or against the empty text.
+// cell of a format without null is no change against null or against the empty text,
+// unless the schema Tells them apart.
 func (s *Schema) Equal(field string, a, b record.Value) bool {
+	if s.Tells && a.Blank() && b.Blank() {
+		return a.IsNull() == b.IsNull()
+	}
 	if a == b || s.Field(field).Same(a.String(), b.String()) {
 		return true
 	}
 	return !s.OneForm() && slices.Contains(s.key, field) && s.KeyForm.Form(a.String()) == s.KeyForm.Form(b.String())
+}
+
+// Telling is the schema by which null and the empty text are two values.
+func (s *Schema) Telling() *Schema {
+	t := *s
+	t.Tells = true
+	return &t
 }
 
 // Assigned reports whether the system gives new records their keys.

@@ -49,6 +49,7 @@ type Found struct {
 	HeadingRow int    `json:"heading_row,omitempty"` // where it is not row 1
 	Sheet      string `json:"sheet,omitempty"`
 	Program    string `json:"program,omitempty"` // what says to have written it
+	Nulls      bool   `json:"nulls,omitempty"`   // of CSV: an empty cell is null, and the empty text stands in quotes
 }
 
 // Options say what is known about a file. What they leave out is found.

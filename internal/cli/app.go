@@ -285,13 +285,30 @@ func (a *app) desk() (*desk.Desk, error) {
 
 // password is that of workbooks, from the environment: on the command line
 // others could read it.
-func (a *app) password() string {
+func (a *app) password() string { return a.env("PALETWIN_XLSX_PASSWORD") }
+
+// env is a variable of the environment, "" where it is not set.
+func (a *app) env(name string) string {
 	for _, e := range a.environ {
-		if p, ok := strings.CutPrefix(e, "PALETWIN_XLSX_PASSWORD="); ok {
-			return p
+		if v, ok := strings.CutPrefix(e, name+"="); ok {
+			return v
 		}
 	}
 	return ""
+}
+
+// secret asks for a database's password on a terminal; nil where there is none to ask.
+func (a *app) secret() func(who string) (string, error) {
+	in, ok := a.stdin.(*os.File)
+	if !a.asks || !ok {
+		return nil
+	}
+	return func(who string) (string, error) {
+		a.say.Print("password for %s: ", screen.Safe(who))
+		b, err := term.ReadPassword(int(in.Fd()))
+		a.say.Line("")
+		return string(b), err
+	}
 }
 
 // dossier opens the dossier with the given name; for "-" it says which.

@@ -29,7 +29,7 @@ func (p *targetFlags) carries() string {
 }
 
 func (p *targetFlags) flags(fl *pflag.FlagSet) {
-	fl.StringVar(&p.to, "to", "", "the `target`: a CSV, JSON Lines or XLSX file, or a name from desk.yaml (default: where the last run went)")
+	fl.StringVar(&p.to, "to", "", "the `target`: a CSV, JSON Lines or XLSX file, a table of a database, as postgresql://user@host/db#table, mariadb://… or sqlite:file.db#table, or a name from desk.yaml (default: where the last run went)")
 	fl.StringVar(&p.sheet, "sheet", "", "the `sheet` of a workbook (default: the first that is not hidden)")
 	fl.StringVar(&p.encoding, "encoding", "", "the `encoding` of a CSV file (default: found, or as the dossier knows it)")
 	fl.StringVar(&p.delimiter, "delimiter", "", "the delimiter of a CSV file: `comma`, semicolon, tab (default: found)")
@@ -37,16 +37,16 @@ func (p *targetFlags) flags(fl *pflag.FlagSet) {
 
 // office is who works here.
 func (a *app) office() *update.Office {
-	return &update.Office{FS: a.fs, By: a.user, Now: a.now, Tool: Version, Password: a.password()}
+	return &update.Office{FS: a.fs, By: a.user, Now: a.now, Tool: Version, Password: a.password(), Env: a.env, Secret: a.secret()}
 }
 
 // targetName is a target as a request names it: a name on the desk, a URL, or an
 // absolute path.
 func (a *app) targetName(t *desk.Dossier, to string) string {
-	if _, named := t.Desk().Settings.Targets[to]; to == "" || named || target.Scheme(to) != "" {
+	if _, named := t.Desk().Settings.Targets[to]; to == "" || named {
 		return to
 	}
-	return a.path(to)
+	return target.In(a.wd, to)
 }
 
 // where reads the flags.

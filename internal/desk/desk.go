@@ -47,12 +47,24 @@ type Settings struct {
 type Target struct {
 	To    string `yaml:"to"`    // a URL, or a path from the desk's folder; absolute once the desk is open
 	Trial bool   `yaml:"trial"` // it is for trying: nothing is asked before something is done again there
+	// Tickets is false of a database in which no table of tickets may be made.
+	Tickets *bool `yaml:"tickets"`
 }
 
 // Trial reports whether a target, by its name, is for trying.
 func (s *Settings) Trial(name string) bool {
+	return s.any(name, func(t *Target) bool { return t.Trial })
+}
+
+// NoTickets reports whether no table of tickets may be made in a database.
+func (s *Settings) NoTickets(name string) bool {
+	return s.any(name, func(t *Target) bool { return t.Tickets != nil && !*t.Tickets })
+}
+
+// any reports whether something holds of a target, by its name.
+func (s *Settings) any(name string, holds func(*Target) bool) bool {
 	for _, t := range s.Targets {
-		if t.Trial && (t.To == name || target.Scheme(t.To) != "" && target.Public(t.To) == name || disk.SameFile(t.To, name)) {
+		if holds(&t) && (t.To == name || target.Scheme(t.To) != "" && target.Public(t.To) == name || disk.SameFile(t.To, name)) {
 			return true
 		}
 	}
@@ -126,10 +138,8 @@ func load(fsys disk.FS, dir string) (*Desk, error) {
 		if x.To == "" {
 			return nil, fmt.Errorf("%s: %w: the target %s has no \"to\"", filepath.Join(dir, SettingsName), ErrSettings, name)
 		}
-		if target.Scheme(x.To) == "" && !filepath.IsAbs(x.To) {
-			x.To = filepath.Join(dir, x.To)
-			d.Settings.Targets[name] = x
-		}
+		x.To = target.In(dir, x.To)
+		d.Settings.Targets[name] = x
 	}
 	if err := d.Settings.Review.check(); err != nil {
 		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, err)

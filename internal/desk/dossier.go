@@ -201,6 +201,13 @@ func (t *Dossier) Lock() (*disk.Lock, error) {
 // Set returns the dossier's first record set.
 func (t *Dossier) Set() *RecordSet { return &t.Meta.RecordSets[0] }
 
+// Tells reports whether everything that the dossier was made from tells null from the
+// empty text.
+func (t *Dossier) Tells() bool {
+	m := t.Meta
+	return m.Snapshot != nil && m.Snapshot.Found.Nulls && (m.Edited == nil || m.Edited.Found.Nulls)
+}
+
 // ChangesName returns the name of the file of a record set's change set.
 func ChangesName(set string) string { return "changes." + slug(set) + ".jsonl" }
 

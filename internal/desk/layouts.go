@@ -224,7 +224,11 @@ func (t *Dossier) Layout() (*layout.Layout, error) {
 // Schema returns what says when two of the dossier's values or keys are one.
 func (t *Dossier) Schema() (*schema.Schema, error) {
 	l, err := t.Layout()
-	return l.Schema(), err
+	s := l.Schema()
+	if t.Tells() {
+		s = s.Telling()
+	}
+	return s, err
 }
 
 // LayoutNames lists the record sets that have a layout on the desk.

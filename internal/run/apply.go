@@ -103,7 +103,9 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 	if j.layout, err = j.Dossier.Layout(); err != nil {
 		return nil, err
 	}
-	j.schema = j.layout.Schema()
+	if j.schema, err = j.Dossier.Schema(); err != nil {
+		return nil, err
+	}
 	if j.newRecords, err = newRecords(j.Dossier, j.schema); err != nil {
 		return nil, err
 	}
@@ -260,6 +262,11 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	if j.Confirm != nil && !j.Confirm(plan, len(write)) {
 		rep.Declined = true
 		return rep, nil
+	}
+	if c, ok := j.Target.(target.Committer); ok {
+		if err := c.Prepare(ctx); err != nil {
+			return nil, err
+		}
 	}
 	r, err := j.prepare(ctx, n, rep.Left, steps, write)
 	if err != nil {

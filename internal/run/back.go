@@ -127,6 +127,9 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo) (
 	if b.schema, err = t.Schema(); err != nil {
 		return nil, err
 	}
+	if tgt.Traits().Nulls {
+		b.schema = b.schema.Telling()
+	}
 	changes, runs := b.inverse(t.Set().Name, done)
 	if len(changes) == 0 {
 		return nil, refuse(NothingDone, "dossier %s has nothing that could be undone%s", t.Meta.Number, b.narrowed())

@@ -131,6 +131,9 @@ func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, forms
 		return err
 	}
 	sent := forTarget(part, forms)
+	if c, ok := j.Target.(target.Committer); ok {
+		return j.commit(ctx, c, jr, n, part, sent)
+	}
 	results, err := j.Target.Write(ctx, sent)
 	if err != nil {
 		return err
@@ -162,20 +165,27 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 		return err
 	}
 	for i, s := range part {
-		s.When = j.Now()
-		switch r := results[i]; {
-		case r.Fate == target.Refused:
-			s.Outcome, s.Reason = Refused, r.Reason
-		case r.Fate == target.Moved:
-			s.Outcome, s.Reason = Conflict, r.Reason
-		case r.Fate == target.Unknown:
-			s.Outcome, s.Reason = Unknown, r.Reason
-		default:
-			s.Outcome = Done
+		if s.ends(&results[i], j.Now()) {
 			s.noteRead(&states[i])
 		}
 	}
 	return nil
+}
+
+// ends gives the step its outcome, and reports whether it was done.
+func (s *Step) ends(r *target.Result, when time.Time) bool {
+	s.When = when
+	switch r.Fate {
+	case target.Refused:
+		s.Outcome, s.Reason = Refused, r.Reason
+	case target.Moved:
+		s.Outcome, s.Reason = Conflict, r.Reason
+	case target.Unknown:
+		s.Outcome, s.Reason = Unknown, r.Reason
+	default:
+		s.Outcome = Done
+	}
+	return s.Outcome == Done
 }
 
 // noteRead keeps what was read back where it is not what was written.
@@ -241,6 +251,12 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 	if err := j.close(jr, r, how); err != nil {
 		return nil, err
 	}
+	if c, ok := j.Target.(target.Committer); ok {
+		_ = c.Settled(ctx) // a ticket that stays does no harm
+		if err := j.Target.Refresh(ctx); err != nil {
+			return nil, err
+		}
+	}
 	if h, ok := j.Target.(target.Loader); ok {
 		rep.Loads = h.Loads()
 		return rep, nil // what became of it shows when it has been loaded
@@ -280,9 +296,17 @@ func (j *Job) resolveAll(r *Record, steps []*Step) error {
 // own backup and rollback file. A step whose batch was open is done if the
 // target has what it wanted.
 func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
+	if c, ok := j.Target.(target.Committer); ok {
+		if err := c.Prepare(ctx); err != nil {
+			return nil, err
+		}
+	}
 	rep := &Report{Target: j.Target.Name(), Resumed: true}
 	_, rep.Handed = j.Target.(target.Loader)
 	j.Options.System = r.Head.System
+	if err := j.askFate(ctx, r); err != nil {
+		return nil, err
+	}
 	var rest []*Step
 	for _, s := range r.Steps {
 		if s.Outcome == "" {
@@ -297,17 +321,18 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		return nil, err
 	}
 	var write, known []*Step
+	_, commits := j.Target.(target.Committer)
 	for i, s := range rest {
 		if states[i].Count > 1 {
 			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
 		}
-		if r.open[s.ID] && s.Act == changeset.Add && j.schema.Assigned() && schema.IsNew(s.Key) {
+		if !commits && r.open[s.ID] && s.Act == changeset.Add && j.schema.Assigned() && schema.IsNew(s.Key) {
 			// Whether it was added nobody can tell: its key is not known.
 			s.Outcome, s.Reason, s.When = Unknown, "the run was interrupted while it was added; look whether the target has it before it is done --again", j.Now()
 			known = append(known, s)
 			continue
 		}
-		if r.open[s.ID] && s.stands(j.schema, j.Options.System, &states[i]) {
+		if !commits && r.open[s.ID] && s.stands(j.schema, j.Options.System, &states[i]) {
 			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", j.Now()
 			s.noteRead(&states[i])
 			known = append(known, s)

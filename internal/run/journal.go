@@ -65,16 +65,21 @@ func (h *Head) At() At { return At{h.Target, h.Read.Sheet} }
 
 // entry is a line of a journal after the first, as it is read.
 type entry struct {
-	Batch    int           `json:"batch,omitempty"`
-	Intend   []stepLine    `json:"intend,omitempty"`
-	Outcomes []stepLine    `json:"outcomes,omitempty"`
-	Loads    []target.Load `json:"loads,omitempty"`  // of a hand-off: its files
-	Beside   []target.Load `json:"beside,omitempty"` // what stands beside these
-	Answer   *Answer       `json:"answer,omitempty"` // where the outcomes were learnt from
-	Proof    string        `json:"proof,omitempty"`  // SHA-256 of the verify.json that is about to be kept
-	Previous string        `json:"previous,omitempty"`
-	End      string        `json:"end,omitempty"`
-	When     *time.Time    `json:"when,omitempty"`
+	Batch    int        `json:"batch,omitempty"`
+	Intend   []stepLine `json:"intend,omitempty"`
+	Outcomes []stepLine `json:"outcomes,omitempty"`
+	// Of a batch that is a transaction: what becomes of its steps if it is committed,
+	// and by what is asked whether it was; then, that it was.
+	Promise   []stepLine      `json:"promise,omitempty"`
+	Ticket    json.RawMessage `json:"ticket,omitempty"`
+	Committed bool            `json:"committed,omitempty"`
+	Loads     []target.Load   `json:"loads,omitempty"`  // of a hand-off: its files
+	Beside    []target.Load   `json:"beside,omitempty"` // what stands beside these
+	Answer    *Answer         `json:"answer,omitempty"` // where the outcomes were learnt from
+	Proof     string          `json:"proof,omitempty"`  // SHA-256 of the verify.json that is about to be kept
+	Previous  string          `json:"previous,omitempty"`
+	End       string          `json:"end,omitempty"`
+	When      *time.Time      `json:"when,omitempty"`
 }
 
 // stepLine is a step in a journal or a rollback file, as it is read; write.go
@@ -85,9 +90,10 @@ type stepLine struct {
 	Key     []string           `json:"key"`
 	Outcome Outcome            `json:"outcome,omitempty"`
 	Reason  string             `json:"reason,omitempty"`
-	Write   map[string]*string `json:"write,omitempty"` // intended values
-	Read    map[string]*string `json:"read,omitempty"`  // where they are not what was written
-	Seen    map[string]*string `json:"seen,omitempty"`  // of a conflict: what the target has
+	Write   map[string]*string `json:"write,omitempty"`  // intended values
+	Read    map[string]*string `json:"read,omitempty"`   // where they are not what was written
+	Before  map[string]*string `json:"before,omitempty"` // what was there, under its lock, where it is not what the rollback file says
+	Seen    map[string]*string `json:"seen,omitempty"`   // of a conflict: what the target has
 	Left    []string           `json:"left,omitempty"`
 	Known   map[string]string  `json:"answered,omitempty"` // of a hand-off: fields that were answered, with the reason of a refusal
 	Linked  string             `json:"linked,omitempty"`
@@ -195,6 +201,8 @@ type Record struct {
 	fresh  bool                  // this process wrote its backup and read it back
 	batch  int                   // the last batch's number
 	open   map[changeset.ID]bool // steps of a batch whose outcomes are missing
+	// promise is the last of which it is not known whether it was kept.
+	promise *entry
 }
 
 // Counts returns how many steps had each outcome.
@@ -356,6 +364,15 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		}
 		r.open[id] = true
 	}
+	if len(e.Promise) > 0 {
+		r.promise = e
+	}
+	if e.Committed && r.promise != nil {
+		e.Outcomes = append(e.Outcomes, r.promise.Promise...)
+	}
+	if len(e.Outcomes) > 0 {
+		r.promise = nil
+	}
 	for _, l := range e.Outcomes {
 		s, err := l.step()
 		if err != nil {
@@ -372,6 +389,7 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 			s.When = *l.When
 		}
 		s.Read, s.Seen, s.Left = recordOf(l.Read), recordOf(l.Seen), l.Left
+		s.stood(recordOf(l.Before))
 		if s.WentBy = l.WentBy; l.WentBy != "" {
 			s.Key = record.NewKey(l.Key...)
 		}

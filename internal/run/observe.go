@@ -36,7 +36,9 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, don
 	if v.layout, err = t.Layout(); err != nil {
 		return err
 	}
-	v.schema = v.layout.Schema()
+	if v.schema, err = t.Schema(); err != nil {
+		return err
+	}
 	if err := v.lookUp(t, steps, Proof{Fresh: img, Name: h.From(), By: by, Now: now}); err != nil {
 		return err
 	}

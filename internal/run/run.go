@@ -46,6 +46,7 @@ type Ending struct {
 	Reason  string
 	When    time.Time
 	Read    record.Record // what was read back where it is not what was written
+	Before  record.Record // what was there, under its lock, in the fields in which that is not what was looked at before the run
 	Left    []string      // approved fields that were left alone, of a record written in part
 	Seen    record.Record // of a conflict: what the target has in the fields that moved
 	// WentBy is what a new record went by until the target gave it its key, which

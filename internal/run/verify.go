@@ -134,7 +134,9 @@ func verify(ctx context.Context, t *desk.Dossier, last *Record, p Proof) (*Verif
 	if v.layout, err = t.Layout(); err != nil {
 		return nil, err
 	}
-	v.schema = v.layout.Schema()
+	if v.schema, err = t.Schema(); err != nil {
+		return nil, err
+	}
 	base, err := lastRead(t, last)
 	if err != nil {
 		return nil, err

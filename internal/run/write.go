@@ -157,6 +157,7 @@ func (s *Step) outcomeOf(l *line, whole bool) {
 	l.text("outcome", string(s.Outcome))
 	l.text("reason", s.Reason)
 	l.values("read", s.Read)
+	l.values("before", s.Before)
 	l.values("seen", s.Seen)
 	if len(s.Left) > 0 {
 		l.texts("left", s.Left)
@@ -210,6 +211,17 @@ func batch(n int, what string, steps []*Step, write func(*Step, *line), more map
 // intents is the line before a batch.
 func intents(n int, steps []*Step) ([]byte, error) {
 	return batch(n, "intend", steps, (*Step).intent, nil)
+}
+
+// promised is the line before a batch is committed: what becomes of its steps then,
+// and the ticket of the transaction.
+func promised(n int, steps []*Step, ticket json.RawMessage) ([]byte, error) {
+	return batch(n, "promise", steps, (*Step).outcome, map[string]any{"ticket": ticket})
+}
+
+// committed is the line after it was.
+func committed(n int) ([]byte, error) {
+	return fmt.Appendf(nil, "{\"batch\":%d,\"committed\":true}\n", n), nil
 }
 
 // outcomes is the line after a batch; of a hand-off it names the files that were

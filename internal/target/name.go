@@ -2,12 +2,13 @@ package target
 
 import (
 	"net/url"
+	"path/filepath"
 	"slices"
 	"strings"
 )
 
 // schemes are those of kinds whose URLs have no authority behind two slashes.
-var schemes = []string{}
+var schemes = []string{"sqlite"}
 
 // Scheme is the scheme of a URL (RFC 3986, section 3.1), "" of a path. In a file's
 // name a colon is a letter like others.
@@ -27,8 +28,16 @@ func notOfScheme(r rune) bool {
 	return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("+-.", r))
 }
 
-// Public is a URL without a password.
+// Public is a URL without a password; a table's is always the same text for the same
+// table.
 func Public(name string) string {
+	if IsDatabase(name) {
+		a, err := ParseAddress(name)
+		if err != nil {
+			return withoutPassword(name)
+		}
+		return a.String()
+	}
 	u, err := url.Parse(name)
 	if err != nil { // it may hold one all the same
 		before, behind, _ := strings.Cut(name, "://")
@@ -41,4 +50,22 @@ func Public(name string) string {
 		u.User = url.User(u.User.Username())
 	}
 	return u.String()
+}
+
+// In makes the name of a place that was said in a folder good anywhere: paths are made
+// absolute, in a database file's name, too. URLs of servers stay.
+func In(dir, name string) string {
+	switch scheme := Scheme(name); {
+	case scheme == "" && filepath.IsAbs(name):
+		return name
+	case scheme == "":
+		return filepath.Join(dir, name)
+	case databases[scheme] == "sqlite":
+		_, rest, _ := strings.Cut(name, ":")
+		file, table, _ := strings.Cut(strings.TrimPrefix(rest, "//"), "#")
+		if file != "" && !filepath.IsAbs(file) {
+			return "sqlite:" + filepath.Join(dir, file) + "#" + table
+		}
+	}
+	return name
 }

@@ -9,6 +9,7 @@ package target
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -80,8 +81,11 @@ type Traits struct {
 	// Assigns means that a new record whose key is one of schema.NewKey gets one
 	// from the target, which its Result says.
 	Assigns bool
-	Links   int    // of a file, how many names it has
-	Owner   string // of a file, whose it is, where writing it would make it ours; else ""
+	Links   int // of a file, how many names it has
+	// Nulls means that it tells null from the empty text.
+	Nulls bool
+	Notes []string // what is to be known before it is written, in words
+	Owner string   // of a file, whose it is, where writing it would make it ours; else ""
 }
 
 // State is one record as the target has it.
@@ -130,6 +134,10 @@ type Result struct {
 	Fate   Fate
 	Reason string     // in words
 	Key    record.Key // of an add: the key that the target gave the record
+	// Before and After are what a Committer read of a step's record in the
+	// transaction that wrote it: under the lock, and once it was written. Where a
+	// record was or is no more they are nil.
+	Before, After record.Record
 }
 
 // Together refuses what is linked with a step that was not carried out, so
@@ -165,6 +173,27 @@ func Doubted(steps []Step, results []Result) {
 			results[i].Reason = fmt.Sprintf("linked with %s: %s", steps[by].Key, results[by].Reason)
 		}
 	}
+}
+
+// Committer is a Target whose batches are transactions, so that what became of
+// one can be asked for even where the answer was lost.
+type Committer interface {
+	Target
+	// Commit does what Write does. Once everything is written and read back, and
+	// before it is committed, promise is given what becomes of the steps if it is,
+	// and a ticket by which Fate finds out whether it was; it has to be kept before
+	// promise returns, and its error ends the batch with nothing written. promise is
+	// called again where a batch had to be done anew: the last ticket counts. It is
+	// not called where there is nothing to commit.
+	Commit(ctx context.Context, steps []Step, promise func(ticket json.RawMessage, results []Result) error) ([]Result, error)
+	// Fate finds out what became of a ticket's transaction: Done, Refused where it
+	// is not committed and never will be, or Unknown, with the reason in words.
+	Fate(ctx context.Context, ticket json.RawMessage) (Fate, string, error)
+	// Prepare makes in the target what its batches need beside the records, of which
+	// its Traits' notes say that it will be made.
+	Prepare(ctx context.Context) error
+	// Settled says that every outcome is kept, so that no ticket is asked for again.
+	Settled(ctx context.Context) error
 }
 
 // Loader is a Target that cannot be written directly: it makes files that

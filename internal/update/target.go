@@ -64,8 +64,13 @@ func (o *Office) Target(ctx context.Context, t *desk.Dossier, w Where) (target.T
 	if err != nil {
 		return nil, read, err
 	}
+	of, err := t.Schema()
+	if err != nil {
+		return nil, read, err
+	}
 	read.Password, read.Rename = o.Password, func(m *table.Image) { l.Rename(m) }
-	f, err := open.Open(ctx, o.FS, open.Place{Name: place, Key: t.Set().Key, Of: l.Schema(), Read: read})
+	f, err := open.Open(ctx, o.FS, open.Place{Name: place, Key: t.Set().Key, Of: of, Read: read,
+		Dir: t.Dir, Env: o.Env, Secret: o.Secret, NoTickets: t.Desk().Settings.NoTickets(place)})
 	return f, read, err
 }
 

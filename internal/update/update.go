@@ -20,6 +20,10 @@ type Office struct {
 	Now      func() time.Time
 	Tool     string // the program's version, which dossiers keep
 	Password string // of workbooks
+	Env      func(string) string
+	// Secret asks for the password of a database, where one is asked for and none is known;
+	// nil is nobody.
+	Secret func(who string) (string, error)
 }
 
 // Misuse is a request that cannot be carried out as it stands.

@@ -37,6 +37,9 @@ func OpenWith(name string, data []byte, o table.Options) (*table.Image, error) {
 	if err == nil && cr {
 		m.Found.Newline = "cr"
 	}
+	if err == nil && o.Known.Nulls {
+		m.Nulls, m.Found.Nulls = true, true
+	}
 	return m, err
 }
 

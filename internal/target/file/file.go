@@ -73,6 +73,7 @@ func Open(fsys disk.FS, name string, key []string, of *schema.Schema, o table.Op
 		return nil, err
 	}
 	var err error
+	o.Known.Nulls = false // a file of rows says nothing of the sort; its snapshot may have been taken elsewhere
 	f := &File{fsys: fsys, path: path, key: key, of: of, read: o}
 	f.lock, err = disk.Acquire(disk.LockName(path), true)
 	if errors.Is(err, disk.ErrLocked) {

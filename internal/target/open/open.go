@@ -10,6 +10,7 @@ import (
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 	"paletwin/internal/target/file"
+	"paletwin/internal/target/sqldb"
 )
 
 // Place is a target that is to be opened.
@@ -18,10 +19,13 @@ type Place struct {
 	Key  []string       // the key fields
 	Of   *schema.Schema // what is known of the records
 	Read table.Options  // what is known of a file
+	// Of a database: a folder for what is read of it while it is in use, and who knows
+	// its password.
+	Dir       string
+	Env       func(string) string
+	Secret    func(who string) (string, error)
+	NoTickets bool
 }
-
-// kinds opens targets by the scheme of their URLs. A name without one is a file.
-var kinds = map[string]func(context.Context, disk.FS, Place) (target.Target, error){}
 
 // UnknownKind says that there is no such kind of target.
 type UnknownKind struct{ Scheme, Name string }
@@ -37,10 +41,15 @@ func Open(ctx context.Context, fsys disk.FS, p Place) (target.Target, error) {
 	if scheme == "" {
 		return file.Open(fsys, p.Name, p.Key, p.Of, p.Read)
 	}
-	if open := kinds[scheme]; open != nil {
-		return open(ctx, fsys, p)
+	if target.IsDatabase(p.Name) {
+		return Table(ctx, fsys, p)
 	}
 	return nil, &UnknownKind{scheme, Name(p.Name)}
+}
+
+// Table opens a table of a database.
+func Table(ctx context.Context, fsys disk.FS, p Place) (*sqldb.Table, error) {
+	return sqldb.Open(ctx, fsys, p.Name, sqldb.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret, NoTickets: p.NoTickets})
 }
 
 // Name is what a place is called wherever it is said or written down: a file by

@@ -1,0 +1,145 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/target"
+)
+
+// This file is about targets whose batches are transactions. What becomes of a batch
+// is journaled before it is committed, with the transaction's ticket; where the answer is
+// lost, the ticket tells whether it was, and what was journaled is what became of it,
+// whatever stands there by then.
+
+// commit carries out a batch in a transaction.
+func (j *Job) commit(ctx context.Context, c target.Committer, jr *journal, n int, part []*Step, sent []target.Step) error {
+	kept := false
+	results, err := c.Commit(ctx, sent, func(ticket json.RawMessage, results []target.Result) error {
+		will := make([]*Step, len(part))
+		for i, s := range part {
+			will[i] = s.copied()
+			will[i].became(&results[i], j)
+		}
+		kept = true
+		return jr.append(promised(n, will, ticket))
+	})
+	if err != nil {
+		return err
+	}
+	target.Doubted(sent, results)
+	for i, s := range part {
+		s.became(&results[i], j)
+		kept = kept && s.Outcome != Unknown
+	}
+	if kept {
+		return jr.append(committed(n))
+	}
+	return jr.append(outcomes(n, part, nil))
+}
+
+// copied is the step, to be given an outcome that may not be its last one.
+func (s *Step) copied() *Step {
+	c := *s
+	return &c
+}
+
+// became gives the step the outcome that the transaction had for it.
+func (s *Step) became(r *target.Result, j *Job) {
+	if !s.ends(r, j.Now()) {
+		return
+	}
+	s.given(r.Key)
+	s.stood(s.unlikeBefore(r.Before))
+	if r.After != nil {
+		s.noteRead(&target.State{Count: 1, Record: r.After})
+	}
+}
+
+// unlikeBefore is what was there under the lock, in the fields in which it is not what
+// the step says: another form of the same value.
+func (s *Step) unlikeBefore(before record.Record) record.Record {
+	var unlike record.Record
+	get := before.Finder()
+	note := func(field string, said record.Value) {
+		if was, there := get(field); there && was != said {
+			unlike.Set(field, was)
+		}
+	}
+	for _, f := range s.Fields {
+		note(f.Field, f.From)
+	}
+	if s.Act == changeset.Delete {
+		for _, f := range s.Record {
+			note(f.Name, f.Value)
+		}
+	}
+	return unlike
+}
+
+// stood takes what was there under the lock for what the step found.
+func (s *Step) stood(before record.Record) {
+	if s.Before = before; len(before) == 0 {
+		return
+	}
+	get := before.Finder()
+	s.Fields = slices.Clone(s.Fields)
+	for i := range s.Fields {
+		if was, ok := get(s.Fields[i].Field); ok {
+			s.Fields[i].From = was
+		}
+	}
+	if s.Act == changeset.Delete {
+		s.Record = s.Record.Clone()
+		for _, f := range before {
+			s.Record.Set(f.Name, f.Value)
+		}
+	}
+}
+
+// askFate finds out what became of the last batch of a run that was interrupted: one
+// that was committed has the outcomes that were journaled; of others it is known that
+// nothing was written.
+func (j *Job) askFate(ctx context.Context, r *Record) error {
+	c, ok := j.Target.(target.Committer)
+	if !ok || r.promise == nil {
+		return nil
+	}
+	fate, why, err := c.Fate(ctx, r.promise.Ticket)
+	if err != nil {
+		return err
+	}
+	byID := make(map[changeset.ID]*Step, len(r.Steps))
+	for _, s := range r.Steps {
+		byID[s.ID] = s
+	}
+	switch fate {
+	case target.Done:
+		line, err := committed(r.promise.Batch)
+		if err := r.append(j.Dossier, line, err); err != nil {
+			return err
+		}
+		return r.take(&entry{Committed: true}, byID)
+	case target.Unknown:
+		var lost []*Step
+		for _, l := range r.promise.Promise {
+			id, err := changeset.ParseID(l.ID)
+			if err != nil {
+				return err
+			}
+			s := byID[id]
+			if s.Outcome, s.Reason, s.When = l.Outcome, l.Reason, j.Now(); l.Outcome == Done {
+				s.Outcome, s.Reason = Unknown, "the run was interrupted while it was written, and whether it was cannot be told: "+why
+			}
+			lost = append(lost, s)
+		}
+		r.promise = nil
+		line, err := outcomes(r.batch, lost, nil)
+		return r.append(j.Dossier, line, err)
+	}
+	r.promise = nil
+	return nil
+}

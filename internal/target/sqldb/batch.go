@@ -1,0 +1,321 @@
+package sqldb
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/target"
+)
+
+// This file carries out a batch: how often it is tried, and what became of it where
+// the answer was lost. What is done in the transaction stands in write.go.
+
+// Patience is how long is waited for an answer about a transaction whose connection
+// was lost, or that hangs.
+var Patience = 30 * time.Second
+
+// promise keeps what becomes of steps if a transaction is committed, and its ticket.
+type promise func(ticket json.RawMessage, results []target.Result) error
+
+// doubt is a commit whose answer was lost.
+type doubt struct {
+	ticket *ticket
+	err    error
+}
+
+func (d *doubt) Error() string { return d.err.Error() }
+func (d *doubt) Unwrap() error { return d.err }
+
+// Write carries out steps of which nobody keeps what they are promised.
+func (t *Table) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
+	return t.Commit(ctx, steps, func(json.RawMessage, []target.Result) error { return nil })
+}
+
+// Commit carries out a batch in one transaction. One that meets another's locks is tried
+// again; one with a record that the database refuses is done record by record, so
+// that the others are written.
+func (t *Table) Commit(ctx context.Context, steps []target.Step, keep func(json.RawMessage, []target.Result) error) ([]target.Result, error) {
+	alone := false
+	for try := 0; ; try++ {
+		results, err := t.transaction(ctx, steps, alone, keep)
+		var d *doubt
+		if errors.As(err, &d) {
+			f, why, ferr := t.await(ctx, d)
+			switch {
+			case ferr != nil:
+				return nil, t.said(ferr) // the next run asks
+			case f == committed:
+				err = nil
+			case f == unknown:
+				return t.doubtful(steps, results, why), t.forget()
+			}
+		}
+		if err == nil {
+			return results, t.forget()
+		}
+		if cerr := ctx.Err(); cerr != nil {
+			return nil, &target.Unwritten{Err: cerr}
+		}
+		f := t.e.failure(err)
+		if f == nil {
+			return nil, &target.Unwritten{Err: err}
+		}
+		if f.kind == refused && !alone {
+			alone, try = true, -1
+			continue
+		}
+		if f.kind != again && f.kind != lost || try >= len(waits) {
+			return nil, &target.Unwritten{Err: t.said(err)}
+		}
+		if err := sleep(ctx, waits[try]); err != nil {
+			return nil, &target.Unwritten{Err: err}
+		}
+	}
+}
+
+// doubtful makes unknown what would have been done.
+func (t *Table) doubtful(steps []target.Step, results []target.Result, why string) []target.Result {
+	for i := range results {
+		if results[i].Fate == target.Done {
+			results[i] = target.Result{Fate: target.Unknown, Reason: "the connection was lost while it was written, and whether it was cannot be told: " + why}
+		}
+	}
+	target.Doubted(steps, results)
+	return results
+}
+
+// await finds out what became of a commit whose answer was lost, for as long as Patience.
+func (t *Table) await(ctx context.Context, d *doubt) (fate, string, error) {
+	if d.ticket == nil {
+		return unknown, "the target's settings forbid the table by which that is told", nil
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), Patience)
+	defer cancel()
+	var err error
+	for wait := 20 * time.Millisecond; ; wait = min(2*wait, time.Second) {
+		var f fate
+		var why string
+		if f, why, err = t.ask(ctx, d.ticket); err == nil && f != running {
+			return f, why, nil
+		}
+		if sleep(ctx, wait) != nil {
+			if err == nil {
+				err = errors.New("its transaction is still open at the server")
+			}
+			return unknown, "", err
+		}
+	}
+}
+
+// ask asks for the fate of a transaction over a new connection.
+func (t *Table) ask(ctx context.Context, k *ticket) (fate, string, error) {
+	t.mark = newMark() // that of the connection that was lost is the ticket's
+	if err := t.connect(ctx); err != nil {
+		return unknown, "", err
+	}
+	f, why, err := t.e.fate(ctx, t.s, t.def, k)
+	if k.Token != "" && (f == committed || f == rolledBack) {
+		t.tokens = append(t.tokens, k.Token)
+		if t.before == k.Token {
+			t.before = ""
+		}
+	}
+	return f, why, err
+}
+
+// Fate finds out what became of the transaction of a run that was interrupted.
+func (t *Table) Fate(ctx context.Context, raw json.RawMessage) (target.Fate, string, error) {
+	var k ticket
+	if err := json.Unmarshal(raw, &k); err != nil {
+		return target.Unknown, "", fmt.Errorf("a ticket cannot be read: %w", err)
+	}
+	if k == (ticket{}) {
+		return target.Unknown, "the target's settings forbid the table by which that is told", nil
+	}
+	f, why, err := t.await(ctx, &doubt{&k, nil})
+	if err != nil {
+		return target.Unknown, "", t.said(err)
+	}
+	switch f {
+	case committed:
+		return target.Done, "", nil
+	case rolledBack:
+		return target.Refused, "", nil
+	}
+	return target.Unknown, why, nil
+}
+
+// Settled removes the tickets.
+func (t *Table) Settled(ctx context.Context) error {
+	tokens := t.tokens
+	if t.before != "" {
+		tokens = append(tokens, t.before)
+	}
+	if len(tokens) == 0 {
+		return nil
+	}
+	t.tokens, t.before = nil, ""
+	return t.said(t.e.settle(ctx, t.s, t.def, tokens))
+}
+
+// transaction does the steps in a transaction, all at once or each alone.
+func (t *Table) transaction(ctx context.Context, steps []target.Step, alone bool, keep promise) (results []target.Result, err error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if t.s == nil {
+		if err := t.connect(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if err := run(ctx, t.s, t.e.begin()...); err != nil {
+		t.disconnect() // it may be in the middle of another one
+		return nil, err
+	}
+	results = make([]target.Result, len(steps))
+	defer func() {
+		if err == nil {
+			return
+		}
+		if f := t.e.failure(err); f != nil && f.kind == lost || ctx.Err() != nil {
+			t.disconnect()
+			return
+		}
+		if _, rerr := t.s.exec(context.WithoutCancel(ctx), "ROLLBACK"); rerr != nil {
+			t.disconnect()
+		}
+	}()
+	items := make([]*item, len(steps))
+	for i := range steps {
+		items[i] = &item{step: &steps[i], res: &results[i]}
+	}
+	if alone {
+		err = t.eachAlone(ctx, items)
+	} else {
+		err = t.unit(ctx, items)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if !slices.ContainsFunc(results, func(r target.Result) bool { return r.Fate == target.Done }) {
+		_, err = t.s.exec(ctx, "ROLLBACK")
+		return results, err
+	}
+	return results, t.commit(ctx, results, keep)
+}
+
+// commit draws a ticket, has it kept, and commits.
+func (t *Table) commit(ctx context.Context, results []target.Result, keep promise) error {
+	if now := t.e.immediate(); now != "" {
+		if _, err := t.s.exec(ctx, now); err != nil {
+			return err
+		}
+	}
+	var k *ticket
+	if t.tickets {
+		var err error
+		if k, err = t.e.draw(ctx, t.s, t.def, t.mark, t.before); err != nil {
+			return err
+		}
+	}
+	raw := json.RawMessage("{}")
+	if k != nil {
+		raw = k.json()
+	}
+	if err := keep(raw, results); err != nil {
+		return err
+	}
+	// From here on whoever ends us does not end the transaction: it is waited for.
+	cctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), Patience)
+	defer cancel()
+	if _, err := t.s.exec(cctx, "COMMIT"); err != nil {
+		if f := t.e.failure(err); cctx.Err() != nil || f == nil || f.kind == lost || f.kind == other {
+			t.disconnect()
+			return &doubt{k, err}
+		}
+		return err
+	}
+	if k != nil && k.Token != "" {
+		t.before = k.Token
+	}
+	return nil
+}
+
+// eachAlone does each step, or those that are linked, under a savepoint.
+func (t *Table) eachAlone(ctx context.Context, items []*item) error {
+	for _, group := range groups(items) {
+		if _, err := t.s.exec(ctx, "SAVEPOINT paletwin"); err != nil {
+			return err
+		}
+		err := t.unit(ctx, group)
+		if now := t.e.immediate(); err == nil && now != "" {
+			_, err = t.s.exec(ctx, now)
+		}
+		f := t.e.failure(err)
+		if err != nil && (f == nil || f.kind != refused) {
+			return err
+		}
+		end := "RELEASE SAVEPOINT paletwin"
+		if err != nil {
+			for _, it := range group {
+				*it.res = target.Result{Fate: target.Refused, Reason: t.refusal(f)}
+			}
+			end = "ROLLBACK TO SAVEPOINT paletwin"
+		}
+		if _, err := t.s.exec(ctx, end); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// refusal says in words why the database would not take a record.
+func (t *Table) refusal(f *failure) string {
+	if f.err == nil {
+		return f.text
+	}
+	return t.e.name() + " says: " + f.text
+}
+
+// groups parts items into those that are linked and those that are alone, in order.
+func groups(items []*item) [][]*item {
+	var all [][]*item
+	at := map[string]int{}
+	for _, it := range items {
+		link := it.step.Linked
+		if i, ok := at[link]; ok && link != "" {
+			all[i] = append(all[i], it)
+			continue
+		}
+		at[link] = len(all)
+		all = append(all, []*item{it})
+	}
+	return all
+}
+
+// item is a step that is being carried out.
+type item struct {
+	step *target.Step
+	res  *target.Result
+	row  []record.Value // the record under the step's key, as it was read under its lock; nil is none
+	was  []record.Value // of a key change: the record that gets the key
+	// at is what the key columns have now, of a record that is there.
+	at []record.Value
+}
+
+// done reports whether nothing speaks against an item.
+func (it *item) done() bool { return it.res.Fate == target.Done }
+
+// moved leaves a record alone.
+func (it *item) moved(format string, a ...any) {
+	*it.res = target.Result{Fate: target.Moved, Reason: fmt.Sprintf(format, a...)}
+}
+
+// is reports whether the step does an act, and changes no key.
+func (it *item) is(act changeset.Act) bool { return it.step.Act == act && it.step.Was.IsZero() }

@@ -1,0 +1,427 @@
+package sqldb
+
+import (
+	"bufio"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"paletwin/internal/target"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/go-sql-driver/mysql"
+
+	"paletwin/core/jsontext"
+	"paletwin/core/record"
+	"paletwin/core/table/csv"
+)
+
+// mariadb is MariaDB, from version 10.6 on.
+type mariadb struct{}
+
+func (mariadb) name() string { return "MariaDB" }
+
+// mariaSettings are those under which every value has one text, and none that does
+// not fit is cut or replaced. Days that are none may stand in old tables and have to go back there.
+var mariaSettings = []string{
+	"SET time_zone = '+00:00', sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', innodb_lock_wait_timeout = 10, lock_wait_timeout = 10",
+	"SET group_concat_max_len = 1048576, character_set_results = 'utf8mb4'",
+}
+
+// mariaSession is a connection; parameters are put into the statement, so that what
+// comes back is text.
+type mariaSession struct {
+	db   *sql.DB
+	conn *sql.Conn
+}
+
+func (m mariadb) connect(ctx context.Context, a *target.Address, password, mark string) (session, error) {
+	cfg, err := mariaConfig(a, password)
+	if err != nil {
+		return nil, err
+	}
+	c, err := mysql.NewConnector(cfg)
+	if err != nil {
+		return nil, &failure{kind: other, text: err.Error(), err: err}
+	}
+	s := &mariaSession{db: sql.OpenDB(c)}
+	if s.conn, err = s.db.Conn(ctx); err != nil {
+		_ = s.db.Close() // the first error counts
+		return nil, err
+	}
+	settings := mariaSettings
+	if mark != "" { // by this lock the connection is found, should its client lose it
+		settings = append(settings[:len(settings):len(settings)], "DO GET_LOCK('"+mark+"', 0)")
+	}
+	if err := run(ctx, s, settings...); err != nil {
+		s.close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// mariaConfig reads an address. How the connection is protected is said as for
+// PostgreSQL: sslmode is disable, prefer (the default), require or verify-full, and
+// sslrootcert a file.
+func mariaConfig(a *target.Address, password string) (*mysql.Config, error) {
+	cfg := mysql.NewConfig()
+	cfg.User, cfg.Passwd, cfg.DBName = a.URL.User.Username(), password, a.Database
+	cfg.Net, cfg.Addr = "tcp", net.JoinHostPort(a.URL.Hostname(), a.URL.Port())
+	if a.URL.Port() == "" {
+		cfg.Addr = net.JoinHostPort(a.URL.Hostname(), "3306")
+	}
+	q := a.URL.Query()
+	if socket := q.Get("socket"); socket != "" {
+		cfg.Net, cfg.Addr = "unix", socket
+	}
+	cfg.Collation, cfg.InterpolateParams, cfg.ClientFoundRows, cfg.MaxAllowedPacket, cfg.Timeout = "utf8mb4_bin", true, true, 0, 15*time.Second
+	cfg.Logger = quiet{}
+	var roots *x509.CertPool
+	if file := q.Get("sslrootcert"); file != "" {
+		pem, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		if roots = x509.NewCertPool(); !roots.AppendCertsFromPEM(pem) {
+			return nil, &failure{kind: other, text: file + " holds no certificate"}
+		}
+	}
+	switch mode := q.Get("sslmode"); mode {
+	case "disable":
+	case "", "prefer":
+		cfg.TLS, cfg.AllowFallbackToPlaintext = &tls.Config{InsecureSkipVerify: true}, true
+	case "require":
+		cfg.TLS = &tls.Config{InsecureSkipVerify: true}
+	case "verify-full":
+		cfg.TLS = &tls.Config{ServerName: a.URL.Hostname(), RootCAs: roots}
+	default:
+		return nil, &failure{kind: other, text: "sslmode is disable, prefer, require or verify-full, not " + mode}
+	}
+	return cfg, nil
+}
+
+// quiet says nothing: what a driver notices comes back as an error.
+type quiet struct{}
+
+func (quiet) Print(...any) {}
+
+func (s *mariaSession) close() {
+	_ = s.conn.Close() // nothing is left to be said
+	_ = s.db.Close()
+}
+
+func mariaParams(params []param) []any {
+	p := make([]any, len(params))
+	for i := range params {
+		if v := params[i].v; !v.IsNull() {
+			p[i] = v.String()
+		}
+	}
+	return p
+}
+
+func (s *mariaSession) exec(ctx context.Context, text string, params ...param) (int64, error) {
+	r, err := s.conn.ExecContext(ctx, text, mariaParams(params)...)
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
+func (s *mariaSession) query(ctx context.Context, text string, of []*column, params []param, row func([]record.Value) error) error {
+	var cells []record.Value
+	return s.raw(ctx, text, mariaParams(params), func(_ []string, raw []sql.RawBytes) error {
+		cells = cells[:0]
+		for i, b := range raw {
+			switch {
+			case b == nil:
+				cells = append(cells, record.Null())
+			case i < len(of) && of[i].single:
+				cells = append(cells, record.Text(shortest(string(b))))
+			default:
+				cells = append(cells, record.Text(string(b)))
+			}
+		}
+		return row(cells)
+	})
+}
+
+func (s *mariaSession) raw(ctx context.Context, text string, params []any, row func(names []string, cells []sql.RawBytes) error) error {
+	rows, err := s.conn.QueryContext(ctx, text, params...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	cells := make([]sql.RawBytes, len(names))
+	into := make([]any, len(names))
+	for i := range cells {
+		into[i] = &cells[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		if err := row(names, cells); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+func (s *mariaSession) each(ctx context.Context, all []statement, wrote func(int64) error) error {
+	for i := range all {
+		n, err := s.exec(ctx, all[i].sql, all[i].params...)
+		if err == nil {
+			err = wrote(n)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *mariaSession) dump(ctx context.Context, text string, of []*column, w io.Writer) error {
+	out := bufio.NewWriterSize(w, 1<<16)
+	var line []byte
+	err := s.raw(ctx, text, nil, func(_ []string, cells []sql.RawBytes) error {
+		line = line[:0]
+		for i, c := range cells {
+			if i > 0 {
+				line = append(line, ',')
+			}
+			if c == nil {
+				continue
+			}
+			if err := readable(c, of[i]); err != nil {
+				return err
+			}
+			if of[i].single {
+				c = sql.RawBytes(shortest(string(c)))
+			}
+			line = appendCell(line, c)
+		}
+		_, err := out.Write(append(line, '\n'))
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return out.Flush()
+}
+
+// shortest is the shortest text of a number of single precision, which is given
+// as that of the same number in double precision.
+func shortest(text string) string {
+	n, err := strconv.ParseFloat(text, 64)
+	if err != nil {
+		return text
+	}
+	return strconv.FormatFloat(n, 'g', -1, 32)
+}
+
+// readable refuses a text that no text file holds.
+func readable(text []byte, c *column) error {
+	for _, b := range text {
+		if b == 0 {
+			return &failure{kind: other, text: fmt.Sprintf("a value of %s holds a NUL, which no text file can hold: %s", c.name, strconv.QuoteToASCII(string(text[:min(len(text), 40)])))}
+		}
+	}
+	if !utf8.Valid(text) {
+		return &failure{kind: other, text: fmt.Sprintf("a value of %s is no text: %s", c.name, strconv.QuoteToASCII(string(text[:min(len(text), 40)])))}
+	}
+	return nil
+}
+
+// appendCell writes a text as a cell of CSV that tells the empty text from null.
+func appendCell(line, text []byte) []byte {
+	quoted := len(text) == 0 || text[0] == ' ' || text[len(text)-1] == ' '
+	for _, b := range text {
+		if b == ',' || b == '"' || b == '\n' || b == '\r' {
+			quoted = true
+			break
+		}
+	}
+	if !quoted {
+		return append(line, text...)
+	}
+	return csv.AppendCell(line, string(text), ',', true)
+}
+
+func (mariadb) ident(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func (m mariadb) param(n int, c *column) string { return m.value("?", c) }
+
+// value makes of a text the column's value.
+func (mariadb) value(text string, c *column) string {
+	switch {
+	case c.bytes:
+		return "UNHEX(" + text + ")"
+	case c.cast == "bit":
+		return "CAST(" + text + " AS UNSIGNED)"
+	}
+	return text
+}
+
+func (m mariadb) keyOrder(c *column) string {
+	text := c.text
+	if text == "" {
+		text = m.ident(c.name)
+	}
+	return "CONVERT(" + text + " USING utf8mb4) COLLATE utf8mb4_bin"
+}
+
+func (mariadb) snapshot() []string {
+	return []string{"SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"}
+}
+
+func (mariadb) begin() []string {
+	return []string{"SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED", "START TRANSACTION READ WRITE"}
+}
+
+func (mariadb) lock(bool) string   { return " FOR UPDATE" }
+func (mariadb) joined() string     { return "STRAIGHT_JOIN" }
+func (mariadb) setOf() string      { return "t." }
+func (mariadb) immediate() string  { return "" }
+func (mariadb) staged() bool       { return true }
+func (mariadb) overriding() string { return "" }
+
+// rows are an array of arrays in JSON.
+func (m mariadb) rows(columns []*column, keys int, rows [][]record.Value) (string, []param) {
+	var b []byte
+	for i, row := range rows {
+		b = append(b, "[,"[min(i, 1)])
+		for k, v := range row {
+			b = append(b, "[,"[min(k, 1)])
+			if v.IsNull() {
+				b = append(b, "null"...)
+			} else {
+				b = jsontext.AppendString(b, v.String())
+			}
+		}
+		b = append(b, ']')
+	}
+	b = append(b, ']')
+	var fields, values []string
+	for i, c := range columns {
+		typ := "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+		if i < keys && c.declared != "" { // compared as what it is, so that the index serves
+			typ = c.declared
+		}
+		fields = append(fields, fmt.Sprintf("v%d %s PATH '$[%d]'", i, typ, i))
+		values = append(values, fmt.Sprintf("%s AS c%d", m.value(fmt.Sprintf("j.v%d", i), c), i))
+	}
+	return fmt.Sprintf("(SELECT j.n AS n, %s FROM JSON_TABLE(?, '$[*]' COLUMNS (n FOR ORDINALITY, %s)) AS j) AS r", strings.Join(values, ", "), strings.Join(fields, ", ")), plain(string(b))
+}
+
+func (mariadb) updateFrom(table, rows, set, on string) string {
+	return "UPDATE " + rows + " STRAIGHT_JOIN " + table + " AS t ON " + on + " SET " + set
+}
+
+func (mariadb) deleteFrom(table, rows, on string) string {
+	return "DELETE t FROM " + rows + " STRAIGHT_JOIN " + table + " AS t ON " + on
+}
+
+// failure sorts by the server's numbers and the standard's classes.
+func (mariadb) failure(err error) *failure {
+	f, known := sorted(err)
+	if known {
+		return f
+	}
+	var my *mysql.MySQLError
+	if !errors.As(err, &my) {
+		if errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, sql.ErrConnDone) || errors.Is(err, io.EOF) || errors.As(err, new(net.Error)) {
+			return &failure{lost, connectionWords(err), err}
+		}
+		return &failure{other, connectionWords(err), err}
+	}
+	f = &failure{other, my.Message, err}
+	switch string(my.SQLState[:2]) {
+	case "22", "23":
+		f.kind = refused
+	case "28":
+		f.kind = denied
+	case "08":
+		f.kind = lost
+	}
+	switch my.Number {
+	case 1205, 1213, 1020, 1637: // lock wait, deadlock, changed since it was read, too many transactions
+		f.kind = again
+	case 1044, 1045, 1142, 1143, 1227, 1290, 1792, 1836: // rights, a server that is only read
+		f.kind = denied
+	case 1053, 1077, 1078, 1079, 1080, 1152, 1153, 1158, 1159, 1160, 1161, 1184, 1927, 1317: // it is going, or we were ended
+		f.kind = lost
+	case 1049, 1146, 1054:
+		f.kind = gone
+	case 1264, 1265, 1366, 1292, 1364, 1406, 1411, 1416, 1441, 1644, 1690, 1906, 4025, 4078:
+		f.kind = refused
+	}
+	return f
+}
+
+func (mariadb) qualified(d *definition, name string) string {
+	return mariadb{}.ident(d.schema) + "." + mariadb{}.ident(name)
+}
+
+func (m mariadb) table(d *definition) string {
+	return "CREATE TABLE IF NOT EXISTS " + m.qualified(d, ticketTable) + ` (ticket varchar(80) CHARACTER SET ascii COLLATE ascii_bin NOT NULL PRIMARY KEY,
+		says varchar(20) NOT NULL, made timestamp NOT NULL DEFAULT CURRENT_TIMESTAMP, by_whom varchar(300) NOT NULL) ENGINE=InnoDB COMMENT 'paletwin: one row while a bulk update is written; says whether it was'`
+}
+
+func (m mariadb) draw(ctx context.Context, s session, d *definition, mark, before string) (*ticket, error) {
+	t := &ticket{Token: newMark(), Mark: mark}
+	if _, err := s.exec(ctx, "INSERT INTO "+m.qualified(d, ticketTable)+" (ticket, says, by_whom) VALUES (?, ?, CURRENT_USER())", plain(t.Token, saysWritten)...); err != nil {
+		return nil, err
+	}
+	if before != "" {
+		_, err := s.exec(ctx, "DELETE FROM "+m.qualified(d, ticketTable)+" WHERE ticket = ?", plain(before)...)
+		return t, err
+	}
+	return t, nil
+}
+
+func (m mariadb) fate(ctx context.Context, s session, d *definition, t *ticket) (fate, string, error) {
+	row, ok, err := one(ctx, s, "SELECT IS_USED_LOCK(?)", plain(t.Mark)...)
+	if err != nil {
+		return unknown, "", err
+	}
+	if ok && row[0] != "" { // nobody waits for its answer
+		if _, err := strconv.ParseUint(row[0], 10, 64); err == nil {
+			_, _ = s.exec(ctx, "KILL "+row[0]) // it may be gone by now
+		}
+		return running, "", nil
+	}
+	_, err = s.exec(ctx, "INSERT INTO "+m.qualified(d, ticketTable)+" (ticket, says, by_whom) VALUES (?, ?, CURRENT_USER())", plain(t.Token, saysNever)...)
+	var my *mysql.MySQLError
+	switch f := m.failure(err); {
+	case err == nil:
+		return rolledBack, "", nil // and its own row, which stands now, keeps it from being committed later
+	case errors.As(err, &my) && my.Number == 1062:
+		return said(ctx, s, "SELECT says FROM "+m.qualified(d, ticketTable)+" WHERE ticket = ?", t)
+	case f != nil && f.kind == again:
+		return running, "", nil
+	}
+	return unknown, "", err
+}
+
+func (m mariadb) settle(ctx context.Context, s session, d *definition, tokens []string) error {
+	for _, t := range tokens {
+		if _, err := s.exec(ctx, "DELETE FROM "+m.qualified(d, ticketTable)+" WHERE ticket = ?", plain(t)...); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,292 @@
+package sqldb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"paletwin/internal/target"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"paletwin/core/record"
+)
+
+// postgres is PostgreSQL, from version 12 on.
+type postgres struct{}
+
+func (postgres) name() string { return "PostgreSQL" }
+
+// settings are those under which every value has one text.
+var pgSettings = map[string]string{
+	"client_encoding": "UTF8", "TimeZone": "UTC", "DateStyle": "ISO, YMD", "IntervalStyle": "iso_8601",
+	"extra_float_digits": "3", "bytea_output": "hex", "xmloption": "content", "standard_conforming_strings": "on",
+	"lock_timeout": "10s", "application_name": "paletwin",
+}
+
+// pgSession is a connection; every value goes to and fro as its text.
+type pgSession struct{ c *pgconn.PgConn }
+
+func (postgres) connect(ctx context.Context, a *target.Address, password, _ string) (session, error) {
+	cfg, err := pgconn.ParseConfig(a.URL.String())
+	if err != nil {
+		return nil, &failure{kind: other, text: "the address cannot be read", err: err}
+	}
+	if password != "" {
+		cfg.Password = password
+	}
+	for k, v := range pgSettings {
+		cfg.RuntimeParams[k] = v
+	}
+	c, err := pgconn.ConnectConfig(ctx, cfg)
+	if err != nil {
+		return nil, err
+	}
+	return &pgSession{c}, nil
+}
+
+func (s *pgSession) close() { _ = s.c.Close(context.Background()) } // nothing is left to be said
+
+// pgParams are parameters as the wire has them: nil is null.
+func pgParams(params []param) [][]byte {
+	p := make([][]byte, len(params))
+	for i := range params {
+		if v := params[i].v; !v.IsNull() {
+			p[i] = []byte(v.String())
+		}
+	}
+	return p
+}
+
+func (s *pgSession) exec(ctx context.Context, sql string, params ...param) (int64, error) {
+	r := s.c.ExecParams(ctx, sql, pgParams(params), nil, nil, nil)
+	tag, err := r.Close()
+	return tag.RowsAffected(), err
+}
+
+func (s *pgSession) query(ctx context.Context, sql string, _ []*column, params []param, row func([]record.Value) error) error {
+	r := s.c.ExecParams(ctx, sql, pgParams(params), nil, nil, nil)
+	var failed error
+	var cells []record.Value
+	for r.NextRow() {
+		if failed != nil {
+			continue
+		}
+		cells = cells[:0]
+		for _, v := range r.Values() {
+			if v == nil {
+				cells = append(cells, record.Null())
+			} else {
+				cells = append(cells, record.Text(string(v)))
+			}
+		}
+		failed = row(cells)
+	}
+	if _, err := r.Close(); err != nil {
+		return err
+	}
+	return failed
+}
+
+func (s *pgSession) each(ctx context.Context, all []statement, wrote func(int64) error) error {
+	p := s.c.StartPipeline(ctx)
+	for i := range all {
+		p.SendQueryParams(all[i].sql, pgParams(all[i].params), nil, nil, nil)
+	}
+	err := p.Sync()
+	for err == nil {
+		var got any
+		if got, err = p.GetResults(); err != nil || got == nil {
+			break
+		}
+		switch r := got.(type) {
+		case *pgconn.ResultReader:
+			var tag pgconn.CommandTag
+			if tag, err = r.Close(); err == nil {
+				err = wrote(tag.RowsAffected())
+			}
+		case *pgconn.PipelineSync:
+			return p.Close()
+		}
+	}
+	_ = p.Close() // the first error counts
+	return err
+}
+
+func (s *pgSession) dump(ctx context.Context, sql string, _ []*column, w io.Writer) error {
+	_, err := s.c.CopyTo(ctx, w, "COPY ("+sql+") TO STDOUT (FORMAT csv, ENCODING 'UTF8')")
+	return err
+}
+
+func (postgres) ident(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+func (postgres) param(n int, c *column) string { return fmt.Sprintf("$%d::text::%s", n, c.cast) }
+
+func (p postgres) keyOrder(c *column) string { return "(" + p.ident(c.name) + `)::text COLLATE "C"` }
+
+func (postgres) snapshot() []string {
+	return []string{"BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"}
+}
+
+func (postgres) begin() []string { return []string{"BEGIN TRANSACTION ISOLATION LEVEL READ COMMITTED"} }
+
+func (postgres) lock(whole bool) string {
+	if whole {
+		return " FOR UPDATE OF t"
+	}
+	return " FOR NO KEY UPDATE OF t"
+}
+
+func (postgres) joined() string     { return "JOIN" }
+func (postgres) setOf() string      { return "" }
+func (postgres) immediate() string  { return "SET CONSTRAINTS ALL IMMEDIATE" }
+func (postgres) staged() bool       { return true }
+func (postgres) overriding() string { return " OVERRIDING SYSTEM VALUE" }
+
+// rows are arrays of texts, a parameter a column.
+func (postgres) rows(columns []*column, _ int, rows [][]record.Value) (string, []param) {
+	var arrays, casts []string
+	params := make([]param, len(columns))
+	for i, c := range columns {
+		arrays = append(arrays, fmt.Sprintf("$%d::text[]", i+1))
+		casts = append(casts, fmt.Sprintf("u.c%d::%s AS c%d", i, c.cast, i))
+		params[i].v = record.Text(pgArray(rows, i))
+	}
+	var names []string
+	for i := range columns {
+		names = append(names, fmt.Sprintf("c%d", i))
+	}
+	return fmt.Sprintf("(SELECT u.n AS n, %s FROM unnest(%s) WITH ORDINALITY AS u(%s, n)) AS r", strings.Join(casts, ", "), strings.Join(arrays, ", "), strings.Join(names, ", ")), params
+}
+
+// pgArray writes a column of values as the text of an array.
+func pgArray(rows [][]record.Value, column int) string {
+	b := []byte{'{'}
+	for i, row := range rows {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		v := row[column]
+		if v.IsNull() {
+			b = append(b, "NULL"...)
+			continue
+		}
+		b = append(b, '"')
+		text := v.String()
+		for k := range len(text) {
+			if text[k] == '"' || text[k] == '\\' {
+				b = append(b, '\\')
+			}
+			b = append(b, text[k])
+		}
+		b = append(b, '"')
+	}
+	return string(append(b, '}'))
+}
+
+func (postgres) updateFrom(table, rows, set, on string) string {
+	return "UPDATE " + table + " AS t SET " + set + " FROM " + rows + " WHERE " + on
+}
+
+func (postgres) deleteFrom(table, rows, on string) string {
+	return "DELETE FROM " + table + " AS t USING " + rows + " WHERE " + on
+}
+
+// failure sorts by the class of the code: https://www.postgresql.org/docs/current/errcodes-appendix.html
+func (postgres) failure(err error) *failure {
+	f, known := sorted(err)
+	if known {
+		return f
+	}
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) {
+		return &failure{lost, connectionWords(err), err}
+	}
+	f = &failure{other, pg.Message, err}
+	if pg.Hint != "" && pg.Code == "0A000" {
+		f.text += " (" + pg.Hint + ")"
+	}
+	switch pg.Code[:2] {
+	case "08", "57":
+		f.kind = lost
+	case "40", "55":
+		f.kind = again
+	case "22", "23", "44":
+		f.kind = refused
+	case "28":
+		f.kind = denied
+	case "P0": // a trigger's word
+		f.kind = refused
+	}
+	switch pg.Code {
+	case "42501":
+		f.kind = denied
+	case "42P01", "42703", "3D000", "3F000":
+		f.kind = gone
+	case "57014": // cancelled by its own time limit
+		f.kind = again
+	case "55000", "428C9", "0A000":
+		f.kind = refused
+	}
+	return f
+}
+
+// connectionWords says why there is no connection, in one line.
+func connectionWords(err error) string {
+	text := err.Error()
+	if i := strings.LastIndex(text, "): "); i >= 0 {
+		text = text[i+3:]
+	}
+	text, _, _ = strings.Cut(strings.TrimSpace(text), "\n")
+	return text
+}
+
+func (postgres) table(*definition) string { return "" }
+
+// draw asks for what names the transaction: its number, which is given once on a
+// timeline of a server.
+func (postgres) draw(ctx context.Context, s session, _ *definition, _, _ string) (*ticket, error) {
+	row, _, err := one(ctx, s, `SELECT txid_current(), pg_backend_pid(), (SELECT backend_start FROM pg_stat_activity WHERE pid = pg_backend_pid()),
+		(SELECT system_identifier FROM pg_control_system()), substr(pg_walfile_name(pg_current_wal_lsn()), 1, 8)`)
+	if err != nil {
+		return nil, err
+	}
+	return &ticket{Transaction: row[0], Process: row[1], Since: row[2], System: row[3], Timeline: row[4]}, nil
+}
+
+func (postgres) fate(ctx context.Context, s session, _ *definition, t *ticket) (fate, string, error) {
+	row, _, err := one(ctx, s, `SELECT (SELECT system_identifier FROM pg_control_system()), pg_is_in_recovery()`)
+	if err != nil {
+		return unknown, "", err
+	}
+	if row[0] != t.System {
+		return unknown, "it was written on another server", nil
+	}
+	if row[1] == "t" {
+		return unknown, "the server is a copy now that is not written", nil
+	}
+	if row, _, err = one(ctx, s, `SELECT substr(pg_walfile_name(pg_current_wal_lsn()), 1, 8)`); err != nil {
+		return unknown, "", err
+	}
+	if row[0] != t.Timeline {
+		return unknown, "another server has taken over since", nil
+	}
+	if row, _, err = one(ctx, s, "SELECT txid_status($1::text::bigint)", plain(t.Transaction)...); err != nil {
+		return unknown, "", err
+	}
+	switch row[0] {
+	case "committed":
+		return committed, "", nil
+	case "aborted":
+		return rolledBack, "", nil
+	case "in progress":
+		// Nobody waits for its answer: what it does not commit now it never will.
+		_, err := s.exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid = $1::text::integer AND backend_start = $2::text::timestamptz`,
+			plain(t.Process, t.Since)...)
+		return running, "", err
+	}
+	return unknown, "the server no longer remembers it", nil
+}
+
+func (postgres) settle(context.Context, session, *definition, []string) error { return nil }

@@ -1,0 +1,217 @@
+package sqldb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"paletwin/internal/target"
+	"strings"
+	"time"
+
+	"paletwin/core/record"
+)
+
+// engines are the systems, by the schemes of their URLs.
+var engines = map[string]engine{"postgresql": postgres{}, "mariadb": mariadb{}, "sqlite": sqlite{}}
+
+// engine is one database system.
+type engine interface {
+	// name is what it is called, for people.
+	name() string
+	// connect opens a connection with the settings that every value is read and
+	// written under. Of one that is to write, mark is how it is found again once its
+	// client has lost it.
+	connect(ctx context.Context, a *target.Address, password, mark string) (session, error)
+	// define reads what the catalogue says of a table.
+	define(ctx context.Context, s session, a *target.Address) (*definition, error)
+	// ident writes a name as statements have it.
+	ident(name string) string
+	// param writes the n-th parameter of a statement, from 1, as a value of a column.
+	param(n int, c *column) string
+	// keyOrder is by what records are put in the byte order of a key column's text.
+	keyOrder(c *column) string
+	// snapshot is what begins a transaction that sees one state and writes nothing.
+	snapshot() []string
+	// begin is what begins a transaction that writes.
+	begin() []string
+	// lock is what a query ends with that locks the rows it reads, so that nobody
+	// changes them, and where whole says so neither refers to them anew.
+	lock(whole bool) string
+	// immediate is what has every rule that waits for the commit be looked at now;
+	// "" is nothing.
+	immediate() string
+	// staged reports whether many rows are written by one statement.
+	staged() bool
+	// rows writes rows of values of some columns as a table r(n, c0, c1, …), numbered
+	// from 1, with its parameters. By the first so many columns the table's records are found.
+	rows(columns []*column, keys int, rows [][]record.Value) (table string, params []param)
+	// joined is what stands between such a table and another one.
+	joined() string
+	// setOf is what stands before a column that is written from such a table.
+	setOf() string
+	// updateFrom writes the statement that takes values of a table r.
+	updateFrom(table, rows, set, on string) string
+	// deleteFrom writes the statement that deletes what a table r names.
+	deleteFrom(table, rows, on string) string
+	// overriding stands before the values of new records, so that they keep numbers
+	// which the database counts up; "" is nothing.
+	overriding() string
+	tickets
+	// failure sorts an error; nil is none of the database's.
+	failure(err error) *failure
+}
+
+// session is a connection.
+type session interface {
+	// exec runs a statement and returns how many rows it wrote.
+	exec(ctx context.Context, sql string, params ...param) (int64, error)
+	// query runs a query; row is given each row's exact texts, which are of some
+	// columns, or of what the catalogue says where that is nil.
+	query(ctx context.Context, sql string, of []*column, params []param, row func([]record.Value) error) error
+	// each runs statements, in as few messages as can be; wrote is told how many rows
+	// each wrote.
+	each(ctx context.Context, all []statement, wrote func(n int64) error) error
+	// dump writes the rows of a query as CSV: null is an empty cell, the empty text one
+	// in quotes.
+	dump(ctx context.Context, sql string, of []*column, w io.Writer) error
+	// close ends the connection, and with it what is not committed.
+	close()
+}
+
+// param is a parameter of a statement: a text, or null, and the column whose value
+// it is; nil is of none.
+type param struct {
+	v  record.Value
+	of *column
+}
+
+// kind is what a failure means for what was asked.
+type kind uint8
+
+const (
+	other   kind = iota // the statement failed, and would again
+	lost                // the connection did
+	again               // the same would succeed later: a deadlock, a lock that somebody holds
+	refused             // what was to be written is against a rule, or no value
+	denied              // the account may not
+	gone                // the table, or a column, is not there
+)
+
+// failure is an error of a database.
+type failure struct {
+	kind kind
+	text string // what the database says, without the values of whole records
+	err  error
+}
+
+// sorted is the failure that an error is already, or nil where it is none of a
+// database's; known is false where the engine has to look.
+func sorted(err error) (f *failure, known bool) {
+	if errors.As(err, &f) {
+		return f, true
+	}
+	return nil, err == nil || errors.Is(err, context.Canceled)
+}
+
+func (f *failure) Error() string { return f.text }
+func (f *failure) Unwrap() error { return f.err }
+
+// Error is a database that could not be used, for people.
+type Error struct {
+	Name   string // of the table
+	Text   string
+	Denied bool
+	err    error
+}
+
+func (e *Error) Error() string { return e.Name + ": " + e.Text }
+func (e *Error) Unwrap() error { return e.err }
+
+// said makes an error of what a database says.
+func (t *Table) said(err error) error {
+	if err == nil || errors.Is(err, context.Canceled) {
+		return err
+	}
+	f := t.e.failure(err)
+	if f == nil {
+		return err
+	}
+	e := &Error{Name: t.Name(), err: err, Denied: f.kind == denied, Text: t.e.name() + " says: " + f.text}
+	switch f.kind {
+	case lost:
+		e.Text = "the connection was lost: " + f.text
+	case denied:
+		e.Text = "not allowed: " + f.text
+	}
+	return e
+}
+
+// one reads a row of texts; ok is false where there is none.
+func one(ctx context.Context, s session, sql string, params ...param) (row []string, ok bool, err error) {
+	err = s.query(ctx, sql, nil, params, func(cells []record.Value) error {
+		if !ok {
+			row, ok = texts(cells), true
+		}
+		return nil
+	})
+	return row, ok, err
+}
+
+// all reads every row, as texts.
+func all(ctx context.Context, s session, sql string, params ...param) (rows [][]string, err error) {
+	err = s.query(ctx, sql, nil, params, func(cells []record.Value) error {
+		rows = append(rows, texts(cells))
+		return nil
+	})
+	return rows, err
+}
+
+func texts(cells []record.Value) []string {
+	row := make([]string, len(cells))
+	for i, c := range cells {
+		row[i] = c.String()
+	}
+	return row
+}
+
+// plain are parameters that are texts of no column.
+func plain(all ...string) []param {
+	p := make([]param, len(all))
+	for i, s := range all {
+		p[i].v = record.Text(s)
+	}
+	return p
+}
+
+// run runs statements without parameters.
+func run(ctx context.Context, s session, statements ...string) error {
+	for _, sql := range statements {
+		if _, err := s.exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// waits are those before a transaction is tried again.
+var waits = []time.Duration{20 * time.Millisecond, 100 * time.Millisecond, 400 * time.Millisecond, time.Second}
+
+// sleep waits, or ends when ctx does.
+func sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// lines writes words of a list: "a, b and 3 more".
+func some(all []string) string {
+	const most = 4
+	if len(all) > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(all[:most], ", "), len(all)-most)
+	}
+	return strings.Join(all, ", ")
+}

@@ -1,0 +1,448 @@
+// Package sqldb is a table of a database as a target: PostgreSQL, MariaDB or SQLite.
+//
+// Every value goes to and fro as the one text that the database has for it under
+// fixed settings, and values are compared here, by the schema: what a database takes
+// for equal (letters of another case, 1 and '1abc', a number cut to its precision)
+// may be two values to the people whose records they are.
+//
+// What it reads is one snapshot, in a file beside the dossier. What it writes goes
+// in batches, a transaction each: records are locked and read, those that are as
+// the steps say are written, and read again, all before the commit. Each batch
+// has a ticket by which is found out whether it was committed.
+package sqldb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"paletwin/core/record"
+	"paletwin/core/schema"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/internal/disk"
+	"paletwin/internal/target"
+)
+
+// Options say what is known of a table, and who asks.
+type Options struct {
+	Key    []string            // the key fields; nil is the database's own key
+	Of     *schema.Schema      // what is known of the records
+	Rename func(*table.Image)  // gives columns the names of fields
+	Dir    string              // a folder for a file while the table is in use; "" is the system's
+	Env    func(string) string // of the environment: PALETWIN_PASSWORD and PALETWIN_PASSWORD_FILE
+	// Secret asks a person for a password, where none is known and one is asked for; nil
+	// is nobody.
+	Secret func(who string) (string, error)
+	// NoTickets says that no table of tickets may be made in the database.
+	NoTickets bool
+	// Batch is how many steps are a transaction; 0 is 500.
+	Batch int
+}
+
+// Table is a table of a database.
+type Table struct {
+	fsys disk.FS
+	at   *target.Address
+	e    engine
+	o    Options
+	def  *definition
+	s    session // nil while there is no connection
+
+	password string
+	mark     string // by which the writing connection is known
+	writes   bool   // it was opened to be written
+	tickets  bool   // the table of tickets is there, or none is needed
+	missing  string // in words: what has to be made before it is written
+	before   string // the token of the batch before
+	tokens   []string
+
+	fields []string  // what the columns are called
+	key    []int     // the key columns
+	cols   []*column // as fields are
+	spool  *spool    // the snapshot that was read; nil is none
+	exact  map[record.Key]record.Key
+}
+
+// batchSize is how many steps are a transaction.
+const batchSize = 500
+
+// Open opens a table. Errors are *target.AddressError, *Error, or those of the file system.
+func Open(ctx context.Context, fsys disk.FS, name string, o Options) (*Table, error) {
+	a, err := target.ParseAddress(name)
+	if err != nil {
+		return nil, err
+	}
+	if o.Of == nil {
+		o.Of = new(schema.Schema)
+	}
+	t := &Table{fsys: fsys, at: a, e: engines[a.Scheme], o: o, mark: newMark(), exact: map[record.Key]record.Key{}}
+	if err := t.open(ctx); err != nil {
+		t.disconnect()
+		return nil, err
+	}
+	return t, nil
+}
+
+func (t *Table) open(ctx context.Context) error {
+	if err := t.secret(); err != nil {
+		return err
+	}
+	if err := t.connect(ctx); err != nil {
+		return t.said(err)
+	}
+	var err error
+	if t.def, err = t.e.define(ctx, t.s, t.at); err != nil {
+		return t.said(err)
+	}
+	t.at.Table = t.def.table // as the database writes it
+	return t.name()
+}
+
+// secret is the password that the environment says.
+func (t *Table) secret() error {
+	if t.o.Env == nil {
+		return nil
+	}
+	if t.password = t.o.Env("PALETWIN_PASSWORD"); t.password != "" {
+		return nil
+	}
+	file := t.o.Env("PALETWIN_PASSWORD_FILE")
+	if file == "" {
+		return nil
+	}
+	b, err := disk.ReadFile(t.fsys, file)
+	if err != nil {
+		return err
+	}
+	t.password = strings.TrimRight(string(b), "\r\n")
+	return nil
+}
+
+// connect opens the connection, and asks for the password where one is missing.
+func (t *Table) connect(ctx context.Context) (err error) {
+	t.disconnect()
+	mark := ""
+	if t.writes {
+		mark = t.mark
+	}
+	t.s, err = t.e.connect(ctx, t.at, t.password, mark)
+	if f := t.e.failure(err); err == nil || f == nil || f.kind != denied || t.o.Secret == nil || t.password != "" {
+		return err
+	}
+	if t.password, err = t.o.Secret(t.Name()); err != nil {
+		return err
+	}
+	t.s, err = t.e.connect(ctx, t.at, t.password, mark)
+	return err
+}
+
+func (t *Table) disconnect() {
+	if t.s != nil {
+		t.s.close()
+		t.s = nil
+	}
+}
+
+// MissingColumn says that the table lacks a column that is needed.
+type MissingColumn struct{ Name, Column string }
+
+func (e *MissingColumn) Error() string { return fmt.Sprintf("%s has no column %q", e.Name, e.Column) }
+
+// name gives the columns the names of fields, and finds the key.
+func (t *Table) name() error {
+	img := &table.Image{Name: t.def.table, Comma: ',', Nulls: true}
+	for i := range t.def.columns {
+		img.Heading = append(img.Heading, t.def.columns[i].name)
+		t.cols = append(t.cols, &t.def.columns[i])
+	}
+	if t.o.Rename != nil {
+		t.o.Rename(img)
+	}
+	t.fields = img.Heading
+	if len(t.o.Key) == 0 && len(t.def.keys) > 0 {
+		for _, c := range t.def.keys[0] {
+			t.o.Key = append(t.o.Key, t.fields[t.def.column(c)])
+		}
+	}
+	for _, k := range t.o.Key {
+		i := slices.Index(t.fields, k)
+		if i < 0 {
+			return &MissingColumn{t.Name(), k}
+		}
+		t.key = append(t.key, i)
+	}
+	return nil
+}
+
+func (t *Table) Name() string     { return t.at.String() }
+func (t *Table) Fields() []string { return t.fields }
+
+// Key names the key fields: those that were said, or the database's own.
+func (t *Table) Key() []string { return t.o.Key }
+
+// Types are the exact types of the fields, as the database writes them.
+func (t *Table) Types() map[string]string {
+	types := map[string]string{}
+	for i, c := range t.cols {
+		types[t.fields[i]] = c.typ
+	}
+	return types
+}
+
+// notes say what is to be known before it is written.
+func (t *Table) notes() []string {
+	notes := slices.Clone(t.def.notes)
+	if len(t.def.triggers) > 0 {
+		notes = append(notes, "it has triggers, which do more than is asked: "+some(t.def.triggers))
+	}
+	if t.missing != "" {
+		notes = append(notes, t.missing)
+	}
+	return notes
+}
+
+func (t *Table) Traits() target.Traits {
+	size := int64(0)
+	if t.spool != nil {
+		size = int64(len(t.spool.m.Data))
+	}
+	batch := t.o.Batch
+	if batch == 0 {
+		batch = batchSize
+	}
+	return target.Traits{Ext: ".csv", Size: size, Batch: batch, KeyChanges: true, Assigns: t.assigns(), Nulls: true, Notes: t.notes()}
+}
+
+// assigns reports whether the database gives new records their key.
+func (t *Table) assigns() bool {
+	return len(t.key) == 1 && (t.cols[t.key[0]].identity != "" || t.cols[t.key[0]].filled)
+}
+
+// Close ends the connection and removes what was read.
+func (t *Table) Close() error {
+	t.disconnect()
+	return t.forget()
+}
+
+// spool is a snapshot of the table in a file.
+type spool struct {
+	path string
+	m    *disk.Mapping
+	img  *table.Image
+}
+
+// forget removes the snapshot.
+func (t *Table) forget() error {
+	s := t.spool
+	if t.spool = nil; s == nil {
+		return nil
+	}
+	return errors.Join(s.m.Close(), t.fsys.Remove(s.path))
+}
+
+// Refresh lets the next look see what is there then.
+func (t *Table) Refresh(context.Context) error { return t.forget() }
+
+// snap reads the table, once: one statement in a transaction that sees one state.
+func (t *Table) snap(ctx context.Context) (*spool, error) {
+	if t.spool != nil {
+		return t.spool, nil
+	}
+	dir := t.o.Dir
+	if dir == "" {
+		dir = os.TempDir()
+	}
+	s := &spool{path: disk.TempName(filepath.Join(dir, t.mark))}
+	err := disk.WriteTemp(t.fsys, s.path, 0o600, func(w io.Writer) error { return t.take(ctx, w, t.cols, "") })
+	if err != nil {
+		return nil, t.said(err)
+	}
+	if s.m, err = t.fsys.Map(s.path); err == nil {
+		s.img, err = csv.OpenWith(t.def.table, s.m.Data, spoolOptions)
+	}
+	if err != nil {
+		return nil, errors.Join(err, t.fsys.Remove(s.path))
+	}
+	s.img.Heading = slices.Clone(t.fields)
+	t.spool = s
+	return s, nil
+}
+
+// Spooled says how a table's CSV form is read, which is the one of its backups and of
+// what is taken of it.
+var Spooled = table.Found{Format: "csv", Delimiter: ",", Encoding: "utf-8", Newline: "lf", Nulls: true}
+
+var spoolOptions = table.Options{Delimiter: ",", Encoding: "utf-8", HeadingRow: 1, Known: Spooled}
+
+// take writes columns of the records for which a condition holds, in the byte order
+// of their keys' texts, as CSV with a heading.
+func (t *Table) take(ctx context.Context, w io.Writer, cols []*column, where string) error {
+	e := t.e
+	var line []byte
+	var names, order []string
+	for i, c := range cols {
+		if i > 0 {
+			line = append(line, ',')
+		}
+		line = csv.AppendCell(line, c.name, ',', c.name == "" || strings.TrimSpace(c.name) != c.name)
+		names = append(names, t.exactly(c))
+	}
+	if _, err := w.Write(append(line, '\n')); err != nil {
+		return err
+	}
+	for _, k := range t.key {
+		order = append(order, e.keyOrder(t.cols[k]))
+	}
+	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + t.table()
+	if where != "" {
+		sql += " WHERE (" + where + ")"
+	}
+	if len(order) > 0 {
+		sql += " ORDER BY " + strings.Join(order, ", ")
+	}
+	if err := run(ctx, t.s, e.snapshot()...); err != nil {
+		return err
+	}
+	err := t.s.dump(ctx, sql, cols, w)
+	if err != nil {
+		_, _ = t.s.exec(context.WithoutCancel(ctx), "ROLLBACK") // the first error counts
+		return err
+	}
+	_, err = t.s.exec(ctx, "COMMIT")
+	return err
+}
+
+// exactly is the expression of a column's exact text.
+func (t *Table) exactly(c *column) string {
+	if c.text != "" {
+		return c.text
+	}
+	return t.e.ident(c.name)
+}
+
+// table is the table as statements name it.
+func (t *Table) table() string {
+	return t.e.ident(t.def.schema) + "." + t.e.ident(t.def.table)
+}
+
+// Table gives the snapshot.
+func (t *Table) Table(ctx context.Context) (*table.Image, func() error, error) {
+	s, err := t.snap(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	return s.img, func() error { return nil }, nil
+}
+
+// Backup writes the snapshot.
+func (t *Table) Backup(ctx context.Context, w io.Writer) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	s, err := t.snap(ctx)
+	if err != nil {
+		return err
+	}
+	return table.Guard(func() error { _, err := w.Write(s.m.Data); return err })
+}
+
+// Current reads records in one pass over the snapshot.
+func (t *Table) Current(ctx context.Context, keys []record.Key) ([]target.State, error) {
+	s, err := t.snap(ctx)
+	if err != nil {
+		return nil, err
+	}
+	at := make(map[string]int, len(keys))
+	for i, k := range keys {
+		at[t.o.Of.Key(k).Encoding()] = i
+	}
+	states := make([]target.State, len(keys))
+	var key []byte
+	err = table.Guard(func() error {
+		return csv.Each(ctx, s.img, func(r *csv.Line) error {
+			key = r.AppendKey(key[:0], t.key)
+			form := key
+			if !t.o.Of.OneForm() {
+				form = []byte(t.o.Of.Key(record.KeyOf(key)).Encoding())
+			}
+			i, ok := at[string(form)]
+			if !ok {
+				return nil
+			}
+			if states[i].Count++; states[i].Count == 1 {
+				states[i].Record = r.Record()
+				t.exact[t.o.Of.Key(keys[i])] = record.KeyOf(slices.Clone(key))
+			}
+			return nil
+		})
+	})
+	return states, err
+}
+
+// Writable says early why nothing can be written.
+func (t *Table) Writable(ctx context.Context) error {
+	if t.def.readOnly != "" {
+		return &Error{Name: t.Name(), Text: t.def.readOnly}
+	}
+	var key []string
+	for _, k := range t.key {
+		key = append(key, t.cols[k].name)
+	}
+	if !t.def.isKey(key) {
+		text := fmt.Sprintf("nothing in the database keeps two records from having the same %s, so that it is not known which one would be written; it takes a primary key, or a unique index on columns that are never null", strings.Join(key, ", "))
+		if len(t.def.keys) > 0 {
+			text = fmt.Sprintf("%s is no key of it: those are %s", strings.Join(key, ", "), t.keyWords())
+		}
+		return &Error{Name: t.Name(), Text: text}
+	}
+	t.writes = true
+	if err := t.connect(ctx); err != nil {
+		return t.said(err)
+	}
+	return t.lacks(ctx)
+}
+
+func (t *Table) keyWords() string {
+	var all []string
+	for _, k := range t.def.keys {
+		all = append(all, "("+strings.Join(k, ", ")+")")
+	}
+	return strings.Join(all, " and ")
+}
+
+// lacks finds out whether the table of tickets has to be made.
+func (t *Table) lacks(ctx context.Context) error {
+	t.tickets = t.e.table(t.def) == ""
+	if t.tickets || t.o.NoTickets {
+		return nil
+	}
+	_, _, err := one(ctx, t.s, "SELECT 1 FROM "+t.e.ident(t.def.schema)+"."+t.e.ident(ticketTable)+" LIMIT 1")
+	f := t.e.failure(err)
+	switch {
+	case err == nil:
+		t.tickets = true
+	case f != nil && f.kind == gone:
+		t.missing = "the table " + ticketTable + " is made there: it has a row while a batch is written, which tells whether it was, should the connection be lost"
+	default:
+		return t.said(err)
+	}
+	return nil
+}
+
+// Prepare makes the table of tickets.
+func (t *Table) Prepare(ctx context.Context) error {
+	if t.missing == "" {
+		return nil
+	}
+	if _, err := t.s.exec(ctx, t.e.table(t.def)); err != nil {
+		return t.said(err)
+	}
+	t.tickets, t.missing = true, ""
+	return nil
+}

@@ -336,10 +336,15 @@ func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 		to, there := csv.Value(d.copy.img, is)
 		// A field that the copy's record does not have is left untouched; where
 		// two states of one set are compared, it was taken away.
-		if !there && !d.o.SameOnly || from.Blank() && to.Blank() || from == to && !d.always[f] {
+		blank := from.Blank() && to.Blank()
+		if !there && !d.o.SameOnly || blank && (!d.tells || from == to) || from == to && !d.always[f] {
 			continue
 		}
 		fc := changeset.FieldChange{Field: name, From: from, To: to}
+		if blank { // null became the empty text, or the other way: nobody's wear, and nothing is lost
+			fields = append(fields, fc)
+			continue
+		}
 		if d.o.Wear && !d.readWorn(b, f, i, j, &fc) {
 			continue
 		}

@@ -30,6 +30,7 @@ type tables struct {
 	copy     *side  // nil without a copy
 	format   string // of the copy
 	nulls    bool   // one of the tables tells null from empty
+	tells    bool   // both do, so that null and the empty text are two values
 	pair     []int  // for each field of the snapshot the copy's column, or -1
 	lentHere bool   // the copy says that it was lent from this snapshot
 	layoutFields
@@ -111,6 +112,7 @@ func (t *tables) headings(snapshot, edited *table.Image) error {
 		}
 	}
 	t.nulls = snapshot.Nulls || edited.Nulls
+	t.tells = snapshot.Found.Nulls && edited.Found.Nulls
 	return nil
 }
 

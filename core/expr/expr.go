@@ -78,6 +78,15 @@ type Input struct {
 	Row      int
 }
 
+// Texts are fields that are all texts: those of a table of which nothing more is known.
+func Texts(names []string) []Field {
+	fields := make([]Field, len(names))
+	for i, n := range names {
+		fields[i] = Field{Name: n, Type: Text}
+	}
+	return fields
+}
+
 // Lists answers lookup and translate; it may be nil.
 type Lists interface {
 	// Lookup returns what the list has in a column on the row whose first

@@ -55,6 +55,13 @@ func ParseNumber(text string) (*Number, bool) {
 // Decimal returns the number; it must not be changed.
 func (n *Number) Decimal() *apd.Decimal { return &n.d }
 
+// Decimals is how many digits stand behind the point, without zeros at the end.
+func (n *Number) Decimals() int {
+	var least apd.Decimal
+	least.Reduce(&n.d)
+	return max(0, -int(least.Exponent))
+}
+
 // String writes the number without an exponent, with the decimals it has.
 func (n *Number) String() string { return n.d.Text('f') }
 

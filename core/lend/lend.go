@@ -55,7 +55,7 @@ func (e *FieldError) Error() string { return fmt.Sprintf("the snapshot has no co
 // Write writes the copy as a workbook and returns what it says of itself.
 // Errors are *FieldError, and *table.Error where a sheet cannot hold it.
 func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
-	cols, err := c.columns()
+	cols, err := c.Columns()
 	if err != nil {
 		return nil, err
 	}
@@ -95,8 +95,8 @@ type paper struct {
 	lends table.Bits // which of the snapshot's records
 }
 
-// columns are the snapshot's columns that are lent, in its order.
-func (c *Copy) columns() ([]int, error) {
+// Columns are the snapshot's columns that are lent, in its order.
+func (c *Copy) Columns() ([]int, error) {
 	for _, f := range append(slices.Clone(c.Key), c.Fields...) {
 		if c.Snapshot.Column(f) < 0 {
 			return nil, &FieldError{f, c.Snapshot.Heading}
@@ -246,7 +246,15 @@ func (c *Copy) takes(r *csv.Line) (bool, error) {
 	if c.Where == nil {
 		return true, nil
 	}
-	get := c.Layout.Getter(func(i int) string { return r.Text(c.Snapshot.Column(c.Layout.Fields[i].Name)) })
+	get := func(i int) expr.Value { // without a layout all are texts
+		if v := r.Text(i); v != "" {
+			return expr.TextValue(v)
+		}
+		return expr.Null
+	}
+	if c.Layout != nil {
+		get = c.Layout.Getter(func(i int) string { return r.Text(c.Snapshot.Column(c.Layout.Fields[i].Name)) })
+	}
 	ok, err := c.Where.Holds(&expr.Input{Old: get, New: get, Row: r.Number()})
 	if errors.Is(err, expr.ErrNull) {
 		return false, nil

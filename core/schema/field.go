@@ -151,11 +151,12 @@ func (f *Field) writeNumber(n *expr.Number) (string, bool) {
 	return "", false
 }
 
-// Fits reports whether a number has no more decimals than the field writes.
+// Fits reports whether a number has no more decimals than the field writes; zeros at
+// its end are none.
 func (f *Field) Fits(n *expr.Number) bool {
 	switch f.Kind {
 	case Decimal:
-		return f.Scale < 0 || -int(n.Decimal().Exponent) <= f.Scale
+		return f.Scale < 0 || n.Decimals() <= f.Scale
 	case Percent, Money:
 		_, ok := f.writeNumber(n)
 		return ok

@@ -70,6 +70,10 @@ type Options struct {
 	Rename func(*Image) `json:"-"`
 }
 
+// Taken says how CSV is read that was written of a table of a database: its backups and
+// what is taken of it.
+var Taken = Options{Delimiter: ",", Encoding: "utf-8", HeadingRow: 1, Known: Found{Nulls: true}}
+
 // Kept returns the options that are kept with what was read.
 func (o Options) Kept() Options {
 	o.Password, o.Known, o.Rename = "", Found{}, nil

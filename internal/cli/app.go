@@ -57,6 +57,9 @@ type app struct {
 
 	made bool // a dossier was made
 
+	ctx  context.Context // of the command
+	ends []func()        // what is to be let go of when it has ended
+
 	out *screen.Screen // results
 	say *screen.Screen // progress, hints and errors
 }
@@ -107,6 +110,12 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
 	a.screens()
+	a.ctx = ctx
+	defer func() {
+		for _, end := range a.ends {
+			end()
+		}
+	}()
 	cmd, err := root.ExecuteContextC(ctx)
 	if err == nil {
 		return 0
@@ -175,7 +184,7 @@ with a backup before and a proof after, and can undo them.`,
 	f.BoolVar(&a.noColor, "no-color", false, "leave out colours (NO_COLOR does the same)")
 	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
-	root.AddCommand(newDemo(a), newLayout(a), newLend(a), newCompare(a), newDerive(a), newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a),
+	root.AddCommand(newDemo(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a), newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a),
 		newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a))
 	return root
 }
@@ -343,6 +352,9 @@ func (a *app) path(name string) string {
 
 // shown writes a path as short as it can be written from here.
 func (a *app) shown(name string) string {
+	if file, table, ok := strings.Cut(strings.TrimPrefix(name, "sqlite:"), "#"); ok && strings.HasPrefix(name, "sqlite:") {
+		return "sqlite:" + a.shown(file) + "#" + table
+	}
 	if r, err := filepath.Rel(a.wd, name); err == nil && !strings.HasPrefix(r, "..") {
 		return r
 	}

@@ -136,6 +136,9 @@ func (a *app) warnOf(name string, t target.Traits) {
 	if t.Owner != "" {
 		a.hint("%s belongs to %s; written anew it belongs to you", a.shown(name), screen.Safe(t.Owner))
 	}
+	for _, n := range t.Notes {
+		a.hint("%s: %s", a.shown(name), screen.Safe(n))
+	}
 }
 
 // applyCode is apply's exit code.

@@ -78,7 +78,10 @@ func (a *app) answer(t *desk.Dossier, name string, f *collectFlags) error {
 		Answers: update.Answers{Key: f.key, Status: f.status, Message: f.message, OK: f.ok, Refused: f.refused}}
 	switch {
 	case name != "":
-		s := a.source(name)
+		s, err := a.source(name)
+		if err != nil {
+			return err
+		}
 		s.Options.Password, s.Options.Sheet = a.password(), f.sheet
 		c.Result = &s
 	case len(f.ok) > 0 || f.status+f.message != "" || f.refused:

@@ -19,7 +19,9 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/run"
+	"paletwin/internal/target"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 type compareFlags struct {
@@ -189,17 +191,25 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 	if err := f.files.check(); err != nil {
 		return nil, err
 	}
-	c.Snapshot = a.source(args[0])
+	if c.Snapshot, err = a.source(args[0]); err != nil {
+		return nil, err
+	}
 	c.Snapshot.Options = f.files.options(0, a.password())
 	name := args[0]
 	if len(args) == 2 {
-		s := a.source(args[1])
+		s, err := a.source(args[1])
+		if err != nil {
+			return nil, err
+		}
 		s.Options = f.files.options(1, a.password())
 		c.Edited = &s
 		name = args[1]
 	}
 	if f.deleteList != "" {
-		s := a.source(f.deleteList)
+		s, err := a.source(f.deleteList)
+		if err != nil {
+			return nil, err
+		}
 		c.DeleteList = &s
 		if len(args) == 1 {
 			name = f.deleteList
@@ -209,7 +219,7 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		c.Title = stem(name)
 	}
 	if c.Options.RecordSet = f.recordSet; c.Options.RecordSet == "" {
-		c.Options.RecordSet = recordSetName(args[0])
+		c.Options.RecordSet = recordSetName(a.named(args[0]))
 	}
 	return c, nil
 }
@@ -232,14 +242,53 @@ func parseSize(text string) (int64, error) {
 	return n << (10 * strings.Index("BKMG", cmp.Or(m[2], "B"))), nil
 }
 
-func (a *app) source(name string) desk.Source {
+// source is what the command line names to be read: a file, standard input, or a table
+// of a database, by a URL or a name on the desk.
+func (a *app) source(name string) (desk.Source, error) {
 	if name == "-" {
-		return desk.Source{Name: "standard input", Stream: a.stdin}
+		return desk.Source{Name: "standard input", Stream: a.stdin}, nil
 	}
-	return desk.Source{Path: a.path(name), Name: filepath.Base(name)}
+	d, err := a.desk()
+	if err != nil {
+		return desk.Source{}, err
+	}
+	if a.isTable(d, name) {
+		s, end, err := a.office().Source(a.ctx, d, target.In(a.wd, name), nil, nil)
+		if err == nil {
+			a.ends = append(a.ends, end)
+		}
+		return s, err
+	}
+	s := desk.Source{Path: a.path(name), Name: filepath.Base(name)}
+	s.Taken = d.TakenAs(s.Path) != nil
+	return s, nil
 }
 
+// named is the URL of a table that has a name on the desk; other names stay.
+func (a *app) named(name string) string {
+	d, err := a.desk()
+	if err != nil || !a.isTable(d, name) {
+		return name
+	}
+	name, _ = update.TargetOf(d, name)
+	return name
+}
+
+// isTable reports whether a name is that of a table of a database. A file that is there
+// goes over a name on the desk.
+func (a *app) isTable(d *desk.Desk, name string) bool {
+	if _, is := update.TargetOf(d, name); !is {
+		return false
+	}
+	_, err := a.fs.Stat(a.path(name))
+	return err != nil
+}
+
+// stem is what a file, or a table, is called without what stands around it.
 func stem(name string) string {
+	if at, err := target.ParseAddress(name); err == nil {
+		return at.Table
+	}
 	base := filepath.Base(name)
 	return strings.TrimSuffix(base, filepath.Ext(base))
 }

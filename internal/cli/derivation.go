@@ -28,9 +28,7 @@ func (a *app) compileDerivation(c *desk.Comparison, snapshot *table.Image, f *de
 			fields = append(fields, expr.Field{Name: c.Layout.Fields[i].Name})
 		}
 	} else {
-		for _, h := range snapshot.Heading {
-			fields = append(fields, expr.Field{Name: h, Type: expr.Text})
-		}
+		fields = expr.Texts(snapshot.Heading)
 		if x.Env, err = expr.NewEnv(fields, nil); err != nil {
 			return nil, nil, err
 		}

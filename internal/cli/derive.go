@@ -205,12 +205,15 @@ func (a *app) derivation(d *desk.Desk, name string, f *deriveFlags) (*desk.Compa
 	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), ChooseKey: a.chooseKey, Title: f.title, Edited: &desk.Source{Name: "derived.csv"},
 		Options: compare.Options{Key: f.key, RecordSet: f.recordSet, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, SlipSearch: compare.SlipSearch{Slips: compare.SlipsOff}}}
 	if c.Options.RecordSet == "" {
-		c.Options.RecordSet = recordSetName(name)
+		c.Options.RecordSet = recordSetName(a.named(name))
 	}
 	if c.Title == "" {
 		c.Title = f.words()
 	}
-	c.Snapshot = a.source(name)
+	var err error
+	if c.Snapshot, err = a.source(name); err != nil {
+		return nil, err
+	}
 	c.Snapshot.Options = f.files.options(0, a.password())
 	if err := a.useLayout(c, &compareFlags{layout: f.layout, recordSet: f.recordSet, missingSaid: true, blankSaid: true}); err != nil {
 		return nil, err

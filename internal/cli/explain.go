@@ -21,8 +21,8 @@ import (
 	"paletwin/internal/run"
 	"paletwin/internal/sheet"
 	"paletwin/internal/target"
-	"paletwin/internal/target/file"
 	"paletwin/internal/target/open"
+	"paletwin/internal/target/sqldb"
 	screen "paletwin/internal/term"
 	"paletwin/internal/update"
 )
@@ -73,7 +73,9 @@ func explainTyped(err error) *message {
 		refused *run.Refusal
 		busy    *target.BusyError
 		kind    *open.UnknownKind
-		column  *file.MissingColumn
+		column  *target.MissingColumn
+		address *target.AddressError
+		base    *sqldb.Error
 		field   *lend.FieldError
 		wrong   layout.Errors
 		formula *expr.Error
@@ -107,7 +109,7 @@ func explainTyped(err error) *message {
 	case errors.Is(err, target.ErrMoved):
 		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed, unhurt: "nothing was written"}
 	case errors.As(err, &kind):
-		return &message{Code: "target-kind", Text: kind.Error(), Do: "a target is a CSV, JSON Lines or XLSX file, or a name from desk.yaml", exit: exitUsage}
+		return &message{Code: "target-kind", Text: kind.Error(), Do: "a target is a CSV, JSON Lines or XLSX file, a table (postgresql://…, mariadb://…, sqlite:…), or a name from desk.yaml", exit: exitUsage}
 	case errors.As(err, &busy):
 		return &message{Code: "busy", Text: busy.Error(), File: busy.Name, Do: "close it there, or wait, and run the command again", exit: exitLook}
 	case errors.As(err, &wrong):
@@ -126,15 +128,30 @@ func explainTyped(err error) *message {
 		return explainSheet(said)
 	case errors.As(err, &field):
 		return &message{Code: "no-field", Text: field.Error(), Column: field.Field, Do: "its columns are " + columnList(field.Columns), exit: exitUsage}
+	case errors.As(err, &address):
+		return &message{Code: "target-name", Text: address.Error(), Do: "a table is named as in postgresql://registrar@host/register#public.aids, mariadb://registrar@host/register#aids or sqlite:register.db#aids", exit: exitUsage}
+	case errors.As(err, &base):
+		return explainDatabase(base)
 	case errors.As(err, &column):
-		return &message{Code: run.MissingColumn, Text: column.Error(), File: column.File, Column: column.Column, Do: remedies[run.MissingColumn], exit: exitLook}
+		return &message{Code: run.MissingColumn, Text: column.Error(), File: column.Target, Column: column.Column, Do: remedies[run.MissingColumn], exit: exitLook}
 	}
 	return nil
+}
+
+// explainDatabase says what a database said.
+func explainDatabase(e *sqldb.Error) *message {
+	m := &message{Code: e.Code, Text: e.Error(), File: e.Name, Do: remedies[e.Code], exit: exitFailed}
+	switch e.Code {
+	case sqldb.OnlyRead, sqldb.NoKey, sqldb.Locked:
+		m.exit = exitLook
+	}
+	return m
 }
 
 // misuses are the words for requests that cannot be carried out as they stand.
 var misuses = map[string]string{
 	update.NotHanded:  "--current is for what was handed off; this dossier's target is read directly",
+	update.NoKeyThere: "%s has no key of its own: name the fields that identify a record with --key",
 	update.OutThere:   "%s is there already; name a new folder with -o",
 	update.Negative:   "--done takes no negative number",
 	update.WhichFile:  "run %d sent one file a field: say which was answered, with --of FILE",
@@ -327,6 +344,12 @@ var remedies = map[string]string{
 	string(table.Empty):           "export it again; a table needs a row of headings",
 	string(table.Binary):          "save it as CSV (UTF-8) and name that file",
 	string(table.Broken):          "open it in its program, save it again, and name that file",
+	sqldb.Lost:                    "look at the name, and whether the server is up and can be reached from here",
+	sqldb.Denied:                  "the account needs rights, or a password: PALETWIN_PASSWORD, a file that PALETWIN_PASSWORD_FILE names, or for PostgreSQL a .pgpass; docs/databases.md lists what is needed",
+	sqldb.NotThere:                "look at the part behind #; in another schema a table is called schema.table",
+	sqldb.Locked:                  "run the command again when the others are done",
+	sqldb.OnlyRead:                "records can be taken from it, and changes handed off",
+	sqldb.NoKey:                   "records can be taken from it, and changes handed off",
 	string(table.Locked):          "give it in the environment: PALETWIN_XLSX_PASSWORD=… paletwin …",
 	handoff.NeedsCurrent:          "export the records as they are now, with all fields, and name the file: --current EXPORT",
 	run.WasHanded:                 "paletwin handoff NNNN makes the load files; --to TARGET names a target that can be written directly",

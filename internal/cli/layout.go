@@ -59,7 +59,10 @@ func (a *app) layoutDraft(ctx context.Context, name, out, set string, files *fil
 	if err := files.check(); err != nil {
 		return err
 	}
-	s := a.source(name)
+	s, err := a.source(name)
+	if err != nil {
+		return err
+	}
 	s.Options = files.options(0, a.password())
 	t, err := a.open(&s)
 	if err != nil {
@@ -67,7 +70,7 @@ func (a *app) layoutDraft(ctx context.Context, name, out, set string, files *fil
 	}
 	defer t.Close()
 	if set == "" {
-		set = recordSetName(name)
+		set = recordSetName(a.named(name))
 	}
 	keys, err := compare.Candidates(ctx, t.Image, nil)
 	if err != nil {
@@ -132,7 +135,10 @@ func (a *app) layoutTest(ctx context.Context, name, file string, files *fileFlag
 	if err != nil {
 		return err
 	}
-	s := a.source(file)
+	s, err := a.source(file)
+	if err != nil {
+		return err
+	}
 	s.Options = files.options(0, a.password())
 	s.Options.Rename = l.Rename
 	s.Options.Sheet, s.Options.HeadingRow = cmp.Or(s.Options.Sheet, l.Sheet), cmp.Or(s.Options.HeadingRow, l.HeadingRow)

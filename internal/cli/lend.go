@@ -69,14 +69,17 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if err != nil {
 		return err
 	}
-	if err := f.recall(d); err != nil {
+	if err := a.recall(d, f); err != nil {
 		return err
 	}
 	l, err := a.lendLayout(d, name, f)
 	if err != nil {
 		return err
 	}
-	s := a.source(name)
+	s, err := a.source(name)
+	if err != nil {
+		return err
+	}
 	s.Options = f.files.options(0, a.password())
 	c := &lend.Copy{Key: f.key, Fields: f.fields}
 	if l != nil {
@@ -139,17 +142,11 @@ func (a *app) lendTo(name string, f *lendFlags) (string, error) {
 }
 
 // recall takes what was kept under a name.
-func (f *lendFlags) recall(d *desk.Desk) error {
+func (a *app) recall(d *desk.Desk, f *lendFlags) error {
 	if f.again == "" {
 		return nil
 	}
-	if len(f.fields) > 0 || f.where != "" {
-		return usage("--again takes the fields and records that were kept: leave --fields and --where out")
-	}
-	s, err := d.Selection(f.again)
-	if errors.Is(err, fs.ErrNotExist) {
-		return usage("nothing is kept under the name %q; there are %s", f.again, cmp.Or(strings.Join(d.SelectionNames(), ", "), "none: lend … --as NAME keeps one"))
-	}
+	s, err := a.recalled(d, f.again, f.fields, f.where)
 	if err != nil {
 		return err
 	}
@@ -157,10 +154,22 @@ func (f *lendFlags) recall(d *desk.Desk) error {
 	return nil
 }
 
+// recalled is what was kept under a name; what is said besides would be lost.
+func (a *app) recalled(d *desk.Desk, name string, fields []string, where string) (*desk.Selection, error) {
+	if len(fields) > 0 || where != "" {
+		return nil, usage("--again takes the fields and records that were kept: leave --fields and --where out")
+	}
+	s, err := d.Selection(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, usage("nothing is kept under the name %q; there are %s", name, cmp.Or(strings.Join(d.SelectionNames(), ", "), "none: --as NAME keeps one"))
+	}
+	return s, err
+}
+
 // lendLayout is the layout of what is lent, or nil.
 func (a *app) lendLayout(d *desk.Desk, name string, f *lendFlags) (*desk.Layout, error) {
 	if f.recordSet == "" {
-		f.recordSet = recordSetName(name)
+		f.recordSet = recordSetName(a.named(name))
 	}
 	if f.layout == "" {
 		return d.FindLayout(f.recordSet)

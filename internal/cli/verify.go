@@ -53,7 +53,11 @@ func (a *app) verify(ctx context.Context, t *desk.Dossier, fresh, to string, exp
 	}
 	r := &update.Verify{Dossier: t, Name: fresh, To: a.targetName(t, to), Expect: counts}
 	if fresh != "" {
-		r.Fresh = new(a.source(fresh))
+		s, err := a.source(fresh)
+		if err != nil {
+			return err
+		}
+		r.Fresh = &s
 	}
 	v, err := a.office().Verify(ctx, r)
 	if err != nil {

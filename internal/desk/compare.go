@@ -49,6 +49,17 @@ type Source struct {
 	Name    string    // for messages
 	Stream  io.Reader // read when Path is ""
 	Options table.Options
+	Taken   bool // it is what was taken of a database, which says how it is read
+}
+
+// options say how the source is read.
+func (s *Source) options() table.Options {
+	if !s.Taken {
+		return s.Options
+	}
+	o := table.Taken
+	o.Rename = s.Options.Rename
+	return o
 }
 
 // Compare compares two files and makes a dossier of the result. Nothing is
@@ -155,7 +166,7 @@ func (d *Desk) Preview(ctx context.Context, c *Comparison) (*compare.Result, err
 // OpenSource opens a source without keeping it.
 func OpenSource(fsys disk.FS, s *Source) (*Table, error) {
 	if s.Path != "" {
-		return OpenTable(fsys, s.Path, s.Name, s.Options)
+		return OpenTable(fsys, s.Path, s.Name, s.options())
 	}
 	tmp, err := os.CreateTemp("", "paletwin-")
 	if err != nil {
@@ -169,7 +180,7 @@ func OpenSource(fsys disk.FS, s *Source) (*Table, error) {
 	if err := tmp.Close(); err != nil {
 		return nil, err
 	}
-	return OpenTable(fsys, tmp.Name(), s.Name, s.Options)
+	return OpenTable(fsys, tmp.Name(), s.Name, s.options())
 }
 
 // inputs are the files of a comparison, kept in the draft.
@@ -279,7 +290,7 @@ func (in *inputs) derive(ctx context.Context, c *Comparison) error {
 	if err != nil {
 		return err
 	}
-	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), input.Name, table.Options{Rename: in.rename})
+	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), input.Name, table.Options{Rename: in.rename, Known: table.Found{Nulls: in.snapshot.Found.Nulls}})
 	if err != nil {
 		return err
 	}
@@ -289,13 +300,13 @@ func (in *inputs) derive(ctx context.Context, c *Comparison) error {
 }
 
 func (in *inputs) open(s *Source, stem string) (*kept, error) {
-	o := s.Options
+	o := s.options()
 	if o.Rename == nil {
 		o.Rename = in.rename
 	}
 	if in.dir == "" {
 		from := *s
-		from.Options = o
+		from.Options.Rename = o.Rename
 		t, err := OpenSource(in.fsys, &from)
 		if err != nil {
 			return nil, err

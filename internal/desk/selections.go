@@ -11,9 +11,10 @@ import (
 	"paletwin/internal/disk"
 )
 
-// Selection is what was lent, kept under a name to be lent again next month.
+// Selection is what was lent or taken, kept under a name for next month.
 type Selection struct {
 	RecordSet string   `yaml:"record_set"`
+	Target    string   `yaml:"target,omitempty"` // of what was taken
 	Fields    []string `yaml:"fields,omitempty"`
 	Where     string   `yaml:"where,omitempty"`
 }
@@ -51,5 +52,8 @@ func (d *Desk) KeepSelection(name string, s *Selection) (string, error) {
 		return path, err
 	}
 	text := "# Lent again with: paletwin lend SNAPSHOT --again " + slug(name) + "\n" + string(b)
+	if s.Target != "" {
+		text = "# Taken again with: paletwin take --again " + slug(name) + " -o FILE\n" + string(b)
+	}
 	return path, writeWithFolder(d.FS, path, []byte(text))
 }

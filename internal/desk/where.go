@@ -53,12 +53,8 @@ func (t *Dossier) Expressions(heading []string) (*expr.Env, []string, func(func(
 		}
 		return l.Env(), names, l.Getter, nil
 	}
-	var fields []expr.Field
-	for _, f := range heading {
-		names, fields = append(names, f), append(fields, expr.Field{Name: f, Type: expr.Text})
-	}
-	env, err := expr.NewEnv(fields, nil)
-	return env, names, textGetter, err
+	env, err := expr.NewEnv(expr.Texts(heading), nil)
+	return env, heading, textGetter, err
 }
 
 // textGetter gives the values of a record whose fields are all texts.

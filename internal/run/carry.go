@@ -208,7 +208,7 @@ func (s *Step) noteRead(now *target.State) {
 	}
 	get := wanted.Finder()
 	for _, f := range now.Record {
-		if w, asked := get(f.Name); asked && w.String() != f.Value.String() {
+		if w, asked := get(f.Name); asked && w != f.Value {
 			s.Read.Set(f.Name, f.Value)
 		}
 	}

@@ -14,7 +14,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/disk/faulty"
-	"paletwin/internal/target/file"
+	"paletwin/internal/target"
 )
 
 // An interrupted run belongs to its target: nothing else is written under its
@@ -72,7 +72,7 @@ func TestATargetThatCouldNotBeProvenIsNotWritten(t *testing.T) {
 				_, err := b.apply(d, Options{Rehearse: rehearse})
 				var compared *compare.Refusal
 				var read *table.Error
-				var column *file.MissingColumn
+				var column *target.MissingColumn
 				var refused *Refusal
 				assert.True(t, errors.As(err, &compared) || errors.As(err, &read) || errors.As(err, &column) || errors.As(err, &refused), "%v", err)
 				assert.Equal(t, register, b.bytes())

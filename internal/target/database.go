@@ -1,7 +1,6 @@
 package target
 
 import (
-	"fmt"
 	"net"
 	"net/url"
 	"path/filepath"
@@ -152,19 +151,4 @@ func (a *Address) String() string {
 	}
 	u.RawQuery = u.Query().Encode()
 	return u.String() + table
-}
-
-// withoutPassword is a name without the password that may stand in it.
-func withoutPassword(name string) string {
-	scheme, rest, ok := strings.Cut(name, "://")
-	if !ok {
-		return name
-	}
-	host, path, _ := strings.Cut(rest, "/")
-	at := strings.LastIndexByte(host, '@')
-	if at < 0 {
-		return name
-	}
-	user, _, _ := strings.Cut(host[:at], ":")
-	return fmt.Sprintf("%s://%s@%s/%s", scheme, user, host[at+1:], path)
 }

@@ -31,13 +31,13 @@ func notOfScheme(r rune) bool {
 // Public is a URL without a password; a table's is always the same text for the same
 // table.
 func Public(name string) string {
-	if IsDatabase(name) {
-		a, err := ParseAddress(name)
-		if err != nil {
-			return withoutPassword(name)
-		}
+	if a, err := ParseAddress(name); err == nil {
 		return a.String()
 	}
+	return withoutPassword(name)
+}
+
+func withoutPassword(name string) string {
 	u, err := url.Parse(name)
 	if err != nil { // it may hold one all the same
 		before, behind, _ := strings.Cut(name, "://")

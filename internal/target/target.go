@@ -245,6 +245,11 @@ type Unwritten struct{ Err error }
 func (e *Unwritten) Error() string { return e.Err.Error() }
 func (e *Unwritten) Unwrap() error { return e.Err }
 
+// MissingColumn says that a target lacks a column that is needed.
+type MissingColumn struct{ Target, Column string }
+
+func (e *MissingColumn) Error() string { return fmt.Sprintf("%s has no column %q", e.Target, e.Column) }
+
 // BusyError says that a target cannot be used just now, and why.
 type BusyError struct {
 	Name string

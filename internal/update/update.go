@@ -42,6 +42,7 @@ const (
 	WhichFile  = "which-file"   // files were sent field by field, and which one was answered is not said: the run
 	TooMany    = "too-many"     // more records are said to be done than were handed over: how many were, how many are said
 	WholeFile  = "whole-file"   // a file is carried out as a whole, and was named alone: its name
+	NoKeyThere = "no-key-said"  // the table has no key of its own, and none was said: its name
 	NoSuchFile = "no-such-file" // no load file has the name: the run, and those that there are
 )
 

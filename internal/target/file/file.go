@@ -156,17 +156,12 @@ func (f *File) Refresh(ctx context.Context) error {
 	for _, k := range f.key {
 		c := f.img.Column(k)
 		if c < 0 {
-			return &MissingColumn{f.path, k}
+			return &target.MissingColumn{Target: f.path, Column: k}
 		}
 		f.keyCol = append(f.keyCol, c)
 	}
 	return nil
 }
-
-// MissingColumn says that the target lacks a column that is needed.
-type MissingColumn struct{ File, Column string }
-
-func (e *MissingColumn) Error() string { return fmt.Sprintf("%s has no column %q", e.File, e.Column) }
 
 func (f *File) unmap() error {
 	m := f.m

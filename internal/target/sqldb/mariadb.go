@@ -194,10 +194,10 @@ func (s *mariaSession) each(ctx context.Context, all []statement, wrote func(int
 	return nil
 }
 
-func (s *mariaSession) dump(ctx context.Context, text string, of []*column, w io.Writer) error {
+func (s *mariaSession) dump(ctx context.Context, text string, of []*column, w io.Writer) (rows int64, err error) {
 	out := bufio.NewWriterSize(w, 1<<16)
 	var line []byte
-	err := s.raw(ctx, text, nil, func(_ []string, cells []sql.RawBytes) error {
+	err = s.raw(ctx, text, nil, func(_ []string, cells []sql.RawBytes) error {
 		line = line[:0]
 		for i, c := range cells {
 			if i > 0 {
@@ -214,13 +214,14 @@ func (s *mariaSession) dump(ctx context.Context, text string, of []*column, w io
 			}
 			line = appendCell(line, c)
 		}
+		rows++
 		_, err := out.Write(append(line, '\n'))
 		return err
 	})
 	if err != nil {
-		return err
+		return 0, err
 	}
-	return out.Flush()
+	return rows, out.Flush()
 }
 
 // shortest is the shortest text of a number of single precision, which is given

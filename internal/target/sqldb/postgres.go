@@ -114,9 +114,9 @@ func (s *pgSession) each(ctx context.Context, all []statement, wrote func(int64)
 	return err
 }
 
-func (s *pgSession) dump(ctx context.Context, sql string, _ []*column, w io.Writer) error {
-	_, err := s.c.CopyTo(ctx, w, "COPY ("+sql+") TO STDOUT (FORMAT csv, ENCODING 'UTF8')")
-	return err
+func (s *pgSession) dump(ctx context.Context, sql string, _ []*column, w io.Writer) (int64, error) {
+	tag, err := s.c.CopyTo(ctx, w, "COPY ("+sql+") TO STDOUT (FORMAT csv, ENCODING 'UTF8')")
+	return tag.RowsAffected(), err
 }
 
 func (postgres) ident(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

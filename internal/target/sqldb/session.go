@@ -74,7 +74,7 @@ type session interface {
 	each(ctx context.Context, all []statement, wrote func(n int64) error) error
 	// dump writes the rows of a query as CSV: null is an empty cell, the empty text one
 	// in quotes.
-	dump(ctx context.Context, sql string, of []*column, w io.Writer) error
+	dump(ctx context.Context, sql string, of []*column, w io.Writer) (rows int64, err error)
 	// close ends the connection, and with it what is not committed.
 	close()
 }
@@ -119,11 +119,22 @@ func (f *failure) Unwrap() error { return f.err }
 
 // Error is a database that could not be used, for people.
 type Error struct {
-	Name   string // of the table
-	Text   string
-	Denied bool
-	err    error
+	Code string
+	Name string // of the table
+	Text string
+	err  error
 }
+
+// Codes of errors.
+const (
+	Failed   = "database"        // the database says no
+	Lost     = "connection"      // it cannot be reached, or no longer
+	Denied   = "not-allowed"     // the account may not
+	NotThere = "no-table"        // there is no such table, or column
+	Locked   = "target-locked"   // somebody else holds locks
+	OnlyRead = "read-only-table" // it is no table that can be written
+	NoKey    = "no-key-there"    // no two records are kept from having one key
+)
 
 func (e *Error) Error() string { return e.Name + ": " + e.Text }
 func (e *Error) Unwrap() error { return e.err }
@@ -137,12 +148,19 @@ func (t *Table) said(err error) error {
 	if f == nil {
 		return err
 	}
-	e := &Error{Name: t.Name(), err: err, Denied: f.kind == denied, Text: t.e.name() + " says: " + f.text}
+	e := &Error{Code: Failed, Name: t.Name(), err: err, Text: f.text}
+	if f.err != nil {
+		e.Text = t.e.name() + " says: " + f.text
+	}
 	switch f.kind {
 	case lost:
-		e.Text = "the connection was lost: " + f.text
+		e.Code, e.Text = Lost, "there is no connection: "+f.text
 	case denied:
-		e.Text = "not allowed: " + f.text
+		e.Code, e.Text = Denied, "not allowed: "+f.text
+	case gone:
+		e.Code = NotThere
+	case again:
+		e.Code, e.Text = Locked, "somebody else holds it: "+f.text
 	}
 	return e
 }

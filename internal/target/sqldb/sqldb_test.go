@@ -67,7 +67,7 @@ func TestTablesAreProven(t *testing.T) {
 		targettest.Prove(t, targettest.Kind{
 			Make:  func(t *testing.T, key []string, register string) targettest.Place { return d.placeOf(key, register) },
 			Nulls: true,
-			Read:  func(name string, b []byte) (*table.Image, error) { return tablecsv.OpenWith(name, b, spoolOptions) },
+			Read:  func(name string, b []byte) (*table.Image, error) { return tablecsv.OpenWith(name, b, table.Taken) },
 		})
 	})
 }

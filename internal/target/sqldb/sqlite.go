@@ -202,10 +202,10 @@ func (s *liteSession) each(ctx context.Context, all []statement, wrote func(int6
 	return nil
 }
 
-func (s *liteSession) dump(ctx context.Context, sql string, of []*column, w io.Writer) error {
+func (s *liteSession) dump(ctx context.Context, sql string, of []*column, w io.Writer) (rows int64, err error) {
 	out := bufio.NewWriterSize(w, 1<<16)
 	var line []byte
-	err := s.db.Query(ctx, sql, nil, func(values []lite.Value) error {
+	err = s.db.Query(ctx, sql, nil, func(values []lite.Value) error {
 		line = line[:0]
 		for i := range of { // what is behind them is there for the order
 			if i > 0 {
@@ -226,13 +226,14 @@ func (s *liteSession) dump(ctx context.Context, sql string, of []*column, w io.W
 				line = appendExact(line, v)
 			}
 		}
+		rows++
 		_, err := out.Write(append(line, '\n'))
 		return err
 	})
 	if err != nil {
-		return err
+		return 0, err
 	}
-	return out.Flush()
+	return rows, out.Flush()
 }
 
 func (sqlite) ident(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

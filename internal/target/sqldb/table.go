@@ -149,11 +149,6 @@ func (t *Table) disconnect() {
 	}
 }
 
-// MissingColumn says that the table lacks a column that is needed.
-type MissingColumn struct{ Name, Column string }
-
-func (e *MissingColumn) Error() string { return fmt.Sprintf("%s has no column %q", e.Name, e.Column) }
-
 // name gives the columns the names of fields, and finds the key.
 func (t *Table) name() error {
 	img := &table.Image{Name: t.def.table, Comma: ',', Nulls: true}
@@ -173,7 +168,7 @@ func (t *Table) name() error {
 	for _, k := range t.o.Key {
 		i := slices.Index(t.fields, k)
 		if i < 0 {
-			return &MissingColumn{t.Name(), k}
+			return &target.MissingColumn{Target: t.Name(), Column: k}
 		}
 		t.key = append(t.key, i)
 	}
@@ -259,12 +254,15 @@ func (t *Table) snap(ctx context.Context) (*spool, error) {
 		dir = os.TempDir()
 	}
 	s := &spool{path: disk.TempName(filepath.Join(dir, t.mark))}
-	err := disk.WriteTemp(t.fsys, s.path, 0o600, func(w io.Writer) error { return t.take(ctx, w, t.cols, "") })
+	err := disk.WriteTemp(t.fsys, s.path, 0o600, func(w io.Writer) error {
+		_, err := t.Take(ctx, w)
+		return err
+	})
 	if err != nil {
-		return nil, t.said(err)
+		return nil, err
 	}
 	if s.m, err = t.fsys.Map(s.path); err == nil {
-		s.img, err = csv.OpenWith(t.def.table, s.m.Data, spoolOptions)
+		s.img, err = csv.OpenWith(t.def.table, s.m.Data, table.Taken)
 	}
 	if err != nil {
 		return nil, errors.Join(err, t.fsys.Remove(s.path))
@@ -274,19 +272,14 @@ func (t *Table) snap(ctx context.Context) (*spool, error) {
 	return s, nil
 }
 
-// Spooled says how a table's CSV form is read, which is the one of its backups and of
-// what is taken of it.
-var Spooled = table.Found{Format: "csv", Delimiter: ",", Encoding: "utf-8", Newline: "lf", Nulls: true}
-
-var spoolOptions = table.Options{Delimiter: ",", Encoding: "utf-8", HeadingRow: 1, Known: Spooled}
-
-// take writes columns of the records for which a condition holds, in the byte order
-// of their keys' texts, as CSV with a heading.
-func (t *Table) take(ctx context.Context, w io.Writer, cols []*column, where string) error {
+// Take writes all records, in the byte order of their keys' texts, as CSV with a
+// heading, and returns how many these are: one statement in a transaction that sees one
+// state and writes nothing.
+func (t *Table) Take(ctx context.Context, w io.Writer) (int64, error) {
 	e := t.e
 	var line []byte
 	var names, order []string
-	for i, c := range cols {
+	for i, c := range t.cols {
 		if i > 0 {
 			line = append(line, ',')
 		}
@@ -294,28 +287,25 @@ func (t *Table) take(ctx context.Context, w io.Writer, cols []*column, where str
 		names = append(names, t.exactly(c))
 	}
 	if _, err := w.Write(append(line, '\n')); err != nil {
-		return err
+		return 0, err
 	}
 	for _, k := range t.key {
 		order = append(order, e.keyOrder(t.cols[k]))
 	}
 	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + t.table()
-	if where != "" {
-		sql += " WHERE (" + where + ")"
-	}
 	if len(order) > 0 {
 		sql += " ORDER BY " + strings.Join(order, ", ")
 	}
 	if err := run(ctx, t.s, e.snapshot()...); err != nil {
-		return err
+		return 0, t.said(err)
 	}
-	err := t.s.dump(ctx, sql, cols, w)
+	n, err := t.s.dump(ctx, sql, t.cols, w)
 	if err != nil {
 		_, _ = t.s.exec(context.WithoutCancel(ctx), "ROLLBACK") // the first error counts
-		return err
+		return 0, t.said(err)
 	}
 	_, err = t.s.exec(ctx, "COMMIT")
-	return err
+	return n, t.said(err)
 }
 
 // exactly is the expression of a column's exact text.
@@ -388,7 +378,7 @@ func (t *Table) Current(ctx context.Context, keys []record.Key) ([]target.State,
 // Writable says early why nothing can be written.
 func (t *Table) Writable(ctx context.Context) error {
 	if t.def.readOnly != "" {
-		return &Error{Name: t.Name(), Text: t.def.readOnly}
+		return &Error{Name: t.Name(), Code: OnlyRead, Text: t.def.readOnly}
 	}
 	var key []string
 	for _, k := range t.key {
@@ -399,7 +389,7 @@ func (t *Table) Writable(ctx context.Context) error {
 		if len(t.def.keys) > 0 {
 			text = fmt.Sprintf("%s is no key of it: those are %s", strings.Join(key, ", "), t.keyWords())
 		}
-		return &Error{Name: t.Name(), Text: text}
+		return &Error{Name: t.Name(), Code: NoKey, Text: text}
 	}
 	t.writes = true
 	if err := t.connect(ctx); err != nil {

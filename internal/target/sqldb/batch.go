@@ -16,8 +16,8 @@ import (
 // This file carries out a batch: how often it is tried, and what became of it where
 // the answer was lost. What is done in the transaction stands in write.go.
 
-// Patience is how long is waited for an answer about a transaction whose connection
-// was lost, or that hangs.
+// Patience is how long is waited for the answer to what is done in a transaction, and
+// for the fate of one whose connection was lost.
 var Patience = 30 * time.Second
 
 // promise keeps what becomes of steps if a transaction is committed, and its ticket.
@@ -115,7 +115,6 @@ func (t *Table) await(ctx context.Context, d *doubt) (fate, string, error) {
 
 // ask asks for the fate of a transaction over a new connection.
 func (t *Table) ask(ctx context.Context, k *ticket) (fate, string, error) {
-	t.mark = newMark() // that of the connection that was lost is the ticket's
 	if err := t.connect(ctx); err != nil {
 		return unknown, "", err
 	}
@@ -174,8 +173,8 @@ func (t *Table) transaction(ctx context.Context, steps []target.Step, alone bool
 			return nil, err
 		}
 	}
-	if err := run(ctx, t.s, t.e.begin()...); err != nil {
-		t.disconnect() // it may be in the middle of another one
+	if err := t.timely(ctx, func(ctx context.Context) error { return run(ctx, t.s, t.e.begin()...) }); err != nil {
+		t.lose() // it may be in the middle of another one
 		return nil, err
 	}
 	results = make([]target.Result, len(steps))
@@ -184,11 +183,11 @@ func (t *Table) transaction(ctx context.Context, steps []target.Step, alone bool
 			return
 		}
 		if f := t.e.failure(err); f != nil && f.kind == lost || ctx.Err() != nil {
-			t.disconnect()
+			t.lose()
 			return
 		}
-		if _, rerr := t.s.exec(context.WithoutCancel(ctx), "ROLLBACK"); rerr != nil {
-			t.disconnect()
+		if t.rollBack(ctx) != nil {
+			t.lose()
 		}
 	}()
 	items := make([]*item, len(steps))
@@ -198,31 +197,42 @@ func (t *Table) transaction(ctx context.Context, steps []target.Step, alone bool
 	if alone {
 		err = t.eachAlone(ctx, items)
 	} else {
-		err = t.unit(ctx, items)
+		err = t.timely(ctx, func(ctx context.Context) error { return t.unit(ctx, items) })
 	}
 	if err != nil {
 		return nil, err
 	}
 	if !slices.ContainsFunc(results, func(r target.Result) bool { return r.Fate == target.Done }) {
-		_, err = t.s.exec(ctx, "ROLLBACK")
-		return results, err
+		return results, t.rollBack(ctx)
 	}
 	return results, t.commit(ctx, results, keep)
 }
 
+// timely does something that a database answers to in time, or not at all.
+func (t *Table) timely(ctx context.Context, do func(context.Context) error) error {
+	ctx, cancel := context.WithTimeout(ctx, Patience)
+	defer cancel()
+	return do(ctx)
+}
+
+func (t *Table) rollBack(ctx context.Context) error {
+	return t.timely(context.WithoutCancel(ctx), func(ctx context.Context) error { return run(ctx, t.s, "ROLLBACK") })
+}
+
 // commit draws a ticket, has it kept, and commits.
 func (t *Table) commit(ctx context.Context, results []target.Result, keep promise) error {
-	if now := t.e.immediate(); now != "" {
-		if _, err := t.s.exec(ctx, now); err != nil {
-			return err
-		}
-	}
 	var k *ticket
-	if t.tickets {
-		var err error
-		if k, err = t.e.draw(ctx, t.s, t.def, t.mark, t.before); err != nil {
-			return err
+	err := t.timely(ctx, func(ctx context.Context) (err error) {
+		if now := t.e.immediate(); now != "" {
+			err = run(ctx, t.s, now)
 		}
+		if err == nil && t.tickets {
+			k, err = t.e.draw(ctx, t.s, t.def, t.mark, t.before)
+		}
+		return err
+	})
+	if err != nil {
+		return err
 	}
 	raw := json.RawMessage("{}")
 	if k != nil {
@@ -236,7 +246,7 @@ func (t *Table) commit(ctx context.Context, results []target.Result, keep promis
 	defer cancel()
 	if _, err := t.s.exec(cctx, "COMMIT"); err != nil {
 		if f := t.e.failure(err); cctx.Err() != nil || f == nil || f.kind == lost || f.kind == other {
-			t.disconnect()
+			t.lose()
 			return &doubt{k, err}
 		}
 		return err
@@ -253,7 +263,7 @@ func (t *Table) eachAlone(ctx context.Context, items []*item) error {
 		if _, err := t.s.exec(ctx, "SAVEPOINT paletwin"); err != nil {
 			return err
 		}
-		err := t.unit(ctx, group)
+		err := t.timely(ctx, func(ctx context.Context) error { return t.unit(ctx, group) })
 		if now := t.e.immediate(); err == nil && now != "" {
 			_, err = t.s.exec(ctx, now)
 		}

@@ -15,7 +15,6 @@ import (
 	"paletwin/internal/target"
 	"strconv"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/go-sql-driver/mysql"
@@ -83,7 +82,7 @@ func mariaConfig(a *target.Address, password string) (*mysql.Config, error) {
 	if socket := q.Get("socket"); socket != "" {
 		cfg.Net, cfg.Addr = "unix", socket
 	}
-	cfg.Collation, cfg.InterpolateParams, cfg.ClientFoundRows, cfg.MaxAllowedPacket, cfg.Timeout = "utf8mb4_bin", true, true, 0, 15*time.Second
+	cfg.Collation, cfg.InterpolateParams, cfg.ClientFoundRows, cfg.MaxAllowedPacket, cfg.Timeout = "utf8mb4_bin", true, true, 0, connectTimeout
 	cfg.Logger = quiet{}
 	var roots *x509.CertPool
 	if file := q.Get("sslrootcert"); file != "" {
@@ -113,6 +112,19 @@ func mariaConfig(a *target.Address, password string) (*mysql.Config, error) {
 type quiet struct{}
 
 func (quiet) Print(...any) {}
+
+func (mariadb) end(ctx context.Context, s session, mark string) error {
+	return ended(ctx, func() (bool, error) {
+		row, ok, err := one(ctx, s, "SELECT IS_USED_LOCK(?)", plain(mark)...)
+		if err != nil || !ok || row[0] == "" {
+			return err == nil, err
+		}
+		if _, err := strconv.ParseUint(row[0], 10, 64); err == nil {
+			_, _ = s.exec(ctx, "KILL "+row[0]) // it may be gone by now
+		}
+		return false, nil
+	})
+}
 
 func (s *mariaSession) close() {
 	_ = s.conn.Close() // nothing is left to be said
@@ -395,17 +407,10 @@ func (m mariadb) draw(ctx context.Context, s session, d *definition, mark, befor
 }
 
 func (m mariadb) fate(ctx context.Context, s session, d *definition, t *ticket) (fate, string, error) {
-	row, ok, err := one(ctx, s, "SELECT IS_USED_LOCK(?)", plain(t.Mark)...)
-	if err != nil {
+	if err := m.end(ctx, s, t.Mark); err != nil { // nobody waits for its answer
 		return unknown, "", err
 	}
-	if ok && row[0] != "" { // nobody waits for its answer
-		if _, err := strconv.ParseUint(row[0], 10, 64); err == nil {
-			_, _ = s.exec(ctx, "KILL "+row[0]) // it may be gone by now
-		}
-		return running, "", nil
-	}
-	_, err = s.exec(ctx, "INSERT INTO "+m.qualified(d, ticketTable)+" (ticket, says, by_whom) VALUES (?, ?, CURRENT_USER())", plain(t.Token, saysNever)...)
+	_, err := s.exec(ctx, "INSERT INTO "+m.qualified(d, ticketTable)+" (ticket, says, by_whom) VALUES (?, ?, CURRENT_USER())", plain(t.Token, saysNever)...)
 	var my *mysql.MySQLError
 	switch f := m.failure(err); {
 	case err == nil:

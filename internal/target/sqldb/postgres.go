@@ -7,6 +7,7 @@ import (
 	"io"
 	"paletwin/internal/target"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -22,13 +23,13 @@ func (postgres) name() string { return "PostgreSQL" }
 var pgSettings = map[string]string{
 	"client_encoding": "UTF8", "TimeZone": "UTC", "DateStyle": "ISO, YMD", "IntervalStyle": "iso_8601",
 	"extra_float_digits": "3", "bytea_output": "hex", "xmloption": "content", "standard_conforming_strings": "on",
-	"lock_timeout": "10s", "application_name": "paletwin",
+	"lock_timeout": "10s", "idle_in_transaction_session_timeout": "120s", "application_name": "paletwin",
 }
 
 // pgSession is a connection; every value goes to and fro as its text.
 type pgSession struct{ c *pgconn.PgConn }
 
-func (postgres) connect(ctx context.Context, a *target.Address, password, _ string) (session, error) {
+func (postgres) connect(ctx context.Context, a *target.Address, password, mark string) (session, error) {
 	cfg, err := pgconn.ParseConfig(a.URL.String())
 	if err != nil {
 		return nil, &failure{kind: other, text: "the address cannot be read", err: err}
@@ -39,6 +40,12 @@ func (postgres) connect(ctx context.Context, a *target.Address, password, _ stri
 	for k, v := range pgSettings {
 		cfg.RuntimeParams[k] = v
 	}
+	if mark != "" {
+		cfg.RuntimeParams["application_name"] = mark
+	}
+	if cfg.ConnectTimeout == 0 {
+		cfg.ConnectTimeout = connectTimeout
+	}
 	c, err := pgconn.ConnectConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
@@ -46,7 +53,18 @@ func (postgres) connect(ctx context.Context, a *target.Address, password, _ stri
 	return &pgSession{c}, nil
 }
 
-func (s *pgSession) close() { _ = s.c.Close(context.Background()) } // nothing is left to be said
+func (postgres) end(ctx context.Context, s session, mark string) error {
+	return ended(ctx, func() (bool, error) {
+		row, _, err := one(ctx, s, "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE application_name = $1 AND usename = current_user AND pid <> pg_backend_pid()", plain(mark)...)
+		return err == nil && row[0] == "0", err
+	})
+}
+
+func (s *pgSession) close() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	_ = s.c.Close(ctx) // nothing is left to be said
+}
 
 // pgParams are parameters as the wire has them: nil is null.
 func pgParams(params []param) [][]byte {

@@ -23,6 +23,9 @@ type engine interface {
 	// written under. Of one that is to write, mark is how it is found again once its
 	// client has lost it.
 	connect(ctx context.Context, a *target.Address, password, mark string) (session, error)
+	// end ends a writing connection that its client has lost, by its mark, and with it
+	// what it holds locked.
+	end(ctx context.Context, s session, mark string) error
 	// define reads what the catalogue says of a table.
 	define(ctx context.Context, s session, a *target.Address) (*definition, error)
 	// ident writes a name as statements have it.
@@ -214,6 +217,21 @@ func run(ctx context.Context, s session, statements ...string) error {
 
 // waits are those before a transaction is tried again.
 var waits = []time.Duration{20 * time.Millisecond, 100 * time.Millisecond, 400 * time.Millisecond, time.Second}
+
+// connectTimeout is how long is waited for a connection.
+const connectTimeout = 15 * time.Second
+
+// ended asks until something has come to its end.
+func ended(ctx context.Context, over func() (bool, error)) error {
+	for wait := time.Millisecond; ; wait = min(2*wait, 100*time.Millisecond) {
+		if done, err := over(); done || err != nil {
+			return err
+		}
+		if err := sleep(ctx, wait); err != nil {
+			return err
+		}
+	}
+}
 
 // sleep waits, or ends when ctx does.
 func sleep(ctx context.Context, d time.Duration) error {

@@ -75,6 +75,8 @@ func (sqlite) connect(ctx context.Context, a *target.Address, _, mark string) (s
 	return s, nil
 }
 
+func (sqlite) end(context.Context, session, string) error { return nil } // it ended with its process
+
 func (s *liteSession) close() { s.db.Close() }
 
 // liteValues are parameters: of a column, values of the class that their texts are

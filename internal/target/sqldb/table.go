@@ -55,11 +55,12 @@ type Table struct {
 	s    session // nil while there is no connection
 
 	password string
-	mark     string // by which the writing connection is known
-	writes   bool   // it was opened to be written
-	tickets  bool   // the table of tickets is there, or none is needed
-	missing  string // in words: what has to be made before it is written
-	before   string // the token of the batch before
+	mark     string   // by which the writing connection is known
+	lost     []string // marks of those that were lost
+	writes   bool     // it was opened to be written
+	tickets  bool     // the table of tickets is there, or none is needed
+	missing  string   // in words: what has to be made before it is written
+	before   string   // the token of the batch before
 	tokens   []string
 
 	fields []string  // what the columns are called
@@ -124,11 +125,35 @@ func (t *Table) secret() error {
 	return nil
 }
 
-// connect opens the connection, and asks for the password where one is missing.
-func (t *Table) connect(ctx context.Context) (err error) {
+// connect opens a connection, after those of ours that were lost have been ended: they
+// may hold locks.
+func (t *Table) connect(ctx context.Context) error {
+	if err := t.dial(ctx); err != nil {
+		return err
+	}
+	for len(t.lost) > 0 {
+		if err := t.e.end(ctx, t.s, t.lost[0]); err != nil {
+			return err
+		}
+		t.lost = t.lost[1:]
+	}
+	return nil
+}
+
+// lose gives up a connection of which it is not known what it is doing.
+func (t *Table) lose() {
+	if t.s != nil && t.writes {
+		t.lost = append(t.lost, t.mark)
+	}
+	t.disconnect()
+}
+
+// dial opens a connection, and asks for the password where one is missing.
+func (t *Table) dial(ctx context.Context) (err error) {
 	t.disconnect()
 	mark := ""
 	if t.writes {
+		t.mark = newMark()
 		mark = t.mark
 	}
 	t.s, err = t.e.connect(ctx, t.at, t.password, mark)
@@ -253,11 +278,21 @@ func (t *Table) snap(ctx context.Context) (*spool, error) {
 	if dir == "" {
 		dir = os.TempDir()
 	}
-	s := &spool{path: disk.TempName(filepath.Join(dir, t.mark))}
-	err := disk.WriteTemp(t.fsys, s.path, 0o600, func(w io.Writer) error {
-		_, err := t.Take(ctx, w)
-		return err
-	})
+	s := &spool{path: disk.TempName(filepath.Join(dir, newMark()))}
+	var err error
+	for try := range len(waits) { // reading does no harm: a connection that is lost is made anew
+		err = disk.WriteTemp(t.fsys, s.path, 0o600, func(w io.Writer) error {
+			_, err := t.Take(ctx, w)
+			return err
+		})
+		var e *Error
+		if err == nil || !errors.As(err, &e) || e.Code != Lost || sleep(ctx, waits[try]) != nil {
+			break
+		}
+		if err = t.connect(ctx); err != nil {
+			return nil, t.said(err)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -276,6 +311,11 @@ func (t *Table) snap(ctx context.Context) (*spool, error) {
 // heading, and returns how many these are: one statement in a transaction that sees one
 // state and writes nothing.
 func (t *Table) Take(ctx context.Context, w io.Writer) (int64, error) {
+	if t.s == nil {
+		if err := t.connect(ctx); err != nil {
+			return 0, t.said(err)
+		}
+	}
 	e := t.e
 	var line []byte
 	var names, order []string

@@ -262,7 +262,7 @@ func (d *differ) compare(b *batch, i, j uint32) {
 	kept := b.tally.blankKept
 	if !d.same || !bytes.Equal(was, is) {
 		d.old.Split(was, d.snap.img.Comma, 0)
-		if d.same && d.old.Same(is, d.copy.img.Comma) {
+		if d.same && !d.tells && d.old.Same(is, d.copy.img.Comma) {
 			is = nil
 		}
 	} else {

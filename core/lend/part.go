@@ -38,7 +38,7 @@ func (c *Copy) WritePart(ctx context.Context, w io.Writer) (records int, err err
 				if i > 0 {
 					line = append(line, ',')
 				}
-				line = append(line, r.Cell(col)...)
+				line = csv.AppendValue(line, c.Snapshot, r, col)
 			}
 			records++
 			_, err = out.Write(append(line, '\n'))

@@ -82,6 +82,16 @@ func (r *Line) Value(col int) (v record.Value, there bool) {
 	return Value(r.m, r.cells.Cell(col))
 }
 
+// AppendValue appends a cell of a row to another row, as it tells null from the empty text
+// where its table does.
+func AppendValue(dst []byte, m *table.Image, r *Line, col int) []byte {
+	v, there := r.Value(col)
+	if !there || v.IsNull() {
+		return dst
+	}
+	return AppendCell(dst, v.String(), ',', m.Nulls && v.Blank())
+}
+
 // Text is a cell's value as text; "" where there is none.
 func (r *Line) Text(col int) string {
 	v, _ := r.Value(col)

@@ -3,6 +3,7 @@ package sqldb
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"paletwin/core/schema"
+	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 )
@@ -106,6 +108,7 @@ func (d *db) table(has string) string {
 func (d *db) create(name, has string) {
 	d.t.Helper()
 	d.made = append(d.made, d.e.ident(name))
+	d.exec("DROP TABLE IF EXISTS " + d.e.ident(name))
 	d.exec("CREATE TABLE " + d.e.ident(name) + " " + has)
 }
 
@@ -140,7 +143,7 @@ func (d *db) open(table string, o Options) *Table {
 	if o.Dir == "" {
 		o.Dir = d.t.TempDir()
 	}
-	t, err := Open(context.Background(), disk.OS{}, d.url+"#"+target.Qualified(table), o)
+	t, err := Open(context.Background(), disk.OS{}, d.url+(&url.URL{Fragment: target.Qualified(table)}).String(), o)
 	require.NoError(d.t, err)
 	d.t.Cleanup(func() { _ = t.Close() })
 	return t
@@ -173,4 +176,11 @@ func (p *place) Open(t *testing.T) target.Target {
 func (p *place) Set(t *testing.T, key, field, value string) {
 	id := p.d.e.ident
 	p.d.exec(fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s = %s", id(p.table), id(field), p.d.param(1), id(p.key[0]), p.d.param(2)), value, key)
+}
+
+// schemaOf is what a dossier says of its values.
+func (d *db) schemaOf(x *desk.Dossier) *schema.Schema {
+	s, err := x.Schema()
+	require.NoError(d.t, err)
+	return s
 }

@@ -127,6 +127,12 @@ func (t *Table) unreferred(ctx context.Context, items []*item, what func(*refere
 	if len(items) == 0 {
 		return nil
 	}
+	if !t.looked {
+		if err := t.e.references(ctx, t.s, t.def); err != nil {
+			return err
+		}
+		t.looked = true
+	}
 	for i := range t.def.refers {
 		f := &t.def.refers[i]
 		if a := what(f); a == restrict {

@@ -28,7 +28,7 @@ func (m mariadb) define(ctx context.Context, s session, a *target.Address) (*def
 	case !slices.Contains([]string{"InnoDB"}, row[3]):
 		d.readOnly = fmt.Sprintf("it is kept by %s, which has no transactions: what is written there cannot be taken back when something fails. ALTER TABLE … ENGINE=InnoDB changes that", row[3])
 	}
-	for _, part := range []func(context.Context, session, *definition) error{m.defineColumns, m.defineKeys, m.defineTriggers, m.defineReferences} {
+	for _, part := range []func(context.Context, session, *definition) error{m.defineColumns, m.defineKeys, m.defineTriggers} {
 		if err := part(ctx, s, d); err != nil {
 			return nil, err
 		}
@@ -61,6 +61,8 @@ func (m mariadb) defineColumns(ctx context.Context, s session, d *definition) er
 		switch {
 		case c.bytes:
 			c.text = "HEX(" + m.ident(c.name) + ")"
+		case c.cast == "year": // the text "0" is that of another year
+			c.text = "LPAD(" + m.ident(c.name) + ", 4, '0')"
 		case c.cast == "bit":
 			c.text = m.ident(c.name) + "+0"
 		case c.single:
@@ -87,7 +89,7 @@ func (mariadb) defineTriggers(ctx context.Context, s session, d *definition) err
 	return err
 }
 
-func (mariadb) defineReferences(ctx context.Context, s session, d *definition) error {
+func (mariadb) references(ctx context.Context, s session, d *definition) error {
 	rows, err := all(ctx, s, `SELECT k.CONSTRAINT_NAME, k.TABLE_SCHEMA, k.TABLE_NAME, r.DELETE_RULE, r.UPDATE_RULE, k.COLUMN_NAME, k.REFERENCED_COLUMN_NAME
 		FROM information_schema.KEY_COLUMN_USAGE k JOIN information_schema.REFERENTIAL_CONSTRAINTS r
 		ON r.CONSTRAINT_SCHEMA = k.CONSTRAINT_SCHEMA AND r.CONSTRAINT_NAME = k.CONSTRAINT_NAME AND r.TABLE_NAME = k.TABLE_NAME

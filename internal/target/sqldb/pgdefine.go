@@ -25,7 +25,7 @@ func (p postgres) define(ctx context.Context, s session, a *target.Address) (*de
 		return nil, &failure{kind: gone, text: fmt.Sprintf("there is no table %s", target.Qualified(a.Schema, a.Table))}
 	}
 	oid := plain(row[0])
-	d := &definition{schema: row[1], table: row[2], kind: pgKinds[row[3]]}
+	d := &definition{schema: row[1], table: row[2], kind: pgKinds[row[3]], id: row[0]}
 	if row[3] == "v" || row[3] == "m" || row[3] == "f" {
 		d.readOnly = "it is a " + d.kind + ", which is read and not written"
 	}
@@ -37,7 +37,7 @@ func (p postgres) define(ctx context.Context, s session, a *target.Address) (*de
 	} else if row[6] == "t" {
 		d.notes = append(d.notes, "other tables inherit from it: their records are read and written with its own")
 	}
-	for _, part := range []func(context.Context, session, []param, *definition) error{p.defineColumns, p.defineKeys, p.defineTriggers, p.defineReferences} {
+	for _, part := range []func(context.Context, session, []param, *definition) error{p.defineColumns, p.defineKeys, p.defineTriggers} {
 		if err := part(ctx, s, oid, d); err != nil {
 			return nil, err
 		}
@@ -92,12 +92,12 @@ func (postgres) defineTriggers(ctx context.Context, s session, oid []param, d *d
 	return err
 }
 
-func (postgres) defineReferences(ctx context.Context, s session, oid []param, d *definition) error {
+func (postgres) references(ctx context.Context, s session, d *definition) error {
 	rows, err := all(ctx, s, `SELECT k.oid, k.conname, n.nspname, c.relname, k.confdeltype, k.confupdtype, a.attname, b.attname
 		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		CROSS JOIN LATERAL unnest(k.conkey, k.confkey) WITH ORDINALITY AS u(f, t, n)
 		JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = u.f JOIN pg_attribute b ON b.attrelid = k.confrelid AND b.attnum = u.t
-		WHERE k.contype = 'f' AND k.confrelid = $1::text::oid AND k.conparentid = 0 ORDER BY k.oid, u.n`, oid...)
+		WHERE k.contype = 'f' AND k.confrelid = $1::text::oid AND k.conparentid = 0 ORDER BY k.oid, u.n`, plain(d.id)...)
 	words := strings.NewReplacer("c", "cascade", "n", "set null", "d", "set default", "a", "restrict", "r", "restrict")
 	last := ""
 	for _, r := range rows {

@@ -28,6 +28,8 @@ type engine interface {
 	end(ctx context.Context, s session, mark string) error
 	// define reads what the catalogue says of a table.
 	define(ctx context.Context, s session, a *target.Address) (*definition, error)
+	// references adds to it who refers to it.
+	references(ctx context.Context, s session, d *definition) error
 	// ident writes a name as statements have it.
 	ident(name string) string
 	// param writes the n-th parameter of a statement, from 1, as a value of a column.

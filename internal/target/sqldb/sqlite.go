@@ -344,7 +344,7 @@ func (q sqlite) define(ctx context.Context, s session, a *target.Address) (*defi
 	if strings.HasPrefix(strings.ToUpper(row[2]), "CREATE VIRTUAL") {
 		d.kind, d.readOnly = "virtual table", "it is a virtual table, which is read and not written"
 	}
-	for _, part := range []func(context.Context, session, *definition) error{q.defineColumns, q.defineKeys, q.defineTriggers, q.defineReferences} {
+	for _, part := range []func(context.Context, session, *definition) error{q.defineColumns, q.defineKeys, q.defineTriggers} {
 		if err := part(ctx, s, d); err != nil {
 			return nil, err
 		}
@@ -398,7 +398,7 @@ func (sqlite) defineTriggers(ctx context.Context, s session, d *definition) erro
 	return err
 }
 
-func (sqlite) defineReferences(ctx context.Context, s session, d *definition) error {
+func (sqlite) references(ctx context.Context, s session, d *definition) error {
 	rows, err := all(ctx, s, `SELECT m.name, f.id, f.on_delete, f.on_update, f."from", COALESCE(f."to", '') FROM sqlite_schema m, pragma_foreign_key_list(m.name) f
 		WHERE m.type = 'table' AND f."table" = ? COLLATE NOCASE ORDER BY m.name, f.id, f.seq`, plain(d.table)...)
 	last := ""

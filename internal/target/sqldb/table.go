@@ -66,6 +66,7 @@ type Table struct {
 	fields []string  // what the columns are called
 	key    []int     // the key columns
 	cols   []*column // as fields are
+	looked bool      // who refers to it was looked up
 	spool  *spool    // the snapshot that was read; nil is none
 	exact  map[record.Key]record.Key
 }

@@ -207,6 +207,15 @@ func (l Line) Change(fields []string) (*Change, error) {
 	return c, nil
 }
 
+// PointerTo is a value as JSON decodes one: nil for null. ValueOf is its inverse.
+func PointerTo(v record.Value) *string {
+	if v.IsNull() {
+		return nil
+	}
+	text := v.String()
+	return &text
+}
+
 // ValueOf turns a decoded JSON string or null into a Value.
 func ValueOf(s *string) record.Value {
 	if s == nil {

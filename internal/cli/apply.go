@@ -35,6 +35,7 @@ func (f *applyFlags) flags(cmd *cobra.Command) {
 	fl.BoolVar(&f.Rehearse, "rehearse", false, "read and check everything, and write nothing")
 	fl.BoolVar(&f.PerField, "per-field", false, "write the fields of a record that are as the snapshot had them, though others are not")
 	fl.BoolVar(&f.Overwrite, "overwrite-conflicts", false, "write over conflicts approved with --overwrite, if the target is still as it was then")
+	fl.BoolVar(&f.Cascade, "cascade", false, "of a database: delete records although others that refer to them go, or change, along with them")
 	fl.BoolVar(&f.Again, "again", false, "do again what earlier runs did")
 	fl.IntVar(&f.Batch, "batch", 0, "at most so many records a batch")
 	fl.DurationVar(&f.Pause, "pause", 0, "wait so long between batches: 2s, 1m")

@@ -33,6 +33,7 @@ type Options struct {
 	Pause        time.Duration // between batches
 	StopAfter    Stop          // when to give up
 	System       []string      // fields that the target writes itself
+	Cascade      bool          // of deletes: what refers to a record may go along with it
 	LeaveOpen    bool          // what is left open or held is to be left: kept for those who ask later
 }
 
@@ -449,7 +450,7 @@ func (j *Job) checkTarget(ctx context.Context, steps []*Step) error {
 			clean = append(clean, s)
 		}
 	}
-	reasons, err := j.Target.Check(ctx, forTarget(clean, nil))
+	reasons, err := j.Target.Check(ctx, j.forTarget(clean, nil))
 	for i, why := range reasons {
 		if why != "" {
 			clean[i].Outcome, clean[i].Reason = Refused, why

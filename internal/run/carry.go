@@ -21,11 +21,11 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 		h.Run(r.Head.Run)
 	}
 	jr := r.journal(j.Dossier)
-	forms, err := forms(j.Dossier)
+	before, err := formerly(j.Dossier)
 	if err != nil {
 		return nil, err
 	}
-	if err := j.inBatches(ctx, jr, r, rep, write, forms); err != nil {
+	if err := j.inBatches(ctx, jr, r, rep, write, before); err != nil {
 		return nil, err
 	}
 	rep, err = j.end(ctx, jr, r, rep)
@@ -37,7 +37,7 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 
 // inBatches writes the steps: those that name new records by the keys that they get
 // after these.
-func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report, write []*Step, forms map[changeset.ID]target.Form) error {
+func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report, write []*Step, before map[changeset.ID]former) error {
 	keys, err := knownKeys(j.Dossier, r.Head.At())
 	if err != nil {
 		return err
@@ -58,7 +58,7 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 			}
 			j.Progress("writing", from, len(write))
 			r.batch++
-			if err := j.oneBatch(ctx, jr, r, b, forms); err != nil {
+			if err := j.oneBatch(ctx, jr, r, b, before); err != nil {
 				return err
 			}
 			for _, s := range b {
@@ -77,8 +77,8 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 }
 
 // oneBatch carries out a batch, or says how far the run had come.
-func (j *Job) oneBatch(ctx context.Context, jr *journal, r *Record, part []*Step, forms map[changeset.ID]target.Form) error {
-	err := j.batch(ctx, jr, r.batch, part, forms)
+func (j *Job) oneBatch(ctx context.Context, jr *journal, r *Record, part []*Step, before map[changeset.ID]former) error {
+	err := j.batch(ctx, jr, r.batch, part, before)
 	switch {
 	case err == nil:
 		return nil
@@ -126,11 +126,11 @@ func wait(ctx context.Context, d time.Duration) error {
 }
 
 // batch carries out one batch: intent, write, read back, outcomes.
-func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, forms map[changeset.ID]target.Form) error {
+func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, before map[changeset.ID]former) error {
 	if err := jr.append(intents(n, part)); err != nil {
 		return err
 	}
-	sent := forTarget(part, forms)
+	sent := j.forTarget(part, before)
 	if c, ok := j.Target.(target.Committer); ok {
 		return j.commit(ctx, c, jr, n, part, sent)
 	}

@@ -54,6 +54,9 @@ func (s *Step) became(r *target.Result, j *Job) {
 	}
 	s.given(r.Key)
 	s.stood(s.unlikeBefore(r.Before))
+	if s.Along = r.Along; len(r.Along) > 0 {
+		s.Reason = r.Reason
+	}
 	if r.After != nil {
 		s.noteRead(&target.State{Count: 1, Record: r.After})
 	}

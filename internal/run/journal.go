@@ -93,7 +93,8 @@ type stepLine struct {
 	Write   map[string]*string `json:"write,omitempty"`  // intended values
 	Read    map[string]*string `json:"read,omitempty"`   // where they are not what was written
 	Before  map[string]*string `json:"before,omitempty"` // what was there, under its lock, where it is not what the rollback file says
-	Seen    map[string]*string `json:"seen,omitempty"`   // of a conflict: what the target has
+	Along   []target.Dependent `json:"along,omitempty"`
+	Seen    map[string]*string `json:"seen,omitempty"` // of a conflict: what the target has
 	Left    []string           `json:"left,omitempty"`
 	Known   map[string]string  `json:"answered,omitempty"` // of a hand-off: fields that were answered, with the reason of a refusal
 	Linked  string             `json:"linked,omitempty"`
@@ -390,6 +391,7 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		}
 		s.Read, s.Seen, s.Left = recordOf(l.Read), recordOf(l.Seen), l.Left
 		s.stood(recordOf(l.Before))
+		s.Along = l.Along
 		if s.WentBy = l.WentBy; l.WentBy != "" {
 			s.Key = record.NewKey(l.Key...)
 		}

@@ -144,18 +144,26 @@ func keys(steps []*Step) []record.Key {
 }
 
 // forTarget turns steps into what a target takes.
-func forTarget(steps []*Step, forms map[changeset.ID]target.Form) []target.Step {
+func (j *Job) forTarget(steps []*Step, before map[changeset.ID]former) []target.Step {
 	out := make([]target.Step, len(steps))
 	for i, s := range steps {
 		out[i] = s.Step
-		out[i].Form = forms[s.ID] // how it is to look, not how it looked
+		out[i].Form, out[i].Bring = before[s.ID].form, before[s.ID].along // how it is to look, not how it looked
+		out[i].Cascade = j.Options.Cascade
 	}
 	return out
 }
 
-// forms returns how the records that a rollback brings back looked before
-// the runs it undoes, by the rollback's change ids.
-func forms(t *desk.Dossier) (map[changeset.ID]target.Form, error) {
+// former is what was there of a record before runs, beyond its values: how it looked, and
+// what went along with it.
+type former struct {
+	form  target.Form
+	along []target.Dependent
+}
+
+// formerly returns how the records that a rollback brings back stood before the runs it
+// undoes, by the rollback's change ids.
+func formerly(t *desk.Dossier) (map[changeset.ID]former, error) {
 	u := t.Meta.Undoes
 	if u == nil || u.Restore {
 		return nil, nil
@@ -164,16 +172,16 @@ func forms(t *desk.Dossier) (map[changeset.ID]target.Form, error) {
 	if err != nil {
 		return nil, err
 	}
-	all := map[changeset.ID]target.Form{}
+	all := map[changeset.ID]former{}
 	for i := len(u.Runs) - 1; i >= 0; i-- { // the earliest run's form counts
 		r, err := ReadRun(from, u.Runs[i])
 		if err != nil {
 			return nil, err
 		}
 		for _, s := range r.Steps {
-			if s.Outcome == Done && s.Form.Kept {
-				f := s.Form
-				f.Age = u.Runs[i]
+			if s.Outcome == Done && (s.Form.Kept || len(s.Along) > 0) {
+				f := former{s.Form, s.Along}
+				f.form.Age = u.Runs[i]
 				all[changeset.MakeID(t.Set().Name, s.Key, s.Act.Inverse())] = f
 			}
 		}

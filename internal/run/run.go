@@ -45,10 +45,11 @@ type Ending struct {
 	Outcome Outcome // "" while it is not known
 	Reason  string
 	When    time.Time
-	Read    record.Record // what was read back where it is not what was written
-	Before  record.Record // what was there, under its lock, in the fields in which that is not what was looked at before the run
-	Left    []string      // approved fields that were left alone, of a record written in part
-	Seen    record.Record // of a conflict: what the target has in the fields that moved
+	Read    record.Record      // what was read back where it is not what was written
+	Before  record.Record      // what was there, under its lock, in the fields in which that is not what was looked at before the run
+	Along   []target.Dependent // what went along with a record that was deleted
+	Left    []string           // approved fields that were left alone, of a record written in part
+	Seen    record.Record      // of a conflict: what the target has in the fields that moved
 	// WentBy is what a new record went by until the target gave it its key, which
 	// the step has since; "" of others.
 	WentBy string

@@ -158,6 +158,11 @@ func (s *Step) outcomeOf(l *line, whole bool) {
 	l.text("reason", s.Reason)
 	l.values("read", s.Read)
 	l.values("before", s.Before)
+	if len(s.Along) > 0 {
+		b, _ := json.Marshal(s.Along) // texts are always encoded
+		l.name("along")
+		*l = append(*l, b...)
+	}
 	l.values("seen", s.Seen)
 	if len(s.Left) > 0 {
 		l.texts("left", s.Left)

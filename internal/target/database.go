@@ -73,7 +73,7 @@ func ParseAddress(name string) (*Address, error) {
 			return nil, &AddressError{name, "names no database: mariadb://registrar@host/register#aids"}
 		}
 	}
-	parts, ok := split(fragment)
+	parts, ok := Split(fragment)
 	switch {
 	case !ok || len(parts) > 2 || slices.Contains(parts, ""):
 		return nil, &AddressError{name, "names no table: it stands behind #, as in …/register#aids"}
@@ -85,8 +85,8 @@ func ParseAddress(name string) (*Address, error) {
 	return a, nil
 }
 
-// split parts a table's name at its dots that stand in no double quotes.
-func split(name string) (parts []string, ok bool) {
+// Split parts a table's name at its dots that stand in no double quotes.
+func Split(name string) (parts []string, ok bool) {
 	for {
 		part, quoted := strings.CutPrefix(name, `"`)
 		if !quoted {
@@ -122,7 +122,7 @@ func split(name string) (parts []string, ok bool) {
 	}
 }
 
-// Qualified is a table's name with its schema's; split is its inverse.
+// Qualified is a table's name with its schema's; Split is its inverse.
 func Qualified(parts ...string) string {
 	var all []string
 	for _, p := range parts {

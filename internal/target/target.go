@@ -109,14 +109,16 @@ type Form struct {
 
 // Step is one record to be written.
 type Step struct {
-	ID     changeset.ID
-	Act    changeset.Act
-	Key    record.Key
-	Fields []changeset.FieldChange // of an amend: the fields to write
-	Record record.Record           // of an add; of a delete as it is now; of an amend with Was as it is to be, in the fields that are known
-	Form   Form                    // how the record is to look, if it fits its values
-	Linked string                  // steps with the same link go together; "" is alone
-	Was    record.Key              // of an amend or add that is part of a key change: the key that this record has until then
+	ID      changeset.ID
+	Act     changeset.Act
+	Key     record.Key
+	Fields  []changeset.FieldChange // of an amend: the fields to write
+	Record  record.Record           // of an add; of a delete as it is now; of an amend with Was as it is to be, in the fields that are known
+	Form    Form                    // how the record is to look, if it fits its values
+	Linked  string                  // steps with the same link go together; "" is alone
+	Cascade bool                    // of a delete: what refers to the record may go, or change, along with it
+	Bring   []Dependent             // of an add: what went along with the record when it was deleted, and comes back with it
+	Was     record.Key              // of an amend or add that is part of a key change: the key that this record has until then
 }
 
 // Fate is what became of a step at the target.
@@ -138,6 +140,18 @@ type Result struct {
 	// transaction that wrote it: under the lock, and once it was written. Where a
 	// record was or is no more they are nil.
 	Before, After record.Record
+	Along         []Dependent // of a delete: what went, or changed, along with it
+}
+
+// Dependent are rows of a table that refer to a record, and go or change with it when
+// it is deleted. Values are the database's own texts; nil is null.
+type Dependent struct {
+	Table   string      `json:"table"` // with its schema
+	Columns []string    `json:"columns"`
+	Rows    [][]*string `json:"rows"`
+	// Key are the columns that identify rows which stay, and lose or change their
+	// reference; of rows that go there are none.
+	Key []string `json:"key,omitempty"`
 }
 
 // Together refuses what is linked with a step that was not carried out, so

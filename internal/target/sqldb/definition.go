@@ -13,6 +13,7 @@ type definition struct {
 	keys          [][]string // those that no two records share and that are never null, the primary one first
 	triggers      []string
 	refers        []reference // of other tables to this one, once they were looked up
+	looked        bool        // they were
 	id            string      // of PostgreSQL: the catalogue's number
 	readOnly      string      // in words: why it is only taken; "" where it can be written
 	notes         []string    // what is said before it is written

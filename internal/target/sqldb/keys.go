@@ -3,12 +3,9 @@ package sqldb
 import (
 	"context"
 	"fmt"
-	"paletwin/internal/target"
 	"slices"
-	"strconv"
 	"strings"
 
-	"paletwin/core/changeset"
 	"paletwin/core/record"
 )
 
@@ -28,12 +25,7 @@ func (t *Table) rekey(ctx context.Context, items []*item) error {
 	for _, it := range items {
 		waiting = append(waiting, t.moveOf(it))
 	}
-	if err := t.unreferred(ctx, items, func(f *reference) action {
-		if f.onUpdate == cascade {
-			return restrict // they go along, which is what is wanted
-		}
-		return f.onUpdate
-	}); err != nil {
+	if err := t.keyReferred(ctx, items); err != nil {
 		return err
 	}
 	for len(waiting) > 0 {
@@ -120,101 +112,4 @@ func parkings(c *column) []string {
 		all = append(all, strings.ToUpper(mark[:n]))
 	}
 	return append(all, "~", "!", "^", "_")
-}
-
-// unreferred refuses what other records refer to that would be deleted or changed along.
-func (t *Table) unreferred(ctx context.Context, items []*item, what func(*reference) action) error {
-	if len(items) == 0 {
-		return nil
-	}
-	if !t.looked {
-		if err := t.e.references(ctx, t.s, t.def); err != nil {
-			return err
-		}
-		t.looked = true
-	}
-	for i := range t.def.refers {
-		f := &t.def.refers[i]
-		if a := what(f); a == restrict {
-			continue
-		}
-		n, err := t.referring(ctx, f, items)
-		if err != nil {
-			return err
-		}
-		for _, it := range items {
-			if n[it] > 0 {
-				return &failure{kind: refused, text: fmt.Sprintf("%s of %s %s to it, and would %s", records(n[it]), target.Qualified(f.schema, f.table), refer(n[it]), along(what(f)))}
-			}
-		}
-	}
-	return nil
-}
-
-func records(n int) string {
-	if n == 1 {
-		return "1 record"
-	}
-	return fmt.Sprintf("%d records", n)
-}
-
-func refer(n int) string {
-	if n == 1 {
-		return "refers"
-	}
-	return "refer"
-}
-
-func along(a action) string {
-	switch a {
-	case setNull:
-		return "lose the reference"
-	case setDefault:
-		return "get another reference"
-	}
-	return "be deleted with it"
-}
-
-// referring counts, for each record, those of another table that refer to it; records
-// of this table that go with the others do not count.
-func (t *Table) referring(ctx context.Context, f *reference, items []*item) (map[*item]int, error) {
-	e := t.e
-	table := e.ident(f.schema) + "." + e.ident(f.table)
-	counts := map[*item]int{}
-	for _, it := range items {
-		row := it.row
-		if !it.step.Was.IsZero() {
-			row = it.was
-		}
-		var conditions []string
-		var params []param
-		for i, name := range f.to {
-			c := t.def.column(name)
-			if c < 0 {
-				return nil, fmt.Errorf("the foreign key %s refers to %s, which is not there", f.name, name)
-			}
-			conditions = append(conditions, "x."+e.ident(f.columns[i])+" = "+e.param(len(params)+1, t.cols[c]))
-			params = append(params, param{row[c], t.cols[c]})
-		}
-		if f.schema == t.def.schema && f.table == t.def.table {
-			for _, o := range items {
-				if o.step.Act == changeset.Delete && o.at != nil {
-					var same []string
-					for i, k := range t.key {
-						same = append(same, "x."+e.ident(t.cols[k].name)+" = "+e.param(len(params)+1, t.cols[k]))
-						params = append(params, param{o.at[i], t.cols[k]})
-					}
-					conditions = append(conditions, "NOT ("+strings.Join(same, " AND ")+")")
-				}
-			}
-		}
-		found, _, err := one(ctx, t.s, "SELECT count(*) FROM "+table+" AS x WHERE "+strings.Join(conditions, " AND "), params...)
-		if err != nil {
-			return nil, err
-		}
-		if counts[it], err = strconv.Atoi(found[0]); err != nil {
-			return nil, err
-		}
-	}
-	return counts, nil
 }

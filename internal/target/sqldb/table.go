@@ -63,11 +63,11 @@ type Table struct {
 	before   string   // the token of the batch before
 	tokens   []string
 
-	fields []string  // what the columns are called
-	key    []int     // the key columns
-	cols   []*column // as fields are
-	looked bool      // who refers to it was looked up
-	spool  *spool    // the snapshot that was read; nil is none
+	fields []string               // what the columns are called
+	key    []int                  // the key columns
+	cols   []*column              // as fields are
+	others map[string]*definition // of tables that refer to it, and to those
+	spool  *spool                 // the snapshot that was read; nil is none
 	exact  map[record.Key]record.Key
 }
 
@@ -83,7 +83,7 @@ func Open(ctx context.Context, fsys disk.FS, name string, o Options) (*Table, er
 	if o.Of == nil {
 		o.Of = new(schema.Schema)
 	}
-	t := &Table{fsys: fsys, at: a, e: engines[a.Scheme], o: o, mark: newMark(), exact: map[record.Key]record.Key{}}
+	t := &Table{fsys: fsys, at: a, e: engines[a.Scheme], o: o, mark: newMark(), exact: map[record.Key]record.Key{}, others: map[string]*definition{}}
 	if err := t.open(ctx); err != nil {
 		t.disconnect()
 		return nil, err

@@ -49,6 +49,7 @@ func (t *Table) unit(ctx context.Context, items []*item) error {
 		func(ctx context.Context, all []*item) error {
 			return t.add(ctx, pick(all, func(it *item) bool { return it.is(changeset.Add) }))
 		},
+		t.bring,
 		t.readBack,
 	} {
 		if len(todo) == 0 {
@@ -436,7 +437,7 @@ func (t *Table) remove(ctx context.Context, items []*item) error {
 	if len(items) == 0 {
 		return nil
 	}
-	if err := t.unreferred(ctx, items, func(f *reference) action { return f.onDelete }); err != nil {
+	if err := t.referred(ctx, items); err != nil {
 		return err
 	}
 	e := t.e

@@ -1,11 +1,14 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
+
+	"paletwin/internal/target/sqldb/lite"
 
 	"github.com/rogpeppe/go-internal/testscript"
 )
@@ -50,7 +53,7 @@ func TestStories(t *testing.T) {
 			e.Setenv("NO_COLOR", "1")
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite},
 	})
 }
 
@@ -70,6 +73,28 @@ func exitCode(ts *testscript.TestScript, neg bool, args []string) {
 	if got != args[0] {
 		ts.Fatalf("exit code %s, want %s", got, args[0])
 	}
+}
+
+// sqlite is the story command "sqlite FILE SQL": what somebody else does to a database.
+// Rows that come back are its output.
+func sqlite(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) != 2 {
+		ts.Fatalf("usage: sqlite FILE SQL")
+	}
+	path := ts.MkAbs(args[0])
+	if _, err := os.Stat(path); err != nil {
+		ts.Check(os.WriteFile(path, nil, 0o600))
+	}
+	db, err := lite.Open(path, 1000)
+	ts.Check(err)
+	defer db.Close()
+	ts.Check(db.Query(context.Background(), args[1], nil, func(row []lite.Value) error {
+		for _, v := range row {
+			fmt.Fprintf(ts.Stdout(), "%s%d|", v.Bytes, v.Int)
+		}
+		_, err := fmt.Fprintln(ts.Stdout())
+		return err
+	}))
 }
 
 // command runs the program in a folder and returns its output and exit code.

@@ -25,8 +25,8 @@ func (j *judge) stale() {
 		for i := range j.Cells {
 			x := &j.Cells[i]
 			v, ok := past.Values(x.Record)
-			if !ok || v[x.Field] == nil || *v[x.Field] != x.To || j.taken[i] {
-				continue
+			if !ok || v[x.Field] == nil || *v[x.Field] != x.To || j.taken[i] || x.From == x.To {
+				continue // null that became the empty text says nothing of its past
 			}
 			cells = append(cells, i)
 			first := &j.Cells[cells[0]]

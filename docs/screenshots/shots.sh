@@ -43,3 +43,10 @@ paletwin approve 0001 --all --held -q >/dev/null
 "$TERMSHOT" "$out/collect.png" -- paletwin handoff collect 0001 import-result.csv
 paletwin rollback 0001 --record 00244 --field depot --current register.csv -q >/dev/null 2>&1 || true
 "$TERMSHOT" "$out/history-record.png" -- paletwin history --record 00244
+
+cd "$work" && paletwin demo database db >/dev/null && cd db
+paletwin derive october.csv --record-set aids --where 'zone == "roads"' --set 'keeper = "U-1012"' --title "New keeper of the roads" -q >/dev/null
+paletwin derive october.csv --record-set aids --delete --record 00102 --title "Struck off" -q >/dev/null
+for n in 0004 0005; do paletwin approve $n --all --held -q >/dev/null; done
+sqlite3 register.db "UPDATE aids SET keeper = 'U-1004' WHERE aid_no IN ('00107', '00121')"
+"$TERMSHOT" "$out/database.png" -w 3 -- sh -c 'paletwin take sqlite:register.db#aids -o november.csv; echo; paletwin apply 0004 --to sqlite:register.db#aids --yes; echo; paletwin apply 0005 --to sqlite:register.db#aids --rehearse; paletwin apply 0005 --to sqlite:register.db#aids --cascade --yes -q'

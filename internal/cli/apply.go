@@ -248,6 +248,9 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 		a.next("paletwin apply " + t.Meta.Number + " --to " + a.shown(rep.Target))
 		return
 	}
+	if n := along(rep.Attempted); n > 0 {
+		p.Line("  %s", screen.Plural(n, "record")+" of other tables went or changed along; they are kept, and rollback brings them back")
+	}
 	p.Line("")
 	p.Line("  %s  %s", screen.Dim("backup "), a.shown(rep.Backup))
 	p.Line("  %s  %s", screen.Dim("outcome"), a.shown(rep.Outcome))
@@ -256,6 +259,16 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 		a.verified(t, rep.Verify)
 	}
 	a.afterApply(t, rep)
+}
+
+// along counts the records that went along with those that were deleted.
+func along(steps []*run.Step) (n int) {
+	for _, s := range steps {
+		for _, d := range s.Along {
+			n += len(d.Rows)
+		}
+	}
+	return n
 }
 
 func leftWords(l run.Left) string {

@@ -253,7 +253,7 @@ func (a *app) source(name string) (desk.Source, error) {
 		return desk.Source{}, err
 	}
 	if a.isTable(d, name) {
-		s, end, err := a.office().Source(a.ctx, d, target.In(a.wd, name), nil, nil)
+		s, end, err := a.office().Source(a.ctx, d, target.In(a.wd, a.named(name)), nil, nil)
 		if err == nil {
 			a.ends = append(a.ends, end)
 		}

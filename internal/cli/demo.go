@@ -16,50 +16,75 @@ import (
 )
 
 func newDemo(a *app) *cobra.Command {
-	return &cobra.Command{
+	cmd := &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "Make a folder with the demo's register and run the whole example in it",
 		Args:  exactly(0, 1, "at most a folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.demo(cmd.Context(), args)
+			return a.demo(cmd.Context(), args, "the autumn round of Saltreach Harbour Authority", demo.Story())
 		},
 	}
+	cmd.AddCommand(&cobra.Command{
+		Use:   "database [DIR]",
+		Short: "The same where the register is in a database; it needs no server",
+		Args:  exactly(0, 1, "at most a folder"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.demo(cmd.Context(), args, "the register of Saltreach Harbour Authority in a database", demo.DatabaseStory(), demo.WriteDatabase)
+		},
+	})
+	return cmd
 }
 
-func (a *app) demo(ctx context.Context, args []string) error {
+// demo makes the folder, with what more belongs into it, and tells the story.
+func (a *app) demo(ctx context.Context, args []string, title string, story []demo.Step, more ...func(dir string) error) error {
 	dir, err := a.demoDir(args)
 	if err != nil {
 		return err
 	}
-	if err := demo.Write(dir); err != nil {
-		return err
+	for _, write := range append([]func(string) error{demo.Write}, more...) {
+		if err := write(dir); err != nil {
+			return err
+		}
 	}
-	a.out.Line("%s", screen.Strong("Pale Twin: the autumn round of Saltreach Harbour Authority"))
+	a.out.Line("%s", screen.Strong("Pale Twin: "+title))
 	a.out.Line("%s", screen.Dim("in "+a.shown(dir)))
 	now := demo.Start
-	for _, step := range demo.Story() {
+	for _, step := range story {
 		now = now.Add(4 * time.Minute)
 		a.out.Line("")
 		if step.Say != "" {
 			a.out.Line("%s", step.Say)
 		}
-		a.out.Line("%s", screen.Strong("$ paletwin "+commandLine(step.Args)))
-		teller := &app{fs: a.fs, stdin: a.stdin, stdout: a.stdout, stderr: a.stdout, environ: a.environ, wd: dir,
-			now: func() time.Time { return now }, user: demo.User}
-		args := step.Args
-		if a.noColor {
-			args = append([]string{"--no-color"}, args...)
+		if step.Do != nil {
+			if err := step.Do(dir); err != nil {
+				return err
+			}
 		}
-		code := teller.run(ctx, args)
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if code != step.Exit {
-			return fmt.Errorf("paletwin %s ended with %d instead of %d", step.Args[0], code, step.Exit)
+		if err := a.tell(ctx, dir, now, step); err != nil {
+			return err
 		}
 	}
 	a.out.Line("")
 	a.out.Line("The folder is yours to go on with: %s", a.shown(dir))
+	return nil
+}
+
+// tell types a command of the story, and runs it.
+func (a *app) tell(ctx context.Context, dir string, now time.Time, step demo.Step) error {
+	a.out.Line("%s", screen.Strong("$ paletwin "+commandLine(step.Args)))
+	teller := &app{fs: a.fs, stdin: a.stdin, stdout: a.stdout, stderr: a.stdout, environ: a.environ, wd: dir,
+		now: func() time.Time { return now }, user: demo.User}
+	args := step.Args
+	if a.noColor {
+		args = append([]string{"--no-color"}, args...)
+	}
+	code := teller.run(ctx, args)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if code != step.Exit {
+		return fmt.Errorf("paletwin %s ended with %d instead of %d", step.Args[0], code, step.Exit)
+	}
 	return nil
 }
 

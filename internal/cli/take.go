@@ -84,7 +84,7 @@ func (a *app) take(ctx context.Context, name string, f *takeFlags) error {
 	if _, is := update.TargetOf(d, name); !is {
 		return usage("%s is no table of a database: postgresql://…, mariadb://…, sqlite:FILE#TABLE, or the name of one in desk.yaml", name)
 	}
-	url := target.In(a.wd, name)
+	url := target.In(a.wd, a.named(name))
 	if f.recordSet == "" {
 		f.recordSet = recordSetName(a.named(name))
 	}

@@ -37,39 +37,38 @@ func Write(dir string) error {
 type Step struct {
 	Say  string
 	Args []string
-	Exit int // the exit code that belongs to the story
+	Exit int                    // the exit code that belongs to the story
+	Do   func(dir string) error // what others do before it, in the demo's folder; nil is nothing
 }
 
 // Story is the autumn round.
 func Story() []Step {
 	return []Step{
-		{"The registrar took a snapshot of the register (aids.csv), edited a copy in a spreadsheet (autumn-round.csv) and now compares the two. The layout says what the records are.",
-			[]string{"compare", "aids.csv", "autumn-round.csv", "--title", "Autumn round"}, 0},
-		{"The spreadsheet took codes for dates, dropped zeros and wrote TRUE for true. None of that is an edit, and none of it is proposed.",
-			[]string{"show", "0001", "--wear", "--limit", "6"}, 0},
-		{"What will change? First the nine aids that go from depot D03 to D07.",
-			[]string{"show", "0001", "--field", "depot"}, 0},
-		{"There are eleven: the fill went one row too far, and one depot does not exist. Neither goes in.",
-			[]string{"reject", "0001", "--finding", "fill-overrun", "--note", "filled one row too far"}, 0},
-		{"",
-			[]string{"reject", "0001", "--finding", "near-miss", "--note", "D07 was meant; comes with the next round"}, 0},
-		{"One fee was typed without its point.",
-			[]string{"reject", "0001", "--finding", "factor", "--note", "286.62 was meant; comes with the next round"}, 0},
-		{"And a status was emptied by mistake. One look at the record: it stays as it is.",
-			[]string{"show", "0001", "--record", "00410"}, 0},
-		{"",
-			[]string{"reject", "0001", "--finding", "blank", "--note", "emptied by mistake"}, 0},
-		{"Two aids were struck off the register on purpose: their deletes are approved by name.",
-			[]string{"approve", "0001", "--act", "delete", "--held", "--note", "struck off, minutes of 1 October"}, 0},
-		{"The rest is as it should be.",
-			[]string{"approve", "0001", "--all", "--note", "autumn round"}, 0},
-		{"A trial on the first five records.",
-			[]string{"apply", "0001", "--to", "register.csv", "--first", "5", "--yes"}, 0},
-		{"Then the rest. Meanwhile a colleague changed two of the aids in the register: they are left alone.",
-			[]string{"apply", "0001", "--yes"}, 3},
-		{"Three of the handed-over aids were wrong after all: undo just those.",
-			[]string{"rollback", "0001", "--record", "00244", "--record", "00252", "--record", "00261", "--field", "depot", "--apply", "--yes"}, 0},
-		{"What was done, by whom, when.",
-			[]string{"history"}, 0},
+		{Say: "The registrar took a snapshot of the register (aids.csv), edited a copy in a spreadsheet (autumn-round.csv) and now compares the two. The layout says what the records are.",
+			Args: []string{"compare", "aids.csv", "autumn-round.csv", "--title", "Autumn round"}},
+		{Say: "The spreadsheet took codes for dates, dropped zeros and wrote TRUE for true. None of that is an edit, and none of it is proposed.",
+			Args: []string{"show", "0001", "--wear", "--limit", "6"}},
+		{Say: "What will change? First the nine aids that go from depot D03 to D07.",
+			Args: []string{"show", "0001", "--field", "depot"}},
+		{Say: "There are eleven: the fill went one row too far, and one depot does not exist. Neither goes in.",
+			Args: []string{"reject", "0001", "--finding", "fill-overrun", "--note", "filled one row too far"}},
+		{Args: []string{"reject", "0001", "--finding", "near-miss", "--note", "D07 was meant; comes with the next round"}},
+		{Say: "One fee was typed without its point.",
+			Args: []string{"reject", "0001", "--finding", "factor", "--note", "286.62 was meant; comes with the next round"}},
+		{Say: "And a status was emptied by mistake. One look at the record: it stays as it is.",
+			Args: []string{"show", "0001", "--record", "00410"}},
+		{Args: []string{"reject", "0001", "--finding", "blank", "--note", "emptied by mistake"}},
+		{Say: "Two aids were struck off the register on purpose: their deletes are approved by name.",
+			Args: []string{"approve", "0001", "--act", "delete", "--held", "--note", "struck off, minutes of 1 October"}},
+		{Say: "The rest is as it should be.",
+			Args: []string{"approve", "0001", "--all", "--note", "autumn round"}},
+		{Say: "A trial on the first five records.",
+			Args: []string{"apply", "0001", "--to", "register.csv", "--first", "5", "--yes"}},
+		{Say: "Then the rest. Meanwhile a colleague changed two of the aids in the register: they are left alone.",
+			Args: []string{"apply", "0001", "--yes"}, Exit: 3},
+		{Say: "Three of the handed-over aids were wrong after all: undo just those.",
+			Args: []string{"rollback", "0001", "--record", "00244", "--record", "00252", "--record", "00261", "--field", "depot", "--apply", "--yes"}},
+		{Say: "What was done, by whom, when.",
+			Args: []string{"history"}},
 	}
 }

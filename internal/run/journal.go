@@ -30,9 +30,10 @@ const (
 )
 
 // journalVersion is the version of a journal. From 3 on each line holds the
-// digest of the line before, and the proofs that were made are in it; before,
-// hand-offs had 2 and other runs 1.
-const journalVersion = 3
+// digest of the line before, and the proofs that were made are in it; 4 are runs whose
+// batches are promised before they are committed. Before, hand-offs had 2 and other
+// runs 1.
+const journalVersion = 4
 
 // Head is the first line of a journal.
 type Head struct {

@@ -14,6 +14,14 @@ import (
 // This file is about records of other tables that refer to one: they go or change with
 // it when it is deleted, and come back with it.
 
+// called is what a table is called beside this one.
+func (t *Table) called(schema, table string) string {
+	if schema == t.def.schema {
+		return target.Qualified(table)
+	}
+	return target.Qualified(schema, table)
+}
+
 // mostAlong is how many rows may go along with one record, and be brought back.
 const mostAlong = 100_000
 
@@ -70,7 +78,7 @@ func (t *Table) keyReferred(ctx context.Context, items []*item) error {
 				if f.onUpdate != restrict {
 					what = along(f.onUpdate)
 				}
-				return &failure{kind: refused, text: fmt.Sprintf("%s of %s %s to it, and would %s", records(n), target.Qualified(f.schema, f.table), refer(n), what)}
+				return &failure{kind: refused, text: fmt.Sprintf("%s of %s %s to it, and would %s", records(n), t.called(f.schema, f.table), refer(n), what)}
 			}
 		}
 	}
@@ -101,6 +109,54 @@ func (t *Table) referred(ctx context.Context, items []*item) error {
 		}
 		it.res.Along = g.all
 		it.res.Reason = "along with it: " + strings.Join(g.counts(), ", ")
+	}
+	return nil
+}
+
+// checkReferred says of deletes, before anything is written, what would go along.
+func (t *Table) checkReferred(ctx context.Context, steps []target.Step, reasons []string) error {
+	gone := map[record.Key]bool{} // by a key change, which is none
+	for i := range steps {
+		gone[steps[i].Was] = true
+	}
+	var all []*item
+	var at []int
+	for i := range steps {
+		s := &steps[i]
+		if s.Act != changeset.Delete || s.Cascade || gone[s.Key] {
+			continue
+		}
+		it := &item{step: s, res: new(target.Result), row: make([]record.Value, len(t.cols))}
+		for k, f := range t.fields {
+			it.row[k] = record.Null()
+			if v, there := s.Record.Get(f); there {
+				it.row[k] = v
+			}
+		}
+		all, at = append(all, it), append(at, i)
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	d, err := t.definitionOf(ctx, t.def.schema, t.def.table)
+	if err != nil || len(d.refers) == 0 {
+		return err
+	}
+	going := map[string]bool{}
+	for _, it := range all {
+		going[rowID(d, it.row)] = true
+	}
+	for i, it := range all {
+		g := &goers{t: t, seen: going}
+		if err := g.follow(ctx, d, it.row); err != nil {
+			f := t.e.failure(err)
+			if f == nil || f.kind != refused {
+				return err
+			}
+			reasons[at[i]] = f.text
+			continue
+		}
+		reasons[at[i]] = strings.Join(g.words, "; ")
 	}
 	return nil
 }
@@ -139,10 +195,14 @@ func (g *goers) counts() []string {
 	var names []string
 	n := map[string]int{}
 	for _, d := range g.all {
-		if n[d.Table] == 0 {
-			names = append(names, d.Table)
+		name := d.Table
+		if parts, ok := target.Split(name); ok && len(parts) == 2 {
+			name = g.t.called(parts[0], parts[1])
 		}
-		n[d.Table] += len(d.Rows)
+		if n[name] == 0 {
+			names = append(names, name)
+		}
+		n[name] += len(d.Rows)
 	}
 	for i, name := range names {
 		names[i] = fmt.Sprintf("%s of %s", records(n[name]), name)
@@ -165,12 +225,12 @@ func (g *goers) follow(ctx context.Context, d *definition, row []record.Value) e
 			}
 			continue
 		}
-		name := target.Qualified(f.schema, f.table)
+		name := g.t.called(f.schema, f.table)
 		if g.n += len(rows); g.n > mostAlong {
 			return &failure{kind: refused, text: fmt.Sprintf("more than %d records would go along with it, too many to be kept", mostAlong)}
 		}
 		g.words = append(g.words, fmt.Sprintf("%s of %s %s to it, and would %s", records(len(rows)), name, refer(len(rows)), along(f.onDelete)))
-		dep := target.Dependent{Table: name}
+		dep := target.Dependent{Table: target.Qualified(f.schema, f.table)}
 		if f.onDelete != cascade {
 			if len(child.keys) == 0 {
 				return &failure{kind: refused, text: fmt.Sprintf("%s of %s %s to it and would %s, and has no key by which that could be undone", records(len(rows)), name, refer(len(rows)), along(f.onDelete))}
@@ -241,7 +301,7 @@ func (t *Table) referring(ctx context.Context, d *definition, f *reference, row 
 		return nil
 	})
 	if x := t.e.failure(err); x != nil && x.kind == denied {
-		err = &failure{kind: refused, text: fmt.Sprintf("whether records of %s refer to it cannot be seen: %s", target.Qualified(f.schema, f.table), x.text)}
+		err = &failure{kind: refused, text: fmt.Sprintf("whether records of %s refer to it cannot be seen: %s", t.called(f.schema, f.table), x.text)}
 	}
 	return rows, child, err
 }

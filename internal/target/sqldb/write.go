@@ -576,9 +576,13 @@ func (t *Table) readBack(ctx context.Context, items []*item) error {
 	return nil
 }
 
-// Check says which steps the table cannot hold, as far as that is known beforehand.
-func (t *Table) Check(_ context.Context, steps []target.Step) ([]string, error) {
+// Check says which steps the table cannot hold, as far as that is known beforehand: what
+// the database computes, and what others refer to.
+func (t *Table) Check(ctx context.Context, steps []target.Step) ([]string, error) {
 	reasons := make([]string, len(steps))
+	if err := t.checkReferred(ctx, steps, reasons); err != nil {
+		return nil, t.said(err)
+	}
 	for i := range steps {
 		for _, f := range steps[i].Fields {
 			if _, err := t.writable(f.Field); err != nil {

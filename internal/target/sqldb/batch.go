@@ -315,6 +315,7 @@ type item struct {
 	res  *target.Result
 	row  []record.Value // the record under the step's key, as it was read under its lock; nil is none
 	was  []record.Value // of a key change: the record that gets the key
+	cols []int          // those that are read of it
 	// at is what the key columns have now, of a record that is there.
 	at []record.Value
 }

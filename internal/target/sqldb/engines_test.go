@@ -22,22 +22,22 @@ import (
 // base is a database of an engine, in which tests make their tables.
 type base struct {
 	name string // of the engine
-	url  func(t *testing.T) string
+	url  func(t testing.TB) string
 }
 
 // bases are the databases that there are: the servers are said by the environment, as
 // .ci/servers does.
-func bases(t *testing.T) []base {
-	all := []base{{"sqlite", func(t *testing.T) string {
+func bases(t testing.TB) []base {
+	all := []base{{"sqlite", func(t testing.TB) string {
 		file := filepath.Join(t.TempDir(), "register.db")
 		require.NoError(t, os.WriteFile(file, nil, 0o600))
 		return "sqlite:" + file
 	}}}
 	for name, variable := range map[string]string{"postgresql": "PALETWIN_TEST_POSTGRES_URL", "mariadb": "PALETWIN_TEST_MARIADB_URL"} {
 		if url := os.Getenv(variable); url != "" {
-			all = append(all, base{name, func(*testing.T) string { return url }})
+			all = append(all, base{name, func(testing.TB) string { return url }})
 		} else {
-			require.Empty(t, os.Getenv("CI"), "%s is not set", variable)
+			require.NotEqual(t, "required", os.Getenv("PALETWIN_TEST_SERVERS"), "%s is not set", variable)
 		}
 	}
 	slices.SortFunc(all, func(a, b base) int { return strings.Compare(a.name, b.name) })
@@ -53,7 +53,7 @@ func onEach(t *testing.T, test func(t *testing.T, b *db)) {
 
 // db is a database with a colleague at work in it.
 type db struct {
-	t    *testing.T
+	t    testing.TB
 	url  string
 	a    *target.Address
 	e    engine
@@ -61,7 +61,7 @@ type db struct {
 	made []string
 }
 
-func newDB(t *testing.T, b base) *db {
+func newDB(t testing.TB, b base) *db {
 	d := &db{t: t, url: b.url(t)}
 	var err error
 	d.a, err = target.ParseAddress(d.url + "#nothing")

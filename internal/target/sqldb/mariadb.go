@@ -307,6 +307,8 @@ func (mariadb) begin() []string {
 
 func (mariadb) lock(bool) string   { return " FOR UPDATE" }
 func (mariadb) joined() string     { return "STRAIGHT_JOIN" }
+func (mariadb) lists() bool        { return true }
+func (mariadb) returns() bool      { return false }
 func (mariadb) setOf() string      { return "t." }
 func (mariadb) immediate() string  { return "" }
 func (mariadb) staged() bool       { return true }

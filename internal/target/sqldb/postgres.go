@@ -27,7 +27,31 @@ var pgSettings = map[string]string{
 }
 
 // pgSession is a connection; every value goes to and fro as its text.
-type pgSession struct{ c *pgconn.PgConn }
+type pgSession struct {
+	c        *pgconn.PgConn
+	prepared map[string]*pgconn.StatementDescription // by their texts: planning costs as much as what is planned
+}
+
+// mostPrepared is how many statements are kept.
+const mostPrepared = 200
+
+// statement returns a prepared statement.
+func (s *pgSession) statement(ctx context.Context, sql string) (*pgconn.StatementDescription, error) {
+	if d := s.prepared[sql]; d != nil {
+		return d, nil
+	}
+	if len(s.prepared) >= mostPrepared {
+		if err := run(ctx, s, "DEALLOCATE ALL"); err != nil {
+			return nil, err
+		}
+		clear(s.prepared)
+	}
+	d, err := s.c.Prepare(ctx, fmt.Sprintf("p%d", len(s.prepared)), sql, nil)
+	if err == nil {
+		s.prepared[sql] = d
+	}
+	return d, err
+}
 
 func (postgres) connect(ctx context.Context, a *target.Address, password, mark string) (session, error) {
 	cfg, err := pgconn.ParseConfig(a.URL.String())
@@ -50,7 +74,7 @@ func (postgres) connect(ctx context.Context, a *target.Address, password, mark s
 	if err != nil {
 		return nil, err
 	}
-	return &pgSession{c}, nil
+	return &pgSession{c, map[string]*pgconn.StatementDescription{}}, nil
 }
 
 func (postgres) end(ctx context.Context, s session, mark string) error {
@@ -78,13 +102,31 @@ func pgParams(params []param) [][]byte {
 }
 
 func (s *pgSession) exec(ctx context.Context, sql string, params ...param) (int64, error) {
-	r := s.c.ExecParams(ctx, sql, pgParams(params), nil, nil, nil)
+	r, err := s.start(ctx, sql, params)
+	if err != nil {
+		return 0, err
+	}
 	tag, err := r.Close()
 	return tag.RowsAffected(), err
 }
 
+// start runs a statement; one with parameters is prepared.
+func (s *pgSession) start(ctx context.Context, sql string, params []param) (*pgconn.ResultReader, error) {
+	if len(params) == 0 {
+		return s.c.ExecParams(ctx, sql, nil, nil, nil, nil), nil
+	}
+	d, err := s.statement(ctx, sql)
+	if err != nil {
+		return nil, err
+	}
+	return s.c.ExecStatement(ctx, d, pgParams(params), nil, nil), nil
+}
+
 func (s *pgSession) query(ctx context.Context, sql string, _ []*column, params []param, row func([]record.Value) error) error {
-	r := s.c.ExecParams(ctx, sql, pgParams(params), nil, nil, nil)
+	r, err := s.start(ctx, sql, params)
+	if err != nil {
+		return err
+	}
 	var failed error
 	var cells []record.Value
 	for r.NextRow() {
@@ -108,9 +150,38 @@ func (s *pgSession) query(ctx context.Context, sql string, _ []*column, params [
 }
 
 func (s *pgSession) each(ctx context.Context, all []statement, wrote func(int64) error) error {
-	p := s.c.StartPipeline(ctx)
+	distinct := map[string]bool{}
 	for i := range all {
-		p.SendQueryParams(all[i].sql, pgParams(all[i].params), nil, nil, nil)
+		distinct[all[i].sql] = true
+	}
+	if len(distinct) > mostPrepared/2 { // they would push each other out
+		return s.eachUnprepared(ctx, all, wrote)
+	}
+	ready := make([]*pgconn.StatementDescription, len(all))
+	if len(s.prepared)+len(distinct) > mostPrepared {
+		if err := run(ctx, s, "DEALLOCATE ALL"); err != nil {
+			return err
+		}
+		clear(s.prepared)
+	}
+	for i := range all {
+		var err error
+		if ready[i], err = s.statement(ctx, all[i].sql); err != nil {
+			return err
+		}
+	}
+	return s.pipeline(ctx, len(all), func(p *pgconn.Pipeline, i int) { p.SendQueryStatement(ready[i], pgParams(all[i].params), nil, nil) }, wrote)
+}
+
+func (s *pgSession) eachUnprepared(ctx context.Context, all []statement, wrote func(int64) error) error {
+	return s.pipeline(ctx, len(all), func(p *pgconn.Pipeline, i int) { p.SendQueryParams(all[i].sql, pgParams(all[i].params), nil, nil, nil) }, wrote)
+}
+
+// pipeline sends n statements without waiting for their answers.
+func (s *pgSession) pipeline(ctx context.Context, n int, send func(p *pgconn.Pipeline, i int), wrote func(int64) error) error {
+	p := s.c.StartPipeline(ctx)
+	for i := range n {
+		send(p, i)
 	}
 	err := p.Sync()
 	for err == nil {
@@ -157,6 +228,8 @@ func (postgres) lock(whole bool) string {
 }
 
 func (postgres) joined() string     { return "JOIN" }
+func (postgres) lists() bool        { return false }
+func (postgres) returns() bool      { return true }
 func (postgres) setOf() string      { return "" }
 func (postgres) immediate() string  { return "SET CONSTRAINTS ALL IMMEDIATE" }
 func (postgres) staged() bool       { return true }
@@ -245,7 +318,9 @@ func (postgres) failure(err error) *failure {
 	case "57014": // cancelled by its own time limit
 		f.kind = again
 	case "55000", "428C9", "0A000":
-		f.kind = refused
+		if f.kind = refused; strings.HasPrefix(pg.Message, "cached plan") { // somebody changed the table
+			f.kind = lost
+		}
 	}
 	return f
 }

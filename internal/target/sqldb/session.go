@@ -55,6 +55,10 @@ type engine interface {
 	joined() string
 	// setOf is what stands before a column that is written from such a table.
 	setOf() string
+	// lists reports whether records are found fastest by a list of their keys.
+	lists() bool
+	// returns reports whether an update of staged rows can return what it kept.
+	returns() bool
 	// updateFrom writes the statement that takes values of a table r.
 	updateFrom(table, rows, set, on string) string
 	// deleteFrom writes the statement that deletes what a table r names.

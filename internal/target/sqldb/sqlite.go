@@ -250,6 +250,8 @@ func (sqlite) snapshot() []string { return []string{"BEGIN DEFERRED"} }
 func (sqlite) begin() []string    { return []string{"BEGIN IMMEDIATE"} }
 func (sqlite) lock(bool) string   { return "" } // the transaction has the whole file
 func (sqlite) joined() string     { return "JOIN" }
+func (sqlite) lists() bool        { return false }
+func (sqlite) returns() bool      { return false }
 func (sqlite) setOf() string      { return "" }
 func (sqlite) immediate() string  { return "" }
 func (sqlite) staged() bool       { return false }

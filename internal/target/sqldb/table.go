@@ -12,10 +12,12 @@
 package sqldb
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -66,6 +68,7 @@ type Table struct {
 	fields []string               // what the columns are called
 	key    []int                  // the key columns
 	cols   []*column              // as fields are
+	all    []int                  // their places
 	others map[string]*definition // of tables that refer to it, and to those
 	spool  *spool                 // the snapshot that was read; nil is none
 	exact  map[record.Key]record.Key
@@ -180,7 +183,7 @@ func (t *Table) name() error {
 	img := &table.Image{Name: t.def.table, Comma: ',', Nulls: true}
 	for i := range t.def.columns {
 		img.Heading = append(img.Heading, t.def.columns[i].name)
-		t.cols = append(t.cols, &t.def.columns[i])
+		t.cols, t.all = append(t.cols, &t.def.columns[i]), append(t.all, i)
 	}
 	if t.o.Rename != nil {
 		t.o.Rename(img)
@@ -282,10 +285,7 @@ func (t *Table) snap(ctx context.Context) (*spool, error) {
 	s := &spool{path: disk.TempName(filepath.Join(dir, newMark()))}
 	var err error
 	for try := range len(waits) { // reading does no harm: a connection that is lost is made anew
-		err = disk.WriteTemp(t.fsys, s.path, 0o600, func(w io.Writer) error {
-			_, err := t.Take(ctx, w)
-			return err
-		})
+		err = t.spoolTo(ctx, s.path)
 		var e *Error
 		if err == nil || !errors.As(err, &e) || e.Code != Lost || sleep(ctx, waits[try]) != nil {
 			break
@@ -306,6 +306,25 @@ func (t *Table) snap(ctx context.Context) (*spool, error) {
 	s.img.Heading = slices.Clone(t.fields)
 	t.spool = s
 	return s, nil
+}
+
+// spoolTo takes the table into a file that nobody needs once this process has ended.
+func (t *Table) spoolTo(ctx context.Context, path string) error {
+	if err := t.fsys.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	f, err := t.fsys.Create(path, 0o600)
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriterSize(f, 1<<18)
+	if _, err = t.Take(ctx, out); err == nil {
+		err = out.Flush()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return errors.Join(err, t.fsys.Remove(path))
+	}
+	return nil
 }
 
 // Take writes all records, in the byte order of their keys' texts, as CSV with a

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"paletwin/core/changeset"
@@ -132,18 +133,51 @@ func (t *Table) lock(ctx context.Context, items []*item) error {
 		}
 	}
 	rows := map[record.Key][]record.Value{}
+	narrow := t.columnsOf(items)
 	for i, keys := range [][]record.Key{amended, whole} {
-		if err := t.read(ctx, keys, t.e.lock(i == 1), rows); err != nil {
+		cols := narrow
+		if i == 1 {
+			cols = t.all
+		}
+		if err := t.read(ctx, keys, cols, t.e.lock(i == 1), rows); err != nil {
 			return err
 		}
 	}
 	for _, it := range items {
 		it.row, it.was = rows[it.step.Key], rows[it.step.Was]
+		if it.cols = t.all; it.is(changeset.Amend) {
+			it.cols = narrow
+		}
 		if it.at = nil; it.row != nil {
 			it.at = t.valuesAt(it.row)
 		}
 	}
 	return nil
+}
+
+// columnsOf are the columns that amends of fields are about, with the key's: of these
+// records nothing else is looked at.
+func (t *Table) columnsOf(items []*item) []int {
+	wanted := make([]bool, len(t.cols))
+	for _, k := range t.key {
+		wanted[k] = true
+	}
+	for _, it := range items {
+		if it.is(changeset.Amend) {
+			for _, f := range it.step.Fields {
+				if c := slices.Index(t.fields, f.Field); c >= 0 {
+					wanted[c] = true
+				}
+			}
+		}
+	}
+	var cols []int
+	for c, w := range wanted {
+		if w {
+			cols = append(cols, c)
+		}
+	}
+	return cols
 }
 
 // valuesAt are the values of a row's key columns.
@@ -155,8 +189,8 @@ func (t *Table) valuesAt(row []record.Value) []record.Value {
 	return at
 }
 
-// read reads records by their keys into rows. The query ends with locks.
-func (t *Table) read(ctx context.Context, keys []record.Key, locks string, rows map[record.Key][]record.Value) error {
+// read reads columns of records by their keys into rows. The query ends with locks.
+func (t *Table) read(ctx context.Context, keys []record.Key, cols []int, locks string, rows map[record.Key][]record.Value) error {
 	slices.SortFunc(keys, func(a, b record.Key) int { return strings.Compare(a.Encoding(), b.Encoding()) })
 	if keys = slices.Compact(keys); len(keys) == 0 {
 		return nil
@@ -165,34 +199,38 @@ func (t *Table) read(ctx context.Context, keys []record.Key, locks string, rows 
 	for i, k := range keys {
 		ask[i] = t.keyValues(k)
 	}
-	return t.readAt(ctx, ask, locks, func(i int, row []record.Value) error {
+	return t.readAt(ctx, ask, cols, true, locks, func(i int, row []record.Value) error {
 		if t.o.Of.Key(t.keyOf(row)) != t.o.Of.Key(keys[i]) {
 			return nil // the database takes it for the one that was asked for, and nobody else does
 		}
 		if rows[keys[i]] != nil {
 			return &failure{kind: refused, text: fmt.Sprintf("%s stands there more than once", keys[i])}
 		}
-		rows[keys[i]] = slices.Clone(row)
+		rows[keys[i]] = row
 		return nil
 	})
 }
 
-// readAt reads the records that stand under some values of the key columns; row is told
-// which of them it was asked with.
-func (t *Table) readAt(ctx context.Context, ask [][]record.Value, locks string, row func(i int, row []record.Value) error) error {
-	e, cols := t.e, t.keyColumns()
-	names := make([]string, len(t.cols))
-	for i, c := range t.cols {
-		names[i] = t.exactly(c)
+// readAt reads columns of the records that stand under some values of the key columns;
+// row is told which of them it was asked with, and has the others blank. known says that
+// the values are as the database writes them.
+func (t *Table) readAt(ctx context.Context, ask [][]record.Value, cols []int, known bool, locks string, row func(i int, row []record.Value) error) error {
+	e, keys := t.e, t.keyColumns()
+	names, of := make([]string, len(cols)), make([]*column, len(cols))
+	for i, c := range cols {
+		names[i], of[i] = t.aliased(c), t.cols[c]
 	}
 	if !e.staged() {
 		sql := "SELECT " + strings.Join(names, ", ") + " FROM " + t.table() + " AS t WHERE " + t.keyIs(1)
 		for i, values := range ask {
-			if err := t.s.query(ctx, sql, t.cols, paramsOf(cols, values), func(cells []record.Value) error { return row(i, cells) }); err != nil {
+			if err := t.s.query(ctx, sql, of, paramsOf(keys, values), func(cells []record.Value) error { return row(i, t.spread(cols, cells)) }); err != nil {
 				return err
 			}
 		}
 		return nil
+	}
+	if e.lists() && len(keys) == 1 && known {
+		return t.readListed(ctx, ask, cols, locks, row)
 	}
 	sorted := make([]int, len(ask))
 	for i := range sorted {
@@ -203,19 +241,52 @@ func (t *Table) readAt(ctx context.Context, ask [][]record.Value, locks string, 
 	for i, at := range sorted {
 		staged[i] = ask[at]
 	}
-	from, params := e.rows(cols, len(cols), staged)
-	for i := range names {
-		names[i] = t.aliased(i)
-	}
-	of := append([]*column{{}}, t.cols...)
+	from, params := e.rows(keys, len(keys), staged)
+	of = append([]*column{{}}, of...)
 	sql := fmt.Sprintf("SELECT r.n, %s FROM %s %s %s AS t ON %s ORDER BY r.n%s", strings.Join(names, ", "), from, e.joined(), t.table(), t.keyOn(0), locks)
 	return t.s.query(ctx, sql, of, params, func(cells []record.Value) error {
-		var n int
-		if _, err := fmt.Sscan(cells[0].String(), &n); err != nil || n < 1 || n > len(sorted) {
+		n, err := strconv.Atoi(cells[0].String())
+		if err != nil || n < 1 || n > len(sorted) {
 			return fmt.Errorf("the database counts rows as %q", cells[0])
 		}
-		return row(sorted[n-1], cells[1:])
+		return row(sorted[n-1], t.spread(cols, cells[1:]))
 	})
+}
+
+// readListed reads by a list of values of the one key column.
+func (t *Table) readListed(ctx context.Context, ask [][]record.Value, cols []int, locks string, row func(i int, row []record.Value) error) error {
+	key := t.cols[t.key[0]]
+	at := make(map[string]int, len(ask))
+	params := make([]param, len(ask))
+	marks := make([]string, len(ask))
+	for i, values := range ask {
+		at[values[0].String()] = i
+		params[i] = param{values[0], key}
+		marks[i] = t.e.param(i+1, key)
+	}
+	slices.SortFunc(params, func(a, b param) int { return strings.Compare(a.v.String(), b.v.String()) })
+	names, of := make([]string, len(cols)), make([]*column, len(cols))
+	for i, c := range cols {
+		names[i], of[i] = t.aliased(c), t.cols[c]
+	}
+	name := "t." + t.e.ident(key.name)
+	sql := fmt.Sprintf("SELECT %s FROM %s AS t WHERE %s IN (%s) ORDER BY %s%s", strings.Join(names, ", "), t.table(), name, strings.Join(marks, ", "), name, locks)
+	return t.s.query(ctx, sql, of, params, func(cells []record.Value) error {
+		full := t.spread(cols, cells)
+		if i, asked := at[full[t.key[0]].String()]; asked { // the database may take others for them
+			return row(i, full)
+		}
+		return nil
+	})
+}
+
+// spread puts the values of some columns into a row.
+func (t *Table) spread(cols []int, cells []record.Value) []record.Value {
+	row := make([]record.Value, len(t.cols))
+	for i, c := range cols {
+		row[c] = cells[i]
+	}
+	return row
 }
 
 func compareValues(a, b []record.Value) int {
@@ -259,14 +330,14 @@ func paramsOf(cols []*column, values []record.Value) []param {
 	return p
 }
 
-// record gives a row the names of fields.
-func (t *Table) record(row []record.Value) record.Record {
+// record gives columns of a row the names of fields.
+func (t *Table) record(row []record.Value, cols []int) record.Record {
 	if row == nil {
 		return nil
 	}
-	r := make(record.Record, len(row))
-	for i, v := range row {
-		r[i] = record.Field{Name: t.fields[i], Value: v}
+	r := make(record.Record, len(cols))
+	for i, c := range cols {
+		r[i] = record.Field{Name: t.fields[c], Value: row[c]}
 	}
 	return r
 }
@@ -274,7 +345,7 @@ func (t *Table) record(row []record.Value) record.Record {
 // judge leaves a record alone that is not as its step says.
 func (t *Table) judge(it *item, leaving map[record.Key]bool) {
 	s := it.step
-	it.res.Before = t.record(it.row)
+	it.res.Before = t.record(it.row, it.cols)
 	if !s.Was.IsZero() && it.was == nil {
 		it.moved("the record %s, which is to have the key, is gone", s.Was)
 		return
@@ -423,9 +494,34 @@ func (t *Table) updateStaged(ctx context.Context, cols []int, items []*item, val
 	for i, it := range items {
 		rows[i] = append(slices.Clone(it.at), values[i]...)
 	}
-	slices.SortFunc(rows, compareValues)
 	from, params := e.rows(staged, len(t.key), rows)
-	n, err := t.s.exec(ctx, e.updateFrom(t.table(), from, strings.Join(set, ", "), t.keyOn(0)), params...)
+	sql := e.updateFrom(t.table(), from, strings.Join(set, ", "), t.keyOn(0))
+	if e.returns() && len(t.def.triggers) == 0 { // what was kept comes back at once
+		return t.updateReturning(ctx, sql, params, append(slices.Clone(t.key), cols...), items)
+	}
+	n, err := t.s.exec(ctx, sql, params...)
+	if err != nil {
+		return err
+	}
+	return wrote(n, int64(len(items)))
+}
+
+// updateReturning runs an update of staged rows, and takes what it kept.
+func (t *Table) updateReturning(ctx context.Context, sql string, params []param, cols []int, items []*item) error {
+	names, of := []string{"r.n"}, []*column{{}}
+	for _, c := range cols {
+		names, of = append(names, t.aliased(c)), append(of, t.cols[c])
+	}
+	n := int64(0)
+	err := t.s.query(ctx, sql+" RETURNING "+strings.Join(names, ", "), of, params, func(cells []record.Value) error {
+		i, err := strconv.Atoi(cells[0].String())
+		if err != nil || i < 1 || i > len(items) {
+			return fmt.Errorf("the database counts rows as %q", cells[0])
+		}
+		n++
+		items[i-1].res.After = t.record(t.spread(cols, cells[1:]), cols)
+		return nil
+	})
 	if err != nil {
 		return err
 	}
@@ -551,26 +647,28 @@ func (t *Table) insert(ctx context.Context, cols []int, items []*item, rows map[
 // readBack reads what was kept: a trigger, or a column, may have made something else
 // of it.
 func (t *Table) readBack(ctx context.Context, items []*item) error {
-	var ask [][]record.Value
-	var of []*item
-	for _, it := range items {
-		if it.step.Act != changeset.Delete {
-			ask, of = append(ask, it.at), append(of, it)
+	for _, amended := range []bool{true, false} {
+		var ask [][]record.Value
+		var of []*item
+		for _, it := range items {
+			if it.step.Act != changeset.Delete && it.res.After == nil && it.is(changeset.Amend) == amended {
+				ask, of = append(ask, it.at), append(of, it)
+			}
 		}
-	}
-	if len(ask) == 0 {
-		return nil
-	}
-	err := t.readAt(ctx, ask, "", func(i int, row []record.Value) error {
-		of[i].res.After = t.record(slices.Clone(row))
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	for _, it := range of {
-		if it.res.After == nil {
-			return &failure{kind: refused, text: "it was written, and is not there: a trigger took it away, or the account may not see it"}
+		if len(of) == 0 {
+			continue
+		}
+		err := t.readAt(ctx, ask, of[0].cols, amended, "", func(i int, row []record.Value) error {
+			of[i].res.After = t.record(row, of[i].cols)
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		for _, it := range of {
+			if it.res.After == nil {
+				return &failure{kind: refused, text: "it was written, and is not there: a trigger took it away, or the account may not see it"}
+			}
 		}
 	}
 	return nil

@@ -59,6 +59,10 @@ func TestWhatRefersGoesAlongAndComesBack(t *testing.T) {
 			assert.Regexp(t, "(?i)^"+words, was[key], key)
 		}
 		assert.Equal(t, before, all())
+		r, err := tgt.Write(t.Context(), []target.Step{{Act: changeset.Delete, Key: record.NewKey("1"), Record: record.Record{{Name: "v", Value: record.Text("a")}}}})
+		require.NoError(t, err)
+		assert.Equal(t, target.Refused, r[0].Fate, "who began to refer to it after it was looked at counts, too")
+		assert.Equal(t, before, all())
 
 		was = apply(carry.Options{Cascade: true})
 		assert.Regexp(t, "^done: along with it: 2 records of .*, 2 records of .*, 1 record of", was["1"])

@@ -19,6 +19,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"paletwin/core/changeset"
 	"paletwin/core/jsontext"
 	"paletwin/core/record"
 	"paletwin/core/table/csv"
@@ -124,6 +125,12 @@ func (mariadb) end(ctx context.Context, s session, mark string) error {
 		}
 		return false, nil
 	})
+}
+
+// lacks cannot be asked: rights may come from the server, the database, the table or a
+// role, and what is said of others is not shown.
+func (mariadb) lacks(context.Context, session, *definition, changeset.Act) (string, error) {
+	return "", nil
 }
 
 func (s *mariaSession) close() {

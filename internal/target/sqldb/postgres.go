@@ -11,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"paletwin/core/changeset"
 	"paletwin/core/record"
 )
 
@@ -82,6 +83,20 @@ func (postgres) end(ctx context.Context, s session, mark string) error {
 		row, _, err := one(ctx, s, "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE application_name = $1 AND usename = current_user AND pid <> pg_backend_pid()", plain(mark)...)
 		return err == nil && row[0] == "0", err
 	})
+}
+
+// lacks asks for the right on the table, and for amends on any of its columns.
+func (postgres) lacks(ctx context.Context, s session, d *definition, act changeset.Act) (string, error) {
+	right := map[changeset.Act]string{changeset.Amend: "UPDATE", changeset.Add: "INSERT", changeset.Delete: "DELETE"}[act]
+	asks := "has_any_column_privilege"
+	if act == changeset.Delete {
+		asks = "has_table_privilege"
+	}
+	row, _, err := one(ctx, s, "SELECT "+asks+"($1::text::oid, $2::text)", plain(d.id, right)...)
+	if err != nil || row[0] == "t" {
+		return "", err
+	}
+	return right, nil
 }
 
 func (s *pgSession) close() {

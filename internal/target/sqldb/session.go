@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"paletwin/core/changeset"
 	"paletwin/core/record"
 )
 
@@ -28,6 +29,9 @@ type engine interface {
 	end(ctx context.Context, s session, mark string) error
 	// define reads what the catalogue says of a table.
 	define(ctx context.Context, s session, a *target.Address) (*definition, error)
+	// lacks says which right the account lacks for an act, as far as that can be asked; "" is
+	// none.
+	lacks(ctx context.Context, s session, d *definition, act changeset.Act) (string, error)
 	// references adds to it who refers to it.
 	references(ctx context.Context, s session, d *definition) error
 	// ident writes a name as statements have it.

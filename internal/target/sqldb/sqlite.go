@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/internal/target/sqldb/lite"
 )
@@ -76,6 +77,10 @@ func (sqlite) connect(ctx context.Context, a *target.Address, _, mark string) (s
 }
 
 func (sqlite) end(context.Context, session, string) error { return nil } // it ended with its process
+
+func (sqlite) lacks(context.Context, session, *definition, changeset.Act) (string, error) {
+	return "", nil
+}
 
 func (s *liteSession) close() { s.db.Close() }
 

@@ -346,9 +346,7 @@ func (t *Table) Take(ctx context.Context, w io.Writer) (int64, error) {
 		line = csv.AppendCell(line, c.name, ',', c.name == "" || strings.TrimSpace(c.name) != c.name)
 		names = append(names, t.exactly(c))
 	}
-	if _, err := w.Write(append(line, '\n')); err != nil {
-		return 0, err
-	}
+	out := &headed{w, append(line, '\n')}
 	for _, k := range t.key {
 		order = append(order, e.keyOrder(t.cols[k]))
 	}
@@ -359,13 +357,33 @@ func (t *Table) Take(ctx context.Context, w io.Writer) (int64, error) {
 	if err := run(ctx, t.s, e.snapshot()...); err != nil {
 		return 0, t.said(err)
 	}
-	n, err := t.s.dump(ctx, sql, t.cols, w)
+	n, err := t.s.dump(ctx, sql, t.cols, out)
+	if err == nil {
+		_, err = out.Write(nil) // where there are no records
+	}
 	if err != nil {
 		_, _ = t.s.exec(context.WithoutCancel(ctx), "ROLLBACK") // the first error counts
 		return 0, t.said(err)
 	}
 	_, err = t.s.exec(ctx, "COMMIT")
 	return n, t.said(err)
+}
+
+// headed writes a heading before the first of what is written: a query that fails has
+// written nothing.
+type headed struct {
+	w       io.Writer
+	heading []byte
+}
+
+func (h *headed) Write(b []byte) (int, error) {
+	if h.heading != nil {
+		if _, err := h.w.Write(h.heading); err != nil {
+			return 0, err
+		}
+		h.heading = nil
+	}
+	return h.w.Write(b)
 }
 
 // exactly is the expression of a column's exact text.

@@ -674,10 +674,33 @@ func (t *Table) readBack(ctx context.Context, items []*item) error {
 	return nil
 }
 
+// checkRights refuses to begin where the account lacks a right for what is to be done.
+func (t *Table) checkRights(ctx context.Context, steps []target.Step) error {
+	asked := map[changeset.Act]bool{}
+	for i := range steps {
+		act := steps[i].Act
+		if asked[act] {
+			continue
+		}
+		asked[act] = true
+		right, err := t.e.lacks(ctx, t.s, t.def, act)
+		if err != nil {
+			return t.said(err)
+		}
+		if right != "" {
+			return &Error{Code: Denied, Name: t.Name(), Text: fmt.Sprintf("not allowed: the account has no %s on the table", right)}
+		}
+	}
+	return nil
+}
+
 // Check says which steps the table cannot hold, as far as that is known beforehand: what
 // the database computes, and what others refer to.
 func (t *Table) Check(ctx context.Context, steps []target.Step) ([]string, error) {
 	reasons := make([]string, len(steps))
+	if err := t.checkRights(ctx, steps); err != nil {
+		return nil, err
+	}
 	if err := t.checkReferred(ctx, steps, reasons); err != nil {
 		return nil, t.said(err)
 	}

@@ -130,8 +130,10 @@ func TestEveryCommandEndsAtOnce(t *testing.T) {
 	}
 	out, code = command(t, program, dir, nil, "history", "--check")
 	assert.Zero(t, code, out)
-	out, code = command(t, program, dir, nil, "compare", "aids.csv", "edited.csv", "--key", "k", "--title", "after")
-	assert.Zero(t, code, out)
+	for _, next := range [][]string{{"compare", "aids.csv", "edited.csv", "--key", "k", "--title", "after"}, {"approve", "1", "--all"}} { // on the desk, and on the dossier
+		out, code = command(t, program, dir, nil, next...)
+		assert.Zero(t, code, out)
+	}
 	assert.Empty(t, leftovers(t, dir))
 }
 

@@ -346,6 +346,8 @@ var remedies = map[string]string{
 	string(table.Broken):          "open it in its program, save it again, and name that file",
 	sqldb.Lost:                    "look at the name, and whether the server is up and can be reached from here",
 	sqldb.Denied:                  "the account needs rights, or a password: PALETWIN_PASSWORD, a file that PALETWIN_PASSWORD_FILE names, or for PostgreSQL a .pgpass; docs/databases.md lists what is needed",
+	run.NoDefinition:              "only runs on databases keep one, and only since this version",
+	sqldb.ThereAlready:            "leave --create out: restore returns its records to the backup",
 	sqldb.NotThere:                "look at the part behind #; in another schema a table is called schema.table",
 	sqldb.Locked:                  "run the command again when the others are done",
 	sqldb.OnlyRead:                "records can be taken from it, and changes handed off",

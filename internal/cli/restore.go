@@ -12,7 +12,7 @@ import (
 func newRestore(a *app) *cobra.Command {
 	var n int
 	var to targetFlags
-	var other bool
+	var other, create bool
 	cmd := &cobra.Command{
 		Use:   "restore NNNN",
 		Short: "Make a dossier that takes the target back to a backup",
@@ -28,14 +28,38 @@ What no run of the dossier wrote was changed by others since, and is held.`,
 			if err != nil {
 				return err
 			}
-			return a.restore(cmd.Context(), t, to, run.Restoration{Run: n, OtherTarget: other})
+			if create {
+				if err := a.create(cmd.Context(), t, to, n); err != nil {
+					return err
+				}
+			}
+			return a.restore(cmd.Context(), t, to, run.Restoration{Run: n, OtherTarget: other, Whole: create})
 		},
 	}
 	cmd.Flags().IntVar(&n, "run", 0, "the run whose backup it is (default: the first, the state before the dossier)")
+	cmd.Flags().BoolVar(&create, "create", false, "make the table of a database anew first, which is not there any more; its records come back with apply")
 	cmd.Flags().BoolVar(&other, "other-target", false, "the target is the last run's, under another name")
 	to.flags(cmd.Flags())
 	to.currentFlag(cmd.Flags())
 	return cmd
+}
+
+// create makes a table anew.
+func (a *app) create(ctx context.Context, t *desk.Dossier, to targetFlags, n int) error {
+	where, err := a.where(t, to)
+	if err != nil {
+		return err
+	}
+	place, same, err := a.office().Create(ctx, t, where, n)
+	if err != nil {
+		return err
+	}
+	if same {
+		a.hint("%s is made anew, as it was; its records come back with apply", a.shown(place))
+	} else {
+		a.hint("%s is made anew, and not in all as it was: compare it with definition.sql beside the backup", a.shown(place))
+	}
+	return nil
 }
 
 func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, back run.Restoration) error {

@@ -64,6 +64,11 @@ func checkRun(t *desk.Dossier, n int) error {
 			return err
 		}
 	}
+	if r.Head.Definition != "" {
+		if err := checkSum(t, filepath.Join(r.Dir, DefinitionName), r.Head.Definition); err != nil {
+			return err
+		}
+	}
 	for _, l := range slices.Concat(r.Loads, r.Beside) {
 		if err := checkSum(t, t.Path("load", strconv.Itoa(n), filepath.FromSlash(l.Name)), l.SHA256); err != nil {
 			return err

@@ -25,8 +25,10 @@ const (
 	journalName  = "journal.jsonl"
 	rollbackName = "rollback.jsonl"
 	backupStem   = "backup"
-	outcomeName  = "outcome.csv"
-	verifyName   = "verify.json"
+	// DefinitionName is the file that makes a table anew.
+	DefinitionName = "definition.sql"
+	outcomeName    = "outcome.csv"
+	verifyName     = "verify.json"
 )
 
 // journalVersion is the version of a journal. From 3 on each line holds the
@@ -37,22 +39,24 @@ const journalVersion = 4
 
 // Head is the first line of a journal.
 type Head struct {
-	Form     string        `json:"paletwin"`
-	Version  int           `json:"version"`
-	Dossier  string        `json:"dossier"`
-	Run      int           `json:"run"`
-	Target   string        `json:"target"`
-	By       string        `json:"by"`
-	When     time.Time     `json:"when"`
-	Steps    int           `json:"steps"` // all steps, settled ones and conflicts too
-	Backup   string        `json:"backup"`
-	SHA256   string        `json:"backup_sha256"`
-	Rollback string        `json:"rollback_sha256"`
-	System   []string      `json:"system,omitempty"`  // fields that the target writes itself
-	Handoff  bool          `json:"handoff,omitempty"` // the target takes files, and answers later
-	Read     table.Options `json:"read,omitzero"`     // how the target was said to be
-	Found    table.Found   `json:"found,omitzero"`    // how it was; of older journals zero
-	Left     Left          `json:"left,omitzero"`     // what was left when the run began
+	Form     string    `json:"paletwin"`
+	Version  int       `json:"version"`
+	Dossier  string    `json:"dossier"`
+	Run      int       `json:"run"`
+	Target   string    `json:"target"`
+	By       string    `json:"by"`
+	When     time.Time `json:"when"`
+	Steps    int       `json:"steps"` // all steps, settled ones and conflicts too
+	Backup   string    `json:"backup"`
+	SHA256   string    `json:"backup_sha256"`
+	Rollback string    `json:"rollback_sha256"`
+	// Definition is the SHA-256 of what makes the target's table anew, where it is one.
+	Definition string        `json:"definition_sha256,omitempty"`
+	System     []string      `json:"system,omitempty"`  // fields that the target writes itself
+	Handoff    bool          `json:"handoff,omitempty"` // the target takes files, and answers later
+	Read       table.Options `json:"read,omitzero"`     // how the target was said to be
+	Found      table.Found   `json:"found,omitzero"`    // how it was; of older journals zero
+	Left       Left          `json:"left,omitzero"`     // what was left when the run began
 	// LeaveOpen says that what is left open or held was to be left.
 	LeaveOpen bool `json:"leave_open,omitempty"`
 }

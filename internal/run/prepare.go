@@ -35,6 +35,9 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 	if err := j.backup(ctx, dir, &head); err != nil {
 		return nil, err
 	}
+	if err := j.definition(ctx, dir, &head); err != nil {
+		return nil, err
+	}
 	if err := j.rollbackFile(dir, &head, write); err != nil {
 		return nil, err
 	}
@@ -91,6 +94,37 @@ func (j *Job) backup(ctx context.Context, dir string, head *Head) error {
 	}
 	head.SHA256 = w.SHA256
 	return nil
+}
+
+// definition keeps what the records of a backup stand in.
+func (j *Job) definition(ctx context.Context, dir string, head *Head) error {
+	d, ok := j.Target.(target.Definer)
+	if !ok {
+		return nil
+	}
+	sql, _, err := d.Definition(ctx)
+	if err != nil {
+		return err
+	}
+	fsys, file := j.Dossier.FS(), filepath.Join(dir, DefinitionName)
+	w, err := disk.WriteFile(fsys, file, 0o600, func(w io.Writer) error { _, err := w.Write(sql); return err })
+	if err != nil {
+		return err
+	}
+	head.Definition = w.SHA256
+	return readsBack(fsys, &w, file)
+}
+
+// Definition reads what makes the table of a run's backup anew, and checks its digest.
+func Definition(t *desk.Dossier, r *Record) ([]byte, error) {
+	file := filepath.Join(r.Dir, DefinitionName)
+	if r.Head.Definition == "" {
+		return nil, refuse(NoDefinition, "run %d of dossier %s kept no definition of a table", r.Head.Run, t.Meta.Number)
+	}
+	if err := checkSum(t, file, r.Head.Definition); err != nil {
+		return nil, err
+	}
+	return disk.ReadFile(t.FS(), file)
 }
 
 // keptBackup takes a file for the backup that is there already, and stays.

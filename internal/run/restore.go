@@ -20,6 +20,9 @@ import (
 type Restoration struct {
 	Run   int // whose backup; 0 means the first run's at the target, the state before the dossier
 	Sheet string
+	// Whole says that all fields are brought back, also those that the target writes
+	// itself: of a table that was made anew.
+	Whole bool
 	// OtherTarget says that the target is the last run's under another name.
 	OtherTarget bool
 	By          string
@@ -77,6 +80,9 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Restorat
 	system := r.Head.System
 	if len(system) == 0 {
 		system = l.Schema().System()
+	}
+	if b.Whole {
+		system = nil
 	}
 	read := r.Head.Read
 	read.Password, read.Known, read.Rename = t.Desk().Password, r.Head.Found, func(m *table.Image) { l.Rename(m) }

@@ -137,6 +137,7 @@ const (
 	NoTarget        = "no-target"        // no target was named and none is known
 	SecondLook      = "second-look"      // somebody else has to approve, too
 	WasHanded       = "handed-off"       // the dossier was handed off, and has no target
+	NoDefinition    = "no-definition"    // the run kept no definition of a table
 	Unfinished      = "unfinished-run"   // an interrupted run has to be finished first
 	UnfinishedThere = "unfinished-there" // an interrupted run is finished on its own target
 )

@@ -210,6 +210,13 @@ type Committer interface {
 	Settled(ctx context.Context) error
 }
 
+// Definer is a Target whose backups hold records alone.
+type Definer interface {
+	// Definition is what makes anew what they stand in, as SQL, and what of it cannot be
+	// brought back so, in words.
+	Definition(ctx context.Context) (sql []byte, lacking []string, err error)
+}
+
 // Loader is a Target that cannot be written directly: it makes files that
 // somebody loads into it, so that what became of a step is known only later.
 // Its Write refuses nothing: Check did.

@@ -8,6 +8,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
 	"paletwin/internal/target"
+	"paletwin/internal/target/open"
 )
 
 // Rollback makes a dossier that undoes what runs of t really did, as back asks.
@@ -30,6 +31,32 @@ func (o *Office) Restore(ctx context.Context, t *desk.Dossier, w Where, back run
 		return err
 	})
 	return made, res, err
+}
+
+// Create makes the table anew that a dossier's runs went to and that is not there any more,
+// by the definition that stands beside the backup of a run; 0 is the last. It says where it
+// made it, and whether it is, by its own definition, what it was.
+func (o *Office) Create(ctx context.Context, t *desk.Dossier, w Where, n int) (place string, same bool, err error) {
+	last, err := LastAt(t, w.To)
+	if err != nil {
+		return "", false, err
+	}
+	if last == nil {
+		return "", false, NothingDone(t)
+	}
+	if n == 0 {
+		n = last.Run
+	}
+	r, err := run.ReadRun(t, n)
+	if err != nil {
+		return "", false, err
+	}
+	sql, err := run.Definition(t, r)
+	if err != nil {
+		return "", false, err
+	}
+	same, err = open.Create(ctx, o.FS, open.Place{Name: last.Target, Env: o.Env, Secret: o.Secret}, sql)
+	return last.Target, same, err
 }
 
 // undo opens the state of what a dossier changed, under its lock.

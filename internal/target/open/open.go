@@ -52,6 +52,11 @@ func Table(ctx context.Context, fsys disk.FS, p Place) (*sqldb.Table, error) {
 	return sqldb.Open(ctx, fsys, p.Name, sqldb.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret, NoTickets: p.NoTickets})
 }
 
+// Create makes a table of a database anew.
+func Create(ctx context.Context, fsys disk.FS, p Place, sql []byte) (same bool, err error) {
+	return sqldb.Create(ctx, fsys, p.Name, sql, sqldb.Options{Env: p.Env, Secret: p.Secret})
+}
+
 // Name is what a place is called wherever it is said or written down: a file by
 // its absolute path, links followed; a URL without a password.
 func Name(name string) string {

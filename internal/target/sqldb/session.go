@@ -32,6 +32,8 @@ type engine interface {
 	// lacks says which right the account lacks for an act, as far as that can be asked; "" is
 	// none.
 	lacks(ctx context.Context, s session, d *definition, act changeset.Act) (string, error)
+	// rebuild writes the statements that make the table anew, and lists what they lack.
+	rebuild(ctx context.Context, s session, d *definition) (statements, lacking []string, err error)
 	// references adds to it who refers to it.
 	references(ctx context.Context, s session, d *definition) error
 	// ident writes a name as statements have it.
@@ -140,13 +142,14 @@ type Error struct {
 
 // Codes of errors.
 const (
-	Failed   = "database"        // the database says no
-	Lost     = "connection"      // it cannot be reached, or no longer
-	Denied   = "not-allowed"     // the account may not
-	NotThere = "no-table"        // there is no such table, or column
-	Locked   = "target-locked"   // somebody else holds locks
-	OnlyRead = "read-only-table" // it is no table that can be written
-	NoKey    = "no-key-there"    // no two records are kept from having one key
+	Failed       = "database"        // the database says no
+	Lost         = "connection"      // it cannot be reached, or no longer
+	Denied       = "not-allowed"     // the account may not
+	NotThere     = "no-table"        // there is no such table, or column
+	ThereAlready = "table-there"     // what was to be made is there
+	Locked       = "target-locked"   // somebody else holds locks
+	OnlyRead     = "read-only-table" // it is no table that can be written
+	NoKey        = "no-key-there"    // no two records are kept from having one key
 )
 
 func (e *Error) Error() string { return e.Name + ": " + e.Text }

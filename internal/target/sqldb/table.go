@@ -61,6 +61,7 @@ type Table struct {
 	lost     []string // marks of those that were lost
 	writes   bool     // it was opened to be written
 	tickets  bool     // the table of tickets is there, or none is needed
+	unbuilt  []string // in words: what its definition lacks
 	missing  string   // in words: what has to be made before it is written
 	before   string   // the token of the batch before
 	tokens   []string
@@ -224,6 +225,9 @@ func (t *Table) notes() []string {
 	notes := slices.Clone(t.def.notes)
 	if len(t.def.triggers) > 0 {
 		notes = append(notes, "it has triggers, which do more than is asked: "+some(t.def.triggers))
+	}
+	if len(t.unbuilt) > 0 {
+		notes = append(notes, "should the table be lost, its backup could not bring back: "+strings.Join(t.unbuilt, ", "))
 	}
 	if t.missing != "" {
 		notes = append(notes, t.missing)
@@ -470,8 +474,12 @@ func (t *Table) Writable(ctx context.Context) error {
 		return &Error{Name: t.Name(), Code: NoKey, Text: text}
 	}
 	t.writes = true
-	if err := t.connect(ctx); err != nil {
+	err := t.connect(ctx)
+	if err != nil {
 		return t.said(err)
+	}
+	if _, t.unbuilt, err = t.Definition(ctx); err != nil {
+		return err
 	}
 	return t.lacks(ctx)
 }

@@ -78,7 +78,7 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 
 // oneBatch carries out a batch, or says how far the run had come.
 func (j *Job) oneBatch(ctx context.Context, jr *journal, r *Record, part []*Step, before map[changeset.ID]former) error {
-	err := j.batch(ctx, jr, r.batch, part, before)
+	err := j.batch(ctx, jr, r, part, before)
 	switch {
 	case err == nil:
 		return nil
@@ -126,13 +126,13 @@ func wait(ctx context.Context, d time.Duration) error {
 }
 
 // batch carries out one batch: intent, write, read back, outcomes.
-func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, before map[changeset.ID]former) error {
-	if err := jr.append(intents(n, part)); err != nil {
+func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, before map[changeset.ID]former) error {
+	if err := jr.append(intents(r.batch, part)); err != nil {
 		return err
 	}
 	sent := j.forTarget(part, before)
 	if c, ok := j.Target.(target.Committer); ok {
-		return j.commit(ctx, c, jr, n, part, sent)
+		return j.commit(ctx, c, jr, r, part, sent)
 	}
 	results, err := j.Target.Write(ctx, sent)
 	if err != nil {
@@ -143,12 +143,12 @@ func (j *Job) batch(ctx context.Context, jr *journal, n int, part []*Step, befor
 		for _, s := range part {
 			s.Outcome, s.When = Unknown, j.Now()
 		}
-		return jr.append(outcomes(n, part, h))
+		return jr.append(outcomes(r.batch, part, h))
 	}
 	if err := j.readBack(ctx, part, results); err != nil {
 		return err
 	}
-	return jr.append(outcomes(n, part, nil))
+	return jr.append(outcomes(r.batch, part, nil))
 }
 
 // readBack gives the steps of a batch their outcomes, and notes where the
@@ -252,7 +252,7 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 		return nil, err
 	}
 	if c, ok := j.Target.(target.Committer); ok {
-		_ = c.Settled(ctx) // a ticket that stays does no harm
+		_ = c.Settled(ctx, r.tickets) // a ticket that stays does no harm
 		if err := j.Target.Refresh(ctx); err != nil {
 			return nil, err
 		}

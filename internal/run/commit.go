@@ -16,7 +16,7 @@ import (
 // whatever stands there by then.
 
 // commit carries out a batch in a transaction.
-func (j *Job) commit(ctx context.Context, c target.Committer, jr *journal, n int, part []*Step, sent []target.Step) error {
+func (j *Job) commit(ctx context.Context, c target.Committer, jr *journal, r *Record, part []*Step, sent []target.Step) error {
 	kept := false
 	results, err := c.Commit(ctx, sent, func(ticket json.RawMessage, results []target.Result) error {
 		will := make([]*Step, len(part))
@@ -24,8 +24,8 @@ func (j *Job) commit(ctx context.Context, c target.Committer, jr *journal, n int
 			will[i] = s.copied()
 			will[i].became(&results[i], j)
 		}
-		kept = true
-		return jr.append(promised(n, will, ticket))
+		kept, r.tickets = true, append(r.tickets, ticket)
+		return jr.append(promised(r.batch, will, ticket))
 	})
 	if err != nil {
 		return err
@@ -36,9 +36,9 @@ func (j *Job) commit(ctx context.Context, c target.Committer, jr *journal, n int
 		kept = kept && s.Outcome != Unknown
 	}
 	if kept {
-		return jr.append(committed(n))
+		return jr.append(committed(r.batch))
 	}
-	return jr.append(outcomes(n, part, nil))
+	return jr.append(outcomes(r.batch, part, nil))
 }
 
 // copied is the step, to be given an outcome that may not be its last one.

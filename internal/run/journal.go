@@ -209,6 +209,7 @@ type Record struct {
 	open   map[changeset.ID]bool // steps of a batch whose outcomes are missing
 	// promise is the last of which it is not known whether it was kept.
 	promise *entry
+	tickets []json.RawMessage // of all batches that were promised
 }
 
 // Counts returns how many steps had each outcome.
@@ -371,7 +372,7 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		r.open[id] = true
 	}
 	if len(e.Promise) > 0 {
-		r.promise = e
+		r.promise, r.tickets = e, append(r.tickets, e.Ticket)
 	}
 	if e.Committed && r.promise != nil {
 		e.Outcomes = append(e.Outcomes, r.promise.Promise...)

@@ -206,8 +206,9 @@ type Committer interface {
 	// Prepare makes in the target what its batches need beside the records, of which
 	// its Traits' notes say that it will be made.
 	Prepare(ctx context.Context) error
-	// Settled says that every outcome is kept, so that no ticket is asked for again.
-	Settled(ctx context.Context) error
+	// Settled says that every outcome is kept, so that none of a run's tickets is asked
+	// for again.
+	Settled(ctx context.Context, tickets []json.RawMessage) error
 }
 
 // Definer is a Target whose backups hold records alone.

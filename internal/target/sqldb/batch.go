@@ -37,9 +37,9 @@ func (t *Table) Write(ctx context.Context, steps []target.Step) ([]target.Result
 	return t.Commit(ctx, steps, func(json.RawMessage, []target.Result) error { return nil })
 }
 
-// Commit carries out a batch in one transaction. One that meets another's locks is tried
-// again; one with a record that the database refuses is done record by record, so
-// that the others are written.
+// Commit carries out a batch in one transaction. One of two that wait for each other is
+// tried again; one with a record that the database refuses, or that somebody else keeps
+// locked, is done record by record, so that the others are written.
 func (t *Table) Commit(ctx context.Context, steps []target.Step, keep func(json.RawMessage, []target.Result) error) ([]target.Result, error) {
 	alone := false
 	for try := 0; ; try++ {
@@ -66,7 +66,7 @@ func (t *Table) Commit(ctx context.Context, steps []target.Step, keep func(json.
 		if f == nil {
 			return nil, &target.Unwritten{Err: err}
 		}
-		if f.kind == refused && !alone {
+		if (f.kind == refused || f.kind == locked) && !alone {
 			alone, try = true, -1
 			continue
 		}
@@ -119,11 +119,8 @@ func (t *Table) ask(ctx context.Context, k *ticket) (fate, string, error) {
 		return unknown, "", err
 	}
 	f, why, err := t.e.fate(ctx, t.s, t.def, k)
-	if k.Token != "" && (f == committed || f == rolledBack) {
-		t.tokens = append(t.tokens, k.Token)
-		if t.before == k.Token {
-			t.before = ""
-		}
+	if t.before == k.Token {
+		t.before = "" // its row tells whoever asks again
 	}
 	return f, why, err
 }
@@ -150,17 +147,30 @@ func (t *Table) Fate(ctx context.Context, raw json.RawMessage) (target.Fate, str
 	return target.Unknown, why, nil
 }
 
-// Settled removes the tickets.
-func (t *Table) Settled(ctx context.Context) error {
-	tokens := t.tokens
-	if t.before != "" {
-		tokens = append(tokens, t.before)
+// Settled removes the rows of tickets.
+func (t *Table) Settled(ctx context.Context, tickets []json.RawMessage) error {
+	var tokens []string
+	for _, raw := range tickets {
+		var k ticket
+		if json.Unmarshal(raw, &k) == nil && k.Token != "" {
+			tokens = append(tokens, k.Token)
+		}
 	}
-	if len(tokens) == 0 {
+	t.before = ""
+	if len(tokens) == 0 || !t.tickets {
 		return nil
 	}
-	t.tokens, t.before = nil, ""
-	return t.said(t.e.settle(ctx, t.s, t.def, tokens))
+	if t.s == nil {
+		if err := t.connect(ctx); err != nil {
+			return t.said(err)
+		}
+	}
+	for part := range slices.Chunk(tokens, batchSize) {
+		if err := t.e.settle(ctx, t.s, t.def, part); err != nil {
+			return t.said(err)
+		}
+	}
+	return nil
 }
 
 // transaction does the steps in a transaction, all at once or each alone.
@@ -268,7 +278,7 @@ func (t *Table) eachAlone(ctx context.Context, items []*item) error {
 			_, err = t.s.exec(ctx, now)
 		}
 		f := t.e.failure(err)
-		if err != nil && (f == nil || f.kind != refused) {
+		if err != nil && (f == nil || f.kind != refused && f.kind != locked) {
 			return err
 		}
 		end := "RELEASE SAVEPOINT paletwin"
@@ -287,6 +297,9 @@ func (t *Table) eachAlone(ctx context.Context, items []*item) error {
 
 // refusal says in words why the database would not take a record.
 func (t *Table) refusal(f *failure) string {
+	if f.kind == locked {
+		return "somebody else is working on it (" + f.text + "); apply again when they are done"
+	}
 	if f.err == nil {
 		return f.text
 	}

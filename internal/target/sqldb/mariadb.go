@@ -13,6 +13,7 @@ import (
 	"net"
 	"os"
 	"paletwin/internal/target"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -33,7 +34,7 @@ func (mariadb) name() string { return "MariaDB" }
 // mariaSettings are those under which every value has one text, and none that does
 // not fit is cut or replaced. Days that are none may stand in old tables and have to go back there.
 var mariaSettings = []string{
-	"SET time_zone = '+00:00', sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', innodb_lock_wait_timeout = 10, lock_wait_timeout = 10",
+	"SET time_zone = '+00:00', sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', lock_wait_timeout = 10",
 	"SET group_concat_max_len = 1048576, character_set_results = 'utf8mb4'",
 }
 
@@ -58,9 +59,9 @@ func (m mariadb) connect(ctx context.Context, a *target.Address, password, mark 
 		_ = s.db.Close() // the first error counts
 		return nil, err
 	}
-	settings := mariaSettings
+	settings := append(slices.Clip(mariaSettings), fmt.Sprintf("SET innodb_lock_wait_timeout = %d", max(1, int(LockWait.Seconds()))))
 	if mark != "" { // by this lock the connection is found, should its client lose it
-		settings = append(settings[:len(settings):len(settings)], "DO GET_LOCK('"+mark+"', 0)")
+		settings = append(settings, "DO GET_LOCK('"+mark+"', 0)")
 	}
 	if err := run(ctx, s, settings...); err != nil {
 		s.close()
@@ -380,7 +381,9 @@ func (mariadb) failure(err error) *failure {
 		f.kind = lost
 	}
 	switch my.Number {
-	case 1205, 1213, 1020, 1637: // lock wait, deadlock, changed since it was read, too many transactions
+	case 1205:
+		f.kind = locked
+	case 1213, 1020, 1637: // deadlock, changed since it was read, too many transactions
 		f.kind = again
 	case 1044, 1045, 1142, 1143, 1227, 1290, 1792, 1836: // rights, a server that is only read
 		f.kind = denied
@@ -433,10 +436,6 @@ func (m mariadb) fate(ctx context.Context, s session, d *definition, t *ticket) 
 }
 
 func (m mariadb) settle(ctx context.Context, s session, d *definition, tokens []string) error {
-	for _, t := range tokens {
-		if _, err := s.exec(ctx, "DELETE FROM "+m.qualified(d, ticketTable)+" WHERE ticket = ?", plain(t)...); err != nil {
-			return err
-		}
-	}
-	return nil
+	_, err := s.exec(ctx, "DELETE FROM "+m.qualified(d, ticketTable)+" WHERE ticket IN (?"+strings.Repeat(", ?", len(tokens)-1)+")", plain(tokens...)...)
+	return err
 }

@@ -24,7 +24,7 @@ func (postgres) name() string { return "PostgreSQL" }
 var pgSettings = map[string]string{
 	"client_encoding": "UTF8", "TimeZone": "UTC", "DateStyle": "ISO, YMD", "IntervalStyle": "iso_8601",
 	"extra_float_digits": "3", "bytea_output": "hex", "xmloption": "content", "standard_conforming_strings": "on",
-	"lock_timeout": "10s", "idle_in_transaction_session_timeout": "120s", "application_name": "paletwin",
+	"idle_in_transaction_session_timeout": "120s", "application_name": "paletwin",
 }
 
 // pgSession is a connection; every value goes to and fro as its text.
@@ -65,6 +65,7 @@ func (postgres) connect(ctx context.Context, a *target.Address, password, mark s
 	for k, v := range pgSettings {
 		cfg.RuntimeParams[k] = v
 	}
+	cfg.RuntimeParams["lock_timeout"] = fmt.Sprint(LockWait.Milliseconds())
 	if mark != "" {
 		cfg.RuntimeParams["application_name"] = mark
 	}
@@ -326,6 +327,8 @@ func (postgres) failure(err error) *failure {
 		f.kind = refused
 	}
 	switch pg.Code {
+	case "55P03":
+		f.kind = locked
 	case "42501":
 		f.kind = denied
 	case "42P01", "42703", "3D000", "3F000":

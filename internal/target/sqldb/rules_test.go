@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/url"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -36,6 +39,7 @@ func TestTicketsAreAskedAgainAndAgain(t *testing.T) {
 		d.exec("DROP TABLE IF EXISTS " + ticketTable) // what other tests left in it
 		tgt := d.writable(d.simple(), Options{Key: []string{"k"}})
 		ctx := t.Context()
+		var all []json.RawMessage
 		for _, end := range []string{"COMMIT", "ROLLBACK"} {
 			require.NoError(t, run(ctx, tgt.s, tgt.e.begin()...))
 			_, err := tgt.s.exec(ctx, "UPDATE "+tgt.table()+" SET v = '"+end+"'")
@@ -43,13 +47,14 @@ func TestTicketsAreAskedAgainAndAgain(t *testing.T) {
 			k, err := tgt.e.draw(ctx, tgt.s, tgt.def, tgt.mark, "")
 			require.NoError(t, err)
 			require.NoError(t, run(ctx, tgt.s, end))
+			all = append(all, k.json())
 			for range 3 {
 				fate, why, err := tgt.Fate(ctx, k.json())
 				require.NoError(t, err)
 				assert.Equal(t, map[string]target.Fate{"COMMIT": target.Done, "ROLLBACK": target.Refused}[end], fate, why)
 			}
 		}
-		require.NoError(t, tgt.Settled(ctx))
+		require.NoError(t, tgt.Settled(ctx, all))
 		if !d.is("postgresql") {
 			assert.Empty(t, d.rows("SELECT ticket FROM "+ticketTable))
 		}
@@ -276,5 +281,56 @@ func TestRightsAreAskedFor(t *testing.T) {
 		_, err = tgt.Take(t.Context(), &b)
 		assert.ErrorContains(t, err, "not allowed")
 		assert.Empty(t, b.String())
+	})
+}
+
+// A record that somebody keeps locked is refused; the others of its batch are written.
+func TestALockedRecordIsRefusedAlone(t *testing.T) {
+	before := LockWait
+	LockWait = time.Second
+	t.Cleanup(func() { LockWait = before })
+	servers(t, func(t *testing.T, d *db, _ string) {
+		table := d.simple()
+		d.exec(d.e.begin()[len(d.e.begin())-1])
+		d.exec("UPDATE " + table + " SET v = 'mine' WHERE k = '2'")
+		tgt := d.writable(table, Options{Key: []string{"k"}})
+		r, err := tgt.Write(t.Context(), []target.Step{amend("1", "v", "a", "x"), amend("2", "v", "b", "y"), amend("3", "v", "c", "z")})
+		require.NoError(t, err)
+		assert.Equal(t, []target.Fate{target.Done, target.Refused, target.Done}, []target.Fate{r[0].Fate, r[1].Fate, r[2].Fate})
+		assert.Contains(t, r[1].Reason, "somebody else is working on it")
+		d.exec("ROLLBACK")
+		r, err = tgt.Write(t.Context(), []target.Step{amend("2", "v", "b", "y")})
+		require.NoError(t, err)
+		assert.Equal(t, target.Done, r[0].Fate)
+	})
+}
+
+// Two runs that lock records in other orders wait for each other, and both end.
+func TestTwoRunsAtOnce(t *testing.T) {
+	onEach(t, func(t *testing.T, d *db) {
+		table := d.table("(k varchar(10) NOT NULL PRIMARY KEY, v varchar(20), w varchar(20))")
+		var steps [2][]target.Step
+		for i := range 60 {
+			k := fmt.Sprintf("%03d", i)
+			d.fill(table, []string{k, "a", "b"})
+			steps[0] = append(steps[0], amend(k, "v", "a", "one"))
+			steps[1] = append(steps[1], amend(k, "w", "b", "two"))
+		}
+		slices.Reverse(steps[1])
+		var both sync.WaitGroup
+		for i := range 2 {
+			tgt := d.writable(table, Options{Key: []string{"k"}})
+			both.Go(func() {
+				for from := 0; from < 60; from += 20 {
+					r, err := tgt.Write(context.Background(), steps[i][from:from+20])
+					assert.NoError(t, err)
+					for _, x := range r {
+						assert.Equal(t, target.Done, x.Fate, x.Reason)
+					}
+				}
+			})
+		}
+		both.Wait()
+		assert.Equal(t, [][]string{{"60"}}, d.rows("SELECT count(*) FROM "+table+" WHERE v = 'one' AND w = 'two'"))
 	})
 }

@@ -107,7 +107,8 @@ type kind uint8
 const (
 	other   kind = iota // the statement failed, and would again
 	lost                // the connection did
-	again               // the same would succeed later: a deadlock, a lock that somebody holds
+	again               // the same would succeed later: a deadlock, a file that is in use
+	locked              // somebody holds a lock for longer than is waited for it
 	refused             // what was to be written is against a rule, or no value
 	denied              // the account may not
 	gone                // the table, or a column, is not there
@@ -175,7 +176,7 @@ func (t *Table) said(err error) error {
 		e.Code, e.Text = Denied, "not allowed: "+f.text
 	case gone:
 		e.Code = NotThere
-	case again:
+	case again, locked:
 		e.Code, e.Text = Locked, "somebody else holds it: "+f.text
 	}
 	return e
@@ -230,6 +231,9 @@ func run(ctx context.Context, s session, statements ...string) error {
 
 // waits are those before a transaction is tried again.
 var waits = []time.Duration{20 * time.Millisecond, 100 * time.Millisecond, 400 * time.Millisecond, time.Second}
+
+// LockWait is how long is waited for a lock that somebody holds.
+var LockWait = 10 * time.Second
 
 // connectTimeout is how long is waited for a connection.
 const connectTimeout = 15 * time.Second

@@ -64,7 +64,7 @@ func (sqlite) connect(ctx context.Context, a *target.Address, _, mark string) (s
 	if _, err := os.Stat(a.File); err != nil { // SQLite's own words say only that it cannot be opened
 		return nil, err
 	}
-	db, err := lite.Open(a.File, 10_000)
+	db, err := lite.Open(a.File, int(LockWait.Milliseconds()))
 	if err != nil {
 		return nil, err
 	}
@@ -325,12 +325,8 @@ func (sqlite) fate(ctx context.Context, s session, _ *definition, t *ticket) (fa
 }
 
 func (sqlite) settle(ctx context.Context, s session, _ *definition, tokens []string) error {
-	for _, t := range tokens {
-		if _, err := s.exec(ctx, `DELETE FROM "`+ticketTable+`" WHERE ticket = ?`, plain(t)...); err != nil {
-			return err
-		}
-	}
-	return nil
+	_, err := s.exec(ctx, `DELETE FROM "`+ticketTable+`" WHERE ticket IN (?`+strings.Repeat(", ?", len(tokens)-1)+`)`, plain(tokens...)...)
+	return err
 }
 
 func (q sqlite) define(ctx context.Context, s session, a *target.Address) (*definition, error) {

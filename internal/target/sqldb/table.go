@@ -64,7 +64,6 @@ type Table struct {
 	unbuilt  []string // in words: what its definition lacks
 	missing  string   // in words: what has to be made before it is written
 	before   string   // the token of the batch before
-	tokens   []string
 
 	fields []string               // what the columns are called
 	key    []int                  // the key columns

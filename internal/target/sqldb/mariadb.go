@@ -202,16 +202,7 @@ func (s *mariaSession) raw(ctx context.Context, text string, params []any, row f
 }
 
 func (s *mariaSession) each(ctx context.Context, all []statement, wrote func(int64) error) error {
-	for i := range all {
-		n, err := s.exec(ctx, all[i].sql, all[i].params...)
-		if err == nil {
-			err = wrote(n)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return oneByOne(ctx, s, all, wrote)
 }
 
 func (s *mariaSession) dump(ctx context.Context, text string, of []*column, w io.Writer) (rows int64, err error) {
@@ -403,39 +394,20 @@ func (mariadb) qualified(d *definition, name string) string {
 
 func (m mariadb) table(d *definition) string {
 	return "CREATE TABLE IF NOT EXISTS " + m.qualified(d, ticketTable) + ` (ticket varchar(80) CHARACTER SET ascii COLLATE ascii_bin NOT NULL PRIMARY KEY,
-		says varchar(20) NOT NULL, made timestamp NOT NULL DEFAULT CURRENT_TIMESTAMP, by_whom varchar(300) NOT NULL) ENGINE=InnoDB COMMENT 'paletwin: one row while a bulk update is written; says whether it was'`
+		says varchar(20) NOT NULL, made timestamp NOT NULL DEFAULT CURRENT_TIMESTAMP, by_whom varchar(300) NOT NULL DEFAULT CURRENT_USER()) ENGINE=InnoDB COMMENT 'paletwin: one row while a bulk update is written; says whether it was'`
 }
 
 func (m mariadb) draw(ctx context.Context, s session, d *definition, mark, before string) (*ticket, error) {
-	t := &ticket{Token: newMark(), Mark: mark}
-	if _, err := s.exec(ctx, "INSERT INTO "+m.qualified(d, ticketTable)+" (ticket, says, by_whom) VALUES (?, ?, CURRENT_USER())", plain(t.Token, saysWritten)...); err != nil {
-		return nil, err
-	}
-	if before != "" {
-		_, err := s.exec(ctx, "DELETE FROM "+m.qualified(d, ticketTable)+" WHERE ticket = ?", plain(before)...)
-		return t, err
-	}
-	return t, nil
+	return drawToken(ctx, s, m.qualified(d, ticketTable), mark, before)
 }
 
 func (m mariadb) fate(ctx context.Context, s session, d *definition, t *ticket) (fate, string, error) {
 	if err := m.end(ctx, s, t.Mark); err != nil { // nobody waits for its answer
 		return unknown, "", err
 	}
-	_, err := s.exec(ctx, "INSERT INTO "+m.qualified(d, ticketTable)+" (ticket, says, by_whom) VALUES (?, ?, CURRENT_USER())", plain(t.Token, saysNever)...)
-	var my *mysql.MySQLError
-	switch f := m.failure(err); {
-	case err == nil:
-		return rolledBack, "", nil // and its own row, which stands now, keeps it from being committed later
-	case errors.As(err, &my) && my.Number == 1062:
-		return said(ctx, s, "SELECT says FROM "+m.qualified(d, ticketTable)+" WHERE ticket = ?", t)
-	case f != nil && f.kind == again:
-		return running, "", nil
-	}
-	return unknown, "", err
+	return fateOfToken(ctx, s, m, m.qualified(d, ticketTable), t)
 }
 
 func (m mariadb) settle(ctx context.Context, s session, d *definition, tokens []string) error {
-	_, err := s.exec(ctx, "DELETE FROM "+m.qualified(d, ticketTable)+" WHERE ticket IN (?"+strings.Repeat(", ?", len(tokens)-1)+")", plain(tokens...)...)
-	return err
+	return settleTokens(ctx, s, m.qualified(d, ticketTable), tokens)
 }

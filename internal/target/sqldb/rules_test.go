@@ -231,6 +231,7 @@ func TestASnapshotIsOneState(t *testing.T) {
 					return
 				default: // every state has the same number everywhere
 					_, _ = w.exec(context.Background(), "UPDATE "+d.e.ident(table)+" SET n = n + 1")
+					time.Sleep(time.Millisecond) // a file without a moment's rest is never read
 				}
 			}
 		}()

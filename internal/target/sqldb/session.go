@@ -229,6 +229,20 @@ func run(ctx context.Context, s session, statements ...string) error {
 	return nil
 }
 
+// oneByOne runs statements, each once the one before was answered.
+func oneByOne(ctx context.Context, s session, all []statement, wrote func(n int64) error) error {
+	for i := range all {
+		n, err := s.exec(ctx, all[i].sql, all[i].params...)
+		if err == nil {
+			err = wrote(n)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // waits are those before a transaction is tried again.
 var waits = []time.Duration{20 * time.Millisecond, 100 * time.Millisecond, 400 * time.Millisecond, time.Second}
 

@@ -197,16 +197,7 @@ func typed(text string, a affinity) lite.Value {
 }
 
 func (s *liteSession) each(ctx context.Context, all []statement, wrote func(int64) error) error {
-	for i := range all {
-		n, err := s.exec(ctx, all[i].sql, all[i].params...)
-		if err == nil {
-			err = wrote(n)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return oneByOne(ctx, s, all, wrote)
 }
 
 func (s *liteSession) dump(ctx context.Context, sql string, of []*column, w io.Writer) (rows int64, err error) {
@@ -298,35 +289,16 @@ func (q sqlite) table(*definition) string {
 	return `CREATE TABLE IF NOT EXISTS "` + ticketTable + `" (ticket TEXT NOT NULL PRIMARY KEY, says TEXT NOT NULL, made TEXT NOT NULL DEFAULT CURRENT_TIMESTAMP)`
 }
 
-func (sqlite) draw(ctx context.Context, s session, _ *definition, mark, before string) (*ticket, error) {
-	t := &ticket{Token: newMark(), Mark: mark}
-	if _, err := s.exec(ctx, `INSERT INTO "`+ticketTable+`" (ticket, says) VALUES (?, ?)`, plain(t.Token, saysWritten)...); err != nil {
-		return nil, err
-	}
-	if before != "" {
-		_, err := s.exec(ctx, `DELETE FROM "`+ticketTable+`" WHERE ticket = ?`, plain(before)...)
-		return t, err
-	}
-	return t, nil
+func (q sqlite) draw(ctx context.Context, s session, _ *definition, mark, before string) (*ticket, error) {
+	return drawToken(ctx, s, q.ident(ticketTable), mark, before)
 }
 
-func (sqlite) fate(ctx context.Context, s session, _ *definition, t *ticket) (fate, string, error) {
-	_, err := s.exec(ctx, `INSERT INTO "`+ticketTable+`" (ticket, says) VALUES (?, ?)`, plain(t.Token, saysNever)...)
-	var e *lite.Error
-	switch {
-	case err == nil:
-		return rolledBack, "", nil
-	case errors.As(err, &e) && e.Primary() == lite.Constraint:
-		return said(ctx, s, `SELECT says FROM "`+ticketTable+`" WHERE ticket = ?`, t)
-	case errors.As(err, &e) && e.Primary() == lite.Busy:
-		return running, "", nil
-	}
-	return unknown, "", err
+func (q sqlite) fate(ctx context.Context, s session, _ *definition, t *ticket) (fate, string, error) {
+	return fateOfToken(ctx, s, q, q.ident(ticketTable), t)
 }
 
-func (sqlite) settle(ctx context.Context, s session, _ *definition, tokens []string) error {
-	_, err := s.exec(ctx, `DELETE FROM "`+ticketTable+`" WHERE ticket IN (?`+strings.Repeat(", ?", len(tokens)-1)+`)`, plain(tokens...)...)
-	return err
+func (q sqlite) settle(ctx context.Context, s session, _ *definition, tokens []string) error {
+	return settleTokens(ctx, s, q.ident(ticketTable), tokens)
 }
 
 func (q sqlite) define(ctx context.Context, s session, a *target.Address) (*definition, error) {

@@ -5,6 +5,8 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"strings"
 )
 
 // ticket names a transaction, so that its fate can be asked for.
@@ -56,9 +58,34 @@ const (
 	saysNever   = "never"
 )
 
-// said is the fate that the row of a ticket tells.
-func said(ctx context.Context, s session, sql string, t *ticket) (fate, string, error) {
-	row, ok, err := one(ctx, s, sql, plain(t.Token)...)
+const addToken = "INSERT INTO %s (ticket, says) VALUES (?, ?)"
+
+// drawToken adds the row of a ticket to the transaction, and takes that of the one before
+// away.
+func drawToken(ctx context.Context, s session, table, mark, before string) (*ticket, error) {
+	t := &ticket{Token: newMark(), Mark: mark}
+	_, err := s.exec(ctx, fmt.Sprintf(addToken, table), plain(t.Token, saysWritten)...)
+	if err == nil && before != "" {
+		err = settleTokens(ctx, s, table, []string{before})
+	}
+	return t, err
+}
+
+// fateOfToken adds the row of a ticket again: where it can be added the transaction has
+// not been committed, and never will be, for the row is in its way; where it is there
+// already it says itself whose it is.
+func fateOfToken(ctx context.Context, s session, e engine, table string, t *ticket) (fate, string, error) {
+	_, err := s.exec(ctx, fmt.Sprintf(addToken, table), plain(t.Token, saysNever)...)
+	f := e.failure(err)
+	switch {
+	case err == nil:
+		return rolledBack, "", nil
+	case f == nil || f.kind != refused && f.kind != again && f.kind != locked:
+		return unknown, "", err
+	case f.kind != refused:
+		return running, "", nil
+	}
+	row, ok, err := one(ctx, s, "SELECT says FROM "+table+" WHERE ticket = ?", plain(t.Token)...)
 	switch {
 	case err != nil || !ok:
 		return running, "", err
@@ -66,6 +93,12 @@ func said(ctx context.Context, s session, sql string, t *ticket) (fate, string, 
 		return committed, "", nil
 	}
 	return rolledBack, "", nil
+}
+
+// settleTokens takes rows of tickets away.
+func settleTokens(ctx context.Context, s session, table string, tokens []string) error {
+	_, err := s.exec(ctx, "DELETE FROM "+table+" WHERE ticket IN (?"+strings.Repeat(", ?", len(tokens)-1)+")", plain(tokens...)...)
+	return err
 }
 
 func (t *ticket) json() json.RawMessage {

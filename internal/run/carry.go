@@ -125,14 +125,15 @@ func wait(ctx context.Context, d time.Duration) error {
 	}
 }
 
-// batch carries out one batch: intent, write, read back, outcomes.
+// batch carries out one batch: intent, write, read back, outcomes. Of a transaction what is
+// promised is the intent.
 func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, before map[changeset.ID]former) error {
-	if err := jr.append(intents(r.batch, part)); err != nil {
-		return err
-	}
 	sent := j.forTarget(part, before)
 	if c, ok := j.Target.(target.Committer); ok {
 		return j.commit(ctx, c, jr, r, part, sent)
+	}
+	if err := jr.append(intents(r.batch, part)); err != nil {
+		return err
 	}
 	results, err := j.Target.Write(ctx, sent)
 	if err != nil {

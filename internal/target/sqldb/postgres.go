@@ -234,7 +234,7 @@ func (postgres) snapshot() []string {
 	return []string{"BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"}
 }
 
-func (postgres) begin() []string { return []string{"BEGIN TRANSACTION ISOLATION LEVEL READ COMMITTED"} }
+func (postgres) begin() []string { return []string{"BEGIN TRANSACTION ISOLATION LEVEL READ COMMITTED READ WRITE"} }
 
 func (postgres) lock(whole bool) string {
 	if whole {
@@ -329,7 +329,7 @@ func (postgres) failure(err error) *failure {
 	switch pg.Code {
 	case "55P03":
 		f.kind = locked
-	case "42501":
+	case "42501", "25006":
 		f.kind = denied
 	case "42P01", "42703", "3D000", "3F000":
 		f.kind = gone

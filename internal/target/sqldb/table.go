@@ -477,6 +477,12 @@ func (t *Table) Writable(ctx context.Context) error {
 	if err != nil {
 		return t.said(err)
 	}
+	if err = run(ctx, t.s, t.e.begin()...); err == nil { // a file or a server that is only read says so here
+		err = run(ctx, t.s, "ROLLBACK")
+	}
+	if err != nil {
+		return t.said(err)
+	}
 	if _, t.unbuilt, err = t.Definition(ctx); err != nil {
 		return err
 	}

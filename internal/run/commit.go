@@ -17,28 +17,33 @@ import (
 
 // commit carries out a batch in a transaction.
 func (j *Job) commit(ctx context.Context, c target.Committer, jr *journal, r *Record, part []*Step, sent []target.Step) error {
-	kept := false
+	var promise []*Step // the last one counts
 	results, err := c.Commit(ctx, sent, func(ticket json.RawMessage, results []target.Result) error {
 		will := make([]*Step, len(part))
 		for i, s := range part {
 			will[i] = s.copied()
 			will[i].became(&results[i], j)
 		}
-		kept, r.tickets = true, append(r.tickets, ticket)
+		promise, r.tickets = will, append(r.tickets, ticket)
 		return jr.append(promised(r.batch, will, ticket))
 	})
 	if err != nil {
 		return err
 	}
 	target.Doubted(sent, results)
-	for i, s := range part {
-		s.became(&results[i], j)
-		kept = kept && s.Outcome != Unknown
+	has := func(f target.Fate) bool {
+		return slices.ContainsFunc(results, func(r target.Result) bool { return r.Fate == f })
 	}
-	if kept {
-		return jr.append(committed(r.batch))
+	if !has(target.Done) || has(target.Unknown) { // what may have been promised is void
+		for i, s := range part {
+			s.became(&results[i], j)
+		}
+		return jr.append(outcomes(r.batch, part, nil))
 	}
-	return jr.append(outcomes(r.batch, part, nil))
+	for i, s := range part { // to the second in which it was promised
+		*s = *promise[i]
+	}
+	return jr.append(committed(r.batch))
 }
 
 // copied is the step, to be given an outcome that may not be its last one.

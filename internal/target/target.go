@@ -198,7 +198,8 @@ type Committer interface {
 	// and a ticket by which Fate finds out whether it was; it has to be kept before
 	// promise returns, and its error ends the batch with nothing written. promise is
 	// called again where a batch had to be done anew: the last ticket counts. It is
-	// not called where there is nothing to commit.
+	// not called where there is nothing to commit: what was promised before is void where
+	// nothing was done.
 	Commit(ctx context.Context, steps []Step, promise func(ticket json.RawMessage, results []Result) error) ([]Result, error)
 	// Fate finds out what became of a ticket's transaction: Done, Refused where it
 	// is not committed and never will be, or Unknown, with the reason in words.

@@ -196,6 +196,7 @@ func (w *watched) holds(t *testing.T, u *targettest.Update) {
 		assert.Equal(t, "old "+r[0], r[1], "%s: what a colleague wrote was written over", r[0])
 		assert.Equal(t, "new "+r[0], r[2], r[0])
 	}
+	assert.Empty(t, carry.Check(u.Dossier), "what is kept of it is whole")
 	outcomes := map[string]carry.Outcome{}
 	numbers, err := carry.Runs(u.Dossier)
 	require.NoError(t, err)

@@ -234,7 +234,9 @@ func (postgres) snapshot() []string {
 	return []string{"BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"}
 }
 
-func (postgres) begin() []string { return []string{"BEGIN TRANSACTION ISOLATION LEVEL READ COMMITTED READ WRITE"} }
+func (postgres) begin() []string {
+	return []string{"BEGIN TRANSACTION ISOLATION LEVEL READ COMMITTED READ WRITE"}
+}
 
 func (postgres) lock(whole bool) string {
 	if whole {

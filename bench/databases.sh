@@ -32,12 +32,12 @@ url() {
 	*) echo "sqlite:bench.db#bench" ;;
 	esac
 }
-client() { # client ENGINE: reads everything, in the order of the keys
+client() { # client ENGINE: reads everything into a file, in the order of the keys
 	case $1 in
 	postgresql) pg -c "COPY (SELECT $names FROM bench ORDER BY asset_no COLLATE \"C\") TO STDOUT" ;;
 	mariadb) maria --quick --batch -e "SELECT $names FROM bench ORDER BY CONVERT(asset_no USING utf8mb4) COLLATE utf8mb4_bin" ;;
 	*) sqlite3 -csv bench.db "SELECT $names FROM bench ORDER BY CAST(asset_no AS TEXT) COLLATE BINARY" ;;
-	esac >/dev/null
+	esac >client.csv
 }
 hand() { # hand ENGINE FILE
 	case $1 in

@@ -88,27 +88,20 @@ func (t *Table) keyReferred(ctx context.Context, items []*item) error {
 // referred refuses deletes of records that others refer to, unless these may go along;
 // then they are kept, to be brought back.
 func (t *Table) referred(ctx context.Context, items []*item) error {
-	d, err := t.definitionOf(ctx, t.def.schema, t.def.table)
-	if err != nil || len(d.refers) == 0 {
+	all, err := t.whoGoes(ctx, items)
+	if err != nil {
 		return err
 	}
-	going := map[string]bool{}
-	for _, it := range items {
-		going[rowID(d, it.row)] = true
-	}
-	for _, it := range items {
-		g := &goers{t: t, seen: going}
-		if err := g.follow(ctx, d, it.row); err != nil {
-			return err
-		}
-		if len(g.all) == 0 {
-			continue
-		}
-		if !it.step.Cascade {
+	for i, g := range all {
+		switch it := items[i]; {
+		case g.refusal != "":
+			return &failure{kind: refused, text: g.refusal}
+		case len(g.all) > 0 && !it.step.Cascade:
 			return &failure{kind: refused, text: strings.Join(g.words, "; ")}
+		case len(g.all) > 0:
+			it.res.Along = g.all
+			it.res.Reason = "along with it: " + strings.Join(g.counts(), ", ")
 		}
-		it.res.Along = g.all
-		it.res.Reason = "along with it: " + strings.Join(g.counts(), ", ")
 	}
 	return nil
 }
@@ -119,46 +112,56 @@ func (t *Table) checkReferred(ctx context.Context, steps []target.Step, reasons 
 	for i := range steps {
 		gone[steps[i].Was] = true
 	}
-	var all []*item
+	var items []*item
 	var at []int
 	for i := range steps {
 		s := &steps[i]
 		if s.Act != changeset.Delete || s.Cascade || gone[s.Key] {
 			continue
 		}
-		it := &item{step: s, res: new(target.Result), row: make([]record.Value, len(t.cols))}
+		it := &item{step: s, row: make([]record.Value, len(t.cols))}
 		for k, f := range t.fields {
 			it.row[k] = record.Null()
 			if v, there := s.Record.Get(f); there {
 				it.row[k] = v
 			}
 		}
-		all, at = append(all, it), append(at, i)
+		items, at = append(items, it), append(at, i)
 	}
-	if len(all) == 0 {
-		return nil
+	all, err := t.whoGoes(ctx, items)
+	for i, g := range all {
+		if reasons[at[i]] = g.refusal; g.refusal == "" {
+			reasons[at[i]] = strings.Join(g.words, "; ")
+		}
+	}
+	return err
+}
+
+// whoGoes finds, for each of some records that are to be deleted, who goes or changes
+// along; nil where nobody refers to any.
+func (t *Table) whoGoes(ctx context.Context, items []*item) ([]*goers, error) {
+	if len(items) == 0 {
+		return nil, nil
 	}
 	d, err := t.definitionOf(ctx, t.def.schema, t.def.table)
 	if err != nil || len(d.refers) == 0 {
-		return err
+		return nil, err
 	}
 	going := map[string]bool{}
-	for _, it := range all {
+	for _, it := range items {
 		going[rowID(d, it.row)] = true
 	}
-	for i, it := range all {
-		g := &goers{t: t, seen: going}
-		if err := g.follow(ctx, d, it.row); err != nil {
-			f := t.e.failure(err)
-			if f == nil || f.kind != refused {
-				return err
-			}
-			reasons[at[i]] = f.text
-			continue
+	all := make([]*goers, len(items))
+	for i, it := range items {
+		all[i] = &goers{t: t, seen: going}
+		err := all[i].follow(ctx, d, it.row)
+		if f := t.e.failure(err); f != nil && f.kind == refused {
+			all[i].refusal = f.text
+		} else if err != nil {
+			return nil, err
 		}
-		reasons[at[i]] = strings.Join(g.words, "; ")
 	}
-	return nil
+	return all, nil
 }
 
 // rowID names a row within everything that is looked at.
@@ -188,6 +191,8 @@ type goers struct {
 	all   []target.Dependent
 	words []string
 	n     int
+	// refusal says why it cannot be told, or kept, who goes along; "" is that it can.
+	refusal string
 }
 
 // counts says how many these are of each table.
@@ -287,11 +292,7 @@ func (t *Table) referring(ctx context.Context, d *definition, f *reference, row 
 	var of []*column
 	for i := range child.columns {
 		c := &child.columns[i]
-		name := c.text
-		if name == "" {
-			name = t.e.ident(c.name)
-		}
-		names, of = append(names, strings.ReplaceAll(name, t.e.ident(c.name), "t."+t.e.ident(c.name))), append(of, c)
+		names, of = append(names, t.aliased(c)), append(of, c)
 	}
 	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + t.e.ident(f.schema) + "." + t.e.ident(f.table) + " AS t WHERE " + strings.Join(is, " AND ") + t.e.lock(true)
 	err = t.s.query(ctx, sql, of, params, func(cells []record.Value) error {

@@ -29,8 +29,6 @@ type column struct {
 	generated bool     // the database computes it
 	identity  string   // "always" or "by default": the database counts it up
 	filled    bool     // it has a default
-	updated   bool     // the database writes it when a record is amended
-	folds     bool     // to the database different texts may be one
 	single    bool     // its numbers are of single precision, and read in double
 	declared  string   // of a key column: its type as a declaration has it, where one is needed
 	affinity  affinity // of SQLite

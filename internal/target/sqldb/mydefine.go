@@ -47,7 +47,7 @@ func (m mariadb) defineColumns(ctx context.Context, s session, d *definition) er
 	for _, r := range rows {
 		extra := strings.ToLower(r[5])
 		c := column{name: r[0], typ: r[1], cast: r[2], nullable: r[3] == "1", generated: r[4] == "1", filled: r[6] == "1",
-			updated: strings.Contains(extra, "on update"), folds: r[7] != "" && !strings.HasSuffix(r[7], "_bin"), bytes: slices.Contains(mariaBytes, r[2]), single: r[2] == "float"}
+			bytes: slices.Contains(mariaBytes, r[2]), single: r[2] == "float"}
 		if strings.Contains(extra, "auto_increment") {
 			c.identity = "by default"
 		}

@@ -148,7 +148,7 @@ func (t *Table) readAt(ctx context.Context, ask [][]record.Value, cols []int, kn
 	e, keys := t.e, t.keyColumns()
 	names, of := make([]string, len(cols)), make([]*column, len(cols))
 	for i, c := range cols {
-		names[i], of[i] = t.aliased(c), t.cols[c]
+		names[i], of[i] = t.aliased(t.cols[c]), t.cols[c]
 	}
 	if !e.staged() {
 		sql := "SELECT " + strings.Join(names, ", ") + " FROM " + t.table() + " AS t WHERE " + t.keyIs(1)
@@ -197,7 +197,7 @@ func (t *Table) readListed(ctx context.Context, ask [][]record.Value, cols []int
 	slices.SortFunc(params, func(a, b param) int { return strings.Compare(a.v.String(), b.v.String()) })
 	names, of := make([]string, len(cols)), make([]*column, len(cols))
 	for i, c := range cols {
-		names[i], of[i] = t.aliased(c), t.cols[c]
+		names[i], of[i] = t.aliased(t.cols[c]), t.cols[c]
 	}
 	name := "t." + t.e.ident(key.name)
 	sql := fmt.Sprintf("SELECT %s FROM %s AS t WHERE %s IN (%s) ORDER BY %s%s", strings.Join(names, ", "), t.table(), name, strings.Join(marks, ", "), name, locks)
@@ -224,8 +224,7 @@ func compareValues(a, b []record.Value) int {
 }
 
 // aliased is the expression of a column's exact text, of the table t.
-func (t *Table) aliased(i int) string {
-	c := t.cols[i]
+func (t *Table) aliased(c *column) string {
 	name := t.e.ident(c.name)
 	if c.text == "" {
 		return "t." + name

@@ -341,7 +341,7 @@ func (sqlite) defineColumns(ctx context.Context, s session, d *definition) error
 		}
 	}
 	for _, r := range rows {
-		c := column{name: r[0], typ: r[1], nullable: r[2] == "0", filled: r[3] == "1", generated: r[4] != "0", affinity: affinityOf(r[1], strict), folds: false}
+		c := column{name: r[0], typ: r[1], nullable: r[2] == "0", filled: r[3] == "1", generated: r[4] != "0", affinity: affinityOf(r[1], strict)}
 		if r[5] == "1" && keys == 1 && strings.EqualFold(r[1], "INTEGER") { // it is the row's number
 			c.identity, c.nullable = "by default", false
 		}

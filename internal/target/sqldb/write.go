@@ -253,7 +253,7 @@ func (t *Table) updateStaged(ctx context.Context, cols []int, items []*item, val
 func (t *Table) updateReturning(ctx context.Context, sql string, params []param, cols []int, items []*item) error {
 	names, of := []string{"r.n"}, []*column{{}}
 	for _, c := range cols {
-		names, of = append(names, t.aliased(c)), append(of, t.cols[c])
+		names, of = append(names, t.aliased(t.cols[c])), append(of, t.cols[c])
 	}
 	n := int64(0)
 	err := t.s.query(ctx, sql+" RETURNING "+strings.Join(names, ", "), of, params, func(cells []record.Value) error {

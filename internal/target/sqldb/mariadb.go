@@ -1,7 +1,6 @@
 package sqldb
 
 import (
-	"bufio"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -16,14 +15,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/go-sql-driver/mysql"
 
 	"paletwin/core/changeset"
 	"paletwin/core/jsontext"
 	"paletwin/core/record"
-	"paletwin/core/table/csv"
 )
 
 // mariadb is MariaDB, from version 10.6 on.
@@ -206,33 +203,19 @@ func (s *mariaSession) each(ctx context.Context, all []statement, wrote func(int
 }
 
 func (s *mariaSession) dump(ctx context.Context, text string, of []*column, w io.Writer) (rows int64, err error) {
-	out := bufio.NewWriterSize(w, 1<<16)
-	var line []byte
+	out := newCells(w)
 	err = s.raw(ctx, text, nil, func(_ []string, cells []sql.RawBytes) error {
-		line = line[:0]
 		for i, c := range cells {
-			if i > 0 {
-				line = append(line, ',')
-			}
-			if c == nil {
-				continue
-			}
-			if err := readable(c, of[i]); err != nil {
-				return err
-			}
-			if of[i].single {
+			if c != nil && of[i].single {
 				c = sql.RawBytes(shortest(string(c)))
 			}
-			line = appendCell(line, c)
+			if err := out.cell(i, c, of[i]); err != nil {
+				return err
+			}
 		}
-		rows++
-		_, err := out.Write(append(line, '\n'))
-		return err
+		return out.end()
 	})
-	if err != nil {
-		return 0, err
-	}
-	return rows, out.Flush()
+	return out.close(err)
 }
 
 // shortest is the shortest text of a number of single precision, which is given
@@ -243,34 +226,6 @@ func shortest(text string) string {
 		return text
 	}
 	return strconv.FormatFloat(n, 'g', -1, 32)
-}
-
-// readable refuses a text that no text file holds.
-func readable(text []byte, c *column) error {
-	for _, b := range text {
-		if b == 0 {
-			return &failure{kind: other, text: fmt.Sprintf("a value of %s holds a NUL, which no text file can hold: %s", c.name, strconv.QuoteToASCII(string(text[:min(len(text), 40)])))}
-		}
-	}
-	if !utf8.Valid(text) {
-		return &failure{kind: other, text: fmt.Sprintf("a value of %s is no text: %s", c.name, strconv.QuoteToASCII(string(text[:min(len(text), 40)])))}
-	}
-	return nil
-}
-
-// appendCell writes a text as a cell of CSV that tells the empty text from null.
-func appendCell(line, text []byte) []byte {
-	quoted := len(text) == 0 || text[0] == ' ' || text[len(text)-1] == ' '
-	for _, b := range text {
-		if b == ',' || b == '"' || b == '\n' || b == '\r' {
-			quoted = true
-			break
-		}
-	}
-	if !quoted {
-		return append(line, text...)
-	}
-	return csv.AppendCell(line, string(text), ',', true)
 }
 
 func (mariadb) ident(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

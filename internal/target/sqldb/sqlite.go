@@ -1,7 +1,6 @@
 package sqldb
 
 import (
-	"bufio"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -196,42 +195,36 @@ func typed(text string, a affinity) lite.Value {
 	return lite.Value{Class: lite.Text, Bytes: []byte(text)}
 }
 
+// noBytes are those of the empty text.
+var noBytes = []byte{}
+
 func (s *liteSession) each(ctx context.Context, all []statement, wrote func(int64) error) error {
 	return oneByOne(ctx, s, all, wrote)
 }
 
 func (s *liteSession) dump(ctx context.Context, sql string, of []*column, w io.Writer) (rows int64, err error) {
-	out := bufio.NewWriterSize(w, 1<<16)
-	var line []byte
+	out := newCells(w)
 	err = s.db.Query(ctx, sql, nil, func(values []lite.Value) error {
-		line = line[:0]
-		for i := range of { // what is behind them is there for the order
-			if i > 0 {
-				line = append(line, ',')
-			}
-			switch v := &values[i]; v.Class {
-			case lite.Null:
-			case lite.Text:
-				if err := readable(v.Bytes, of[i]); err != nil {
-					return err
-				}
-				if len(v.Bytes) > 0 && (of[i].affinity != asText || v.Bytes[0] == '\'' || v.Bytes[0] == 'X') {
-					line = appendCell(line, []byte(exact(v, of[i].affinity).String()))
-				} else {
-					line = appendCell(line, v.Bytes)
-				}
+		for i := range of {
+			var text []byte
+			switch v := &values[i]; {
+			case v.Class == lite.Null:
+			case v.Class != lite.Text:
+				text = appendExact(nil, v)
+			case len(v.Bytes) > 0 && (of[i].affinity != asText || v.Bytes[0] == '\'' || v.Bytes[0] == 'X'):
+				text = []byte(exact(v, of[i].affinity).String())
 			default:
-				line = appendExact(line, v)
+				if text = v.Bytes; text == nil {
+					text = noBytes // the empty text is not null
+				}
+			}
+			if err := out.cell(i, text, of[i]); err != nil {
+				return err
 			}
 		}
-		rows++
-		_, err := out.Write(append(line, '\n'))
-		return err
+		return out.end()
 	})
-	if err != nil {
-		return 0, err
-	}
-	return rows, out.Flush()
+	return out.close(err)
 }
 
 func (sqlite) ident(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paletwin/core/changeset"
+	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
 	"paletwin/internal/target"
@@ -36,6 +37,7 @@ func (f *applyFlags) flags(cmd *cobra.Command) {
 	fl.BoolVar(&f.PerField, "per-field", false, "write the fields of a record that are as the snapshot had them, though others are not")
 	fl.BoolVar(&f.Overwrite, "overwrite-conflicts", false, "write over conflicts approved with --overwrite, if the target is still as it was then")
 	fl.BoolVar(&f.Cascade, "cascade", false, "of a database: delete records although others that refer to them go, or change, along with them")
+	fl.BoolVar(&f.Touched, "touched", false, "of a database: read, back up and prove the records alone that are touched")
 	fl.BoolVar(&f.Again, "again", false, "do again what earlier runs did")
 	fl.IntVar(&f.Batch, "batch", 0, "at most so many records a batch")
 	fl.DurationVar(&f.Pause, "pause", 0, "wait so long between batches: 2s, 1m")
@@ -102,7 +104,7 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 	}
 	progress := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
 	defer progress.Done()
-	r := &update.Apply{Dossier: t, Where: where, Options: f.Options, Progress: progress.Step, Opened: a.warnOf, Resumed: func(rep *run.Report) {
+	r := &update.Apply{Dossier: t, Where: where, Options: f.Options, Progress: progress.Step, Opened: func(name string, t target.Traits) { a.warnOf(name, t, f.Touched) }, Resumed: func(rep *run.Report) {
 		progress.Done()
 		a.hint("run %d was interrupted; it is finished now, and goes on with the rest", rep.Run)
 		a.applied(t, rep)
@@ -130,7 +132,14 @@ func (a *app) apply(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
 }
 
 // warnOf says what writing a target does besides.
-func (a *app) warnOf(name string, t target.Traits) {
+func (a *app) warnOf(name string, t target.Traits, touched bool) {
+	const large = 100 << 20 // bytes that are worth a word before they are read, and kept
+	switch {
+	case touched && t.Narrow:
+		a.hint("%s: the backup and the proof are of the records alone that are touched", a.shown(name))
+	case t.Narrow && t.Size >= large:
+		a.hint("%s: the backup is of all records, up to %s of them, and the proof reads these again; --touched has both be of the records alone that are touched", a.shown(name), words.Size(t.Size))
+	}
 	if t.Links > 1 {
 		a.hint("%s has %d names (hard links); the others keep the old content", a.shown(name), t.Links)
 	}

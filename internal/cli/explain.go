@@ -347,6 +347,8 @@ var remedies = map[string]string{
 	sqldb.Lost:                    "look at the name, and whether the server is up and can be reached from here",
 	sqldb.Denied:                  "the account needs rights, or a password: PALETWIN_PASSWORD, a file that PALETWIN_PASSWORD_FILE names, or for PostgreSQL a .pgpass; docs/databases.md lists what is needed",
 	run.NoDefinition:              "only runs on databases keep one, and only since this version",
+	run.WholeOnly:                 "leave --touched out: a file's backup is a copy of it",
+	run.NotKept:                   "name a run whose backup has all of them with --run, or take a backup of your own",
 	sqldb.ThereAlready:            "leave --create out: restore returns its records to the backup",
 	sqldb.NotThere:                "look at the part behind #; in another schema a table is called schema.table",
 	sqldb.Locked:                  "run the command again when the others are done",

@@ -107,7 +107,11 @@ func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) e
 	if !a.json {
 		a.out.Line("")
 	}
-	return a.apply(ctx, made, &applyFlags{targetFlags: f.targetFlags, yes: f.yes, Options: run.Options{OtherTarget: f.other}})
+	undone, err := run.LastTarget(made)
+	if err != nil {
+		return err
+	}
+	return a.apply(ctx, made, &applyFlags{targetFlags: f.targetFlags, yes: f.yes, Options: run.Options{OtherTarget: f.other, Touched: undone.Touched}})
 }
 
 // otherTargets lists where the dossier's changes stand besides the target at

@@ -100,7 +100,10 @@ func (a *app) verified(t *desk.Dossier, v *run.Verification) {
 	p := a.out
 	meant := screen.Plural(v.AsMeant, "record") + " as meant"
 	if v.Holds() {
-		if v.Later == 0 {
+		switch {
+		case v.Touched:
+			meant += "; no other record was looked at"
+		case v.Later == 0:
 			meant += ", and nothing else moved"
 		}
 		p.Line("  %s  %s", screen.Strong("verified"), meant)

@@ -34,6 +34,7 @@ type Options struct {
 	StopAfter    Stop          // when to give up
 	System       []string      // fields that the target writes itself
 	Cascade      bool          // of deletes: what refers to a record may go along with it
+	Touched      bool          // read, keep and prove the records alone that are touched
 	LeaveOpen    bool          // what is left open or held is to be left: kept for those who ask later
 }
 
@@ -246,6 +247,9 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	if err := j.secondLook(c, plan.Steps); err != nil {
 		return nil, err
 	}
+	if err := j.narrow(touched(plan.Steps)); err != nil {
+		return nil, err
+	}
 	if err := j.checkTable(ctx); err != nil {
 		return nil, err
 	}
@@ -396,7 +400,7 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) (
 		}
 	}
 	if 2*known < asked && !j.Options.OtherTarget {
-		if err := j.knowsFew(ctx, c); err != nil {
+		if err := j.knowsFew(ctx, c, steps); err != nil {
 			return nil, err
 		}
 	}
@@ -411,7 +415,7 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) (
 
 // knowsFew refuses a target that knows fewer than half of the records that the
 // dossier as a whole amends or deletes, without those it has deleted there.
-func (j *Job) knowsFew(ctx context.Context, c *desk.Changes) error {
+func (j *Job) knowsFew(ctx context.Context, c *desk.Changes, steps []*Step) error {
 	done, err := everDone(j.Dossier, j.at())
 	if err != nil {
 		return err
@@ -428,6 +432,9 @@ func (j *Job) knowsFew(ctx context.Context, c *desk.Changes) error {
 		}
 		all = append(all, ch.Key)
 	}
+	if err := j.narrow(all); err != nil {
+		return err
+	}
 	states, err := j.Target.Current(ctx, all)
 	if err != nil {
 		return err
@@ -439,7 +446,7 @@ func (j *Job) knowsFew(ctx context.Context, c *desk.Changes) error {
 	if 2*known < len(all) {
 		return refuse(UnknownKeys, "%s knows %d of the %d records that dossier %s changes", j.where(), known, len(all), j.Dossier.Meta.Number)
 	}
-	return nil
+	return j.narrow(touched(steps))
 }
 
 // checkTarget refuses what the target is known not to take.

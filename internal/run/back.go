@@ -113,6 +113,9 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo) (
 	if err != nil {
 		return nil, err
 	}
+	if err := only(t, tgt, at, before.keys()); err != nil {
+		return nil, err
+	}
 	found, err := before.confirmed(ctx, t, tgt, system)
 	if err != nil {
 		return nil, err

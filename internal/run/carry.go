@@ -263,6 +263,13 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 		return rep, nil // what became of it shows when it has been loaded
 	}
 	j.Progress("checking", 0, 0)
+	keys, err := Looked(j.Dossier, &r.Head)
+	if err == nil {
+		err = j.narrow(keys)
+	}
+	if err != nil {
+		return nil, err
+	}
 	img, release, err := j.Target.Table(ctx)
 	if err != nil {
 		return nil, err
@@ -304,7 +311,12 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 	}
 	rep := &Report{Target: j.Target.Name(), Resumed: true}
 	_, rep.Handed = j.Target.(target.Loader)
-	j.Options.System = r.Head.System
+	said := j.Options
+	defer func() { j.Options = said }()
+	j.Options.System, j.Options.Touched = r.Head.System, r.Head.Touched
+	if err := j.narrow(touched(r.Steps)); err != nil {
+		return nil, err
+	}
 	if err := j.askFate(ctx, r); err != nil {
 		return nil, err
 	}

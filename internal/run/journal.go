@@ -59,6 +59,8 @@ type Head struct {
 	Left       Left          `json:"left,omitzero"`     // what was left when the run began
 	// LeaveOpen says that what is left open or held was to be left.
 	LeaveOpen bool `json:"leave_open,omitempty"`
+	// Touched says that the backup has the records alone that the run touches.
+	Touched bool `json:"touched,omitempty"`
 }
 
 // At names a target of a dossier: what it is called and, of a workbook, the

@@ -25,9 +25,9 @@ type judged struct {
 	kind   string // of its differences, once it was looked at
 }
 
-// compare compares the last run's backup with the fresh state: what differs
+// compare compares the last run's backup with what is there now of the same: what differs
 // is a step, as meant or not, or moved besides.
-func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Record, backup *table.Image, p Proof) error {
+func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Record, backup, now *table.Image, p Proof) error {
 	done, err := standing(t, last.Head.At())
 	if err != nil {
 		return err
@@ -67,7 +67,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	for _, s := range sink.undone {
 		sink.names.know(s.Key)
 	}
-	res, err := compare.Run(ctx, backup, p.Fresh, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, OtherRegister: true}, sink)
+	res, err := compare.Run(ctx, backup, now, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, OtherRegister: true}, sink)
 	if err != nil {
 		return err
 	}

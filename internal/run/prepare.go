@@ -27,7 +27,7 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 	}
 	j.Progress("backing up", 0, 0)
 	head := Head{Form: "journal", Version: 3, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
-		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Traits().Ext, System: j.Options.System, Read: j.Options.Read.Kept(), Found: j.found, Left: left, LeaveOpen: j.Options.LeaveOpen}
+		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Traits().Ext, System: j.Options.System, Read: j.Options.Read.Kept(), Found: j.found, Left: left, LeaveOpen: j.Options.LeaveOpen, Touched: j.Options.Touched}
 	_, head.Handoff = j.Target.(target.Loader)
 	if _, commits := j.Target.(target.Committer); commits {
 		head.Version = journalVersion
@@ -120,6 +120,9 @@ func Definition(t *desk.Dossier, r *Record) ([]byte, error) {
 	file := filepath.Join(r.Dir, DefinitionName)
 	if r.Head.Definition == "" {
 		return nil, refuse(NoDefinition, "run %d of dossier %s kept no definition of a table", r.Head.Run, t.Meta.Number)
+	}
+	if err := r.Head.keptAll(); err != nil {
+		return nil, err
 	}
 	if err := checkSum(t, file, r.Head.Definition); err != nil {
 		return nil, err

@@ -132,6 +132,8 @@ const (
 	UnknownKeys     = "unknown-keys"     // fewer than half of the keys are there
 	MissingColumn   = "missing-column"   // a field to be written has no column
 	TwiceThere      = "key-twice"        // a record stands twice in the target
+	WholeOnly       = "whole-only"       // the target cannot be asked for some of its records
+	NotKept         = "not-kept"         // the backup has not all of the target's records
 	NoRoom          = "no-room"          // the disk has no room for the backup
 	NothingDone     = "nothing-done"     // no run has done anything
 	NoTarget        = "no-target"        // no target was named and none is known

@@ -36,8 +36,9 @@ type Verification struct {
 	System      []changeset.FieldCount `json:"system"` // what the target wrote itself, by field
 	Expected    []Expected             `json:"expected"`
 	Differences []Difference           `json:"differences"`
-	Totals      []compare.Total        `json:"totals"`          // from the backup to now
-	Fresh       string                 `json:"fresh,omitempty"` // the export that it was held against
+	Totals      []compare.Total        `json:"totals"`            // from the backup to now
+	Touched     bool                   `json:"touched,omitempty"` // the records alone were looked at that runs touched
+	Fresh       string                 `json:"fresh,omitempty"`   // the export that it was held against
 	When        time.Time              `json:"when"`
 
 	set    string   // the record set's name
@@ -146,7 +147,13 @@ func verify(ctx context.Context, t *desk.Dossier, last *Record, p Proof) (*Verif
 		return nil, err
 	}
 	defer backup.Close()
-	if err := v.compare(ctx, t, last, backup.Image, p); err != nil {
+	now := p.Fresh
+	if v.Touched = base.Head.Touched; v.Touched {
+		if now, err = rowsOf(ctx, p.Fresh, t.Set().Key, touched(base.Steps), v.schema); err != nil {
+			return nil, err
+		}
+	}
+	if err := v.compare(ctx, t, last, backup.Image, now, p); err != nil {
 		return nil, err
 	}
 	for _, e := range p.Expect {

@@ -70,7 +70,7 @@ type Writer interface {
 // Traits are what a kind of target can do, as values.
 type Traits struct {
 	Ext   string // the ending of a backup's file name: ".csv"
-	Size  int64  // of a backup in bytes; 0 is unknown
+	Size  int64  // of a backup in bytes, about; 0 is unknown
 	Batch int    // how many steps Write takes at once; 0 means all of a run, and that either all or none are written
 	// Unread means that records are not looked up: they are taken to be as the
 	// steps say they were, and nothing more of them is needed.
@@ -82,6 +82,8 @@ type Traits struct {
 	// from the target, which its Result says.
 	Assigns bool
 	Links   int // of a file, how many names it has
+	// Narrow means that it is a Narrower.
+	Narrow bool
 	// Nulls means that it tells null from the empty text.
 	Nulls bool
 	Notes []string // what is to be known before it is written, in words
@@ -210,6 +212,15 @@ type Committer interface {
 	// Settled says that every outcome is kept, so that none of a run's tickets is asked
 	// for again.
 	Settled(ctx context.Context, tickets []json.RawMessage) error
+}
+
+// Narrower is a Target that can be asked for some of its records alone, in a time that
+// does not grow with the others.
+type Narrower interface {
+	Target
+	// Only has Current, Backup and Table look at the records with some keys alone, from
+	// the next look on; nil is all. Current of another key is an error.
+	Only(keys []record.Key) error
 }
 
 // Definer is a Target whose backups hold records alone.

@@ -45,7 +45,7 @@ func (o *Office) Verify(ctx context.Context, r *Verify) (*run.Verification, erro
 			return nil, lerr
 		}
 	}
-	img, release, err := o.fresh(ctx, t, last, r.Fresh)
+	img, release, err := o.fresh(ctx, t, last, r)
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +66,8 @@ func (o *Office) Verify(ctx context.Context, r *Verify) (*run.Verification, erro
 
 // fresh reads the file that was named, or the last run's target. A file is read
 // without its lock, since nothing is written.
-func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, s *desk.Source) (*table.Image, func() error, error) {
+func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, r *Verify) (*table.Image, func() error, error) {
+	s := r.Fresh
 	var f *desk.Table
 	var err error
 	switch {
@@ -85,7 +86,7 @@ func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, s *
 		read.Known = last.Found
 		f, err = t.OpenTable(last.Target, filepath.Base(last.Target), read)
 	default:
-		return o.table(ctx, t, last.Target)
+		return o.table(ctx, t, last, len(r.Expect) > 0)
 	}
 	if err != nil {
 		return nil, nil, err
@@ -93,11 +94,20 @@ func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, s *
 	return f.Image, f.Close, nil
 }
 
-// table reads a target that is no file.
-func (o *Office) table(ctx context.Context, t *desk.Dossier, name string) (*table.Image, func() error, error) {
-	tgt, _, err := o.Target(ctx, t, Where{To: name})
+// table reads a target that is no file: all of it, or what a proof looks at.
+func (o *Office) table(ctx context.Context, t *desk.Dossier, last *run.Head, all bool) (*table.Image, func() error, error) {
+	tgt, _, err := o.Target(ctx, t, Where{To: last.Target})
 	if err != nil {
 		return nil, nil, err
+	}
+	if n, ok := tgt.(target.Narrower); ok && !all {
+		keys, err := run.Looked(t, last)
+		if err == nil {
+			err = n.Only(keys)
+		}
+		if err != nil {
+			return nil, nil, errors.Join(err, tgt.Close())
+		}
 	}
 	img, release, err := tgt.Table(ctx)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"unicode/utf8"
 
+	"paletwin/core/record"
 	"paletwin/core/table/csv"
 )
 
@@ -32,6 +33,20 @@ func (c *cells) cell(i int, text []byte, of *column) error {
 	}
 	c.line = appendCell(c.line, text)
 	return nil
+}
+
+// row writes a row of values.
+func (c *cells) row(row []record.Value, of []*column) error {
+	for i, v := range row {
+		var text []byte
+		if !v.IsNull() {
+			text = append([]byte{}, v.String()...)
+		}
+		if err := c.cell(i, text, of[i]); err != nil {
+			return err
+		}
+	}
+	return c.end()
 }
 
 // end ends a row.

@@ -2,6 +2,7 @@ package sqldb
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -16,6 +17,7 @@ type definition struct {
 	looked        bool        // they were
 	id            string      // of PostgreSQL: the catalogue's number
 	readOnly      string      // in words: why it is only taken; "" where it can be written
+	size          int64       // in bytes, about, or at most; 0 is unknown
 	notes         []string    // what is said before it is written
 }
 
@@ -63,6 +65,15 @@ func actionOf(words string) action {
 		return a
 	}
 	return restrict
+}
+
+// number reads a size of the catalogue's; 0 is none.
+func number(text string) int64 {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0
+	}
+	return n
 }
 
 // column returns a column's place, or -1.

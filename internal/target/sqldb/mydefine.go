@@ -13,14 +13,14 @@ func (m mariadb) define(ctx context.Context, s session, a *target.Address) (*def
 	if in == "" {
 		in = a.Database
 	}
-	row, ok, err := one(ctx, s, "SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, COALESCE(ENGINE, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", plain(in, a.Table)...)
+	row, ok, err := one(ctx, s, "SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, COALESCE(ENGINE, ''), COALESCE(DATA_LENGTH, 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", plain(in, a.Table)...)
 	if err != nil {
 		return nil, err
 	}
 	if !ok {
 		return nil, &failure{kind: gone, text: fmt.Sprintf("there is no table %s, or this account may not see it", target.Qualified(in, a.Table))}
 	}
-	d := &definition{schema: row[0], table: row[1], kind: "table"}
+	d := &definition{schema: row[0], table: row[1], kind: "table", size: number(row[4])}
 	switch {
 	case row[2] != "BASE TABLE" && row[2] != "SYSTEM VERSIONED":
 		d.kind = strings.ToLower(row[2])

@@ -16,7 +16,8 @@ func (p postgres) define(ctx context.Context, s session, a *target.Address) (*de
 		name = p.ident(a.Schema) + "." + name
 	}
 	row, ok, err := one(ctx, s, `SELECT c.oid, n.nspname, c.relname, c.relkind, row_security_active(c.oid), has_table_privilege(c.oid, 'SELECT'),
-		EXISTS (SELECT FROM pg_inherits WHERE inhparent = c.oid), c.relpersistence
+		EXISTS (SELECT FROM pg_inherits WHERE inhparent = c.oid),
+		CASE c.relkind WHEN 'p' THEN (SELECT sum(pg_table_size(relid)) FROM pg_partition_tree(c.oid)) ELSE pg_table_size(c.oid) END
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass($1)`, plain(name)...)
 	if err != nil {
 		return nil, err
@@ -25,7 +26,7 @@ func (p postgres) define(ctx context.Context, s session, a *target.Address) (*de
 		return nil, &failure{kind: gone, text: fmt.Sprintf("there is no table %s", target.Qualified(a.Schema, a.Table))}
 	}
 	oid := plain(row[0])
-	d := &definition{schema: row[1], table: row[2], kind: pgKinds[row[3]], id: row[0]}
+	d := &definition{schema: row[1], table: row[2], kind: pgKinds[row[3]], id: row[0], size: number(row[7])}
 	if row[3] == "v" || row[3] == "m" || row[3] == "f" {
 		d.readOnly = "it is a " + d.kind + ", which is read and not written"
 	}

@@ -298,14 +298,14 @@ func (q sqlite) define(ctx context.Context, s session, a *target.Address) (*defi
 	if a.Schema != "" && a.Schema != "main" {
 		return nil, &failure{kind: gone, text: "a database file has no schema but main"}
 	}
-	row, ok, err := one(ctx, s, "SELECT name, type, sql FROM sqlite_schema WHERE type IN ('table', 'view') AND name = ? COLLATE NOCASE", plain(a.Table)...)
+	row, ok, err := one(ctx, s, "SELECT name, type, sql, (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size) FROM sqlite_schema WHERE type IN ('table', 'view') AND name = ? COLLATE NOCASE", plain(a.Table)...)
 	if err != nil {
 		return nil, err
 	}
 	if !ok {
 		return nil, &failure{kind: gone, text: "there is no table " + a.Table}
 	}
-	d := &definition{schema: "main", table: row[0], kind: row[1]}
+	d := &definition{schema: "main", table: row[0], kind: row[1], size: number(row[3])} // of the whole file
 	if row[1] == "view" {
 		d.readOnly = "it is a view, which is read and not written"
 	}

@@ -12,21 +12,14 @@
 package sqldb
 
 import (
-	"bufio"
 	"context"
-	"errors"
 	"fmt"
-	"io"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"paletwin/core/record"
 	"paletwin/core/schema"
 	"paletwin/core/table"
-	"paletwin/core/table/csv"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 )
@@ -71,6 +64,7 @@ type Table struct {
 	all    []int                  // their places
 	others map[string]*definition // of tables that refer to it, and to those
 	spool  *spool                 // the snapshot that was read; nil is none
+	only   map[record.Key]bool    // the records that are looked at; nil is all
 	exact  map[record.Key]record.Key
 }
 
@@ -235,7 +229,7 @@ func (t *Table) notes() []string {
 }
 
 func (t *Table) Traits() target.Traits {
-	size := int64(0)
+	size := t.def.size
 	if t.spool != nil {
 		size = int64(len(t.spool.m.Data))
 	}
@@ -243,7 +237,7 @@ func (t *Table) Traits() target.Traits {
 	if batch == 0 {
 		batch = batchSize
 	}
-	return target.Traits{Ext: ".csv", Size: size, Batch: batch, KeyChanges: true, Assigns: t.assigns(), Nulls: true, Notes: t.notes()}
+	return target.Traits{Ext: ".csv", Size: size, Batch: batch, KeyChanges: true, Assigns: t.assigns(), Nulls: true, Narrow: true, Notes: t.notes()}
 }
 
 // assigns reports whether the database gives new records their key.
@@ -257,203 +251,9 @@ func (t *Table) Close() error {
 	return t.forget()
 }
 
-// spool is a snapshot of the table in a file.
-type spool struct {
-	path string
-	m    *disk.Mapping
-	img  *table.Image
-}
-
-// forget removes the snapshot.
-func (t *Table) forget() error {
-	s := t.spool
-	if t.spool = nil; s == nil {
-		return nil
-	}
-	return errors.Join(s.m.Close(), t.fsys.Remove(s.path))
-}
-
-// Refresh lets the next look see what is there then.
-func (t *Table) Refresh(context.Context) error { return t.forget() }
-
-// snap reads the table, once: one statement in a transaction that sees one state.
-func (t *Table) snap(ctx context.Context) (*spool, error) {
-	if t.spool != nil {
-		return t.spool, nil
-	}
-	dir := t.o.Dir
-	if dir == "" {
-		dir = os.TempDir()
-	}
-	s := &spool{path: disk.TempName(filepath.Join(dir, newMark()))}
-	var err error
-	for try := range len(waits) { // reading does no harm: a connection that is lost is made anew
-		err = t.spoolTo(ctx, s.path)
-		var e *Error
-		if err == nil || !errors.As(err, &e) || e.Code != Lost || sleep(ctx, waits[try]) != nil {
-			break
-		}
-		if err = t.connect(ctx); err != nil {
-			return nil, t.said(err)
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
-	if s.m, err = t.fsys.Map(s.path); err == nil {
-		s.img, err = csv.OpenWith(t.def.table, s.m.Data, table.Taken)
-	}
-	if err != nil {
-		return nil, errors.Join(err, t.fsys.Remove(s.path))
-	}
-	s.img.Heading = slices.Clone(t.fields)
-	t.spool = s
-	return s, nil
-}
-
-// spoolTo takes the table into a file that nobody needs once this process has ended.
-func (t *Table) spoolTo(ctx context.Context, path string) error {
-	if err := t.fsys.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	f, err := t.fsys.Create(path, 0o600)
-	if err != nil {
-		return err
-	}
-	out := bufio.NewWriterSize(f, 1<<18)
-	if _, err = t.Take(ctx, out); err == nil {
-		err = out.Flush()
-	}
-	if err = errors.Join(err, f.Close()); err != nil {
-		return errors.Join(err, t.fsys.Remove(path))
-	}
-	return nil
-}
-
-// Take writes all records, in the byte order of their keys' texts, as CSV with a
-// heading, and returns how many these are: one statement in a transaction that sees one
-// state and writes nothing.
-func (t *Table) Take(ctx context.Context, w io.Writer) (int64, error) {
-	if t.s == nil {
-		if err := t.connect(ctx); err != nil {
-			return 0, t.said(err)
-		}
-	}
-	e := t.e
-	var line []byte
-	var names, order []string
-	for i, c := range t.cols {
-		if i > 0 {
-			line = append(line, ',')
-		}
-		line = csv.AppendCell(line, c.name, ',', c.name == "" || strings.TrimSpace(c.name) != c.name)
-		names = append(names, t.exactly(c))
-	}
-	out := &headed{w, append(line, '\n')}
-	for _, k := range t.key {
-		order = append(order, e.keyOrder(t.cols[k]))
-	}
-	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + t.table()
-	if len(order) > 0 {
-		sql += " ORDER BY " + strings.Join(order, ", ")
-	}
-	if err := run(ctx, t.s, e.snapshot()...); err != nil {
-		return 0, t.said(err)
-	}
-	n, err := t.s.dump(ctx, sql, t.cols, out)
-	if err == nil {
-		_, err = out.Write(nil) // where there are no records
-	}
-	if err != nil {
-		_, _ = t.s.exec(context.WithoutCancel(ctx), "ROLLBACK") // the first error counts
-		return 0, t.said(err)
-	}
-	_, err = t.s.exec(ctx, "COMMIT")
-	return n, t.said(err)
-}
-
-// headed writes a heading before the first of what is written: a query that fails has
-// written nothing.
-type headed struct {
-	w       io.Writer
-	heading []byte
-}
-
-func (h *headed) Write(b []byte) (int, error) {
-	if h.heading != nil {
-		if _, err := h.w.Write(h.heading); err != nil {
-			return 0, err
-		}
-		h.heading = nil
-	}
-	return h.w.Write(b)
-}
-
-// exactly is the expression of a column's exact text.
-func (t *Table) exactly(c *column) string {
-	if c.text != "" {
-		return c.text
-	}
-	return t.e.ident(c.name)
-}
-
 // table is the table as statements name it.
 func (t *Table) table() string {
 	return t.e.ident(t.def.schema) + "." + t.e.ident(t.def.table)
-}
-
-// Table gives the snapshot.
-func (t *Table) Table(ctx context.Context) (*table.Image, func() error, error) {
-	s, err := t.snap(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	return s.img, func() error { return nil }, nil
-}
-
-// Backup writes the snapshot.
-func (t *Table) Backup(ctx context.Context, w io.Writer) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	s, err := t.snap(ctx)
-	if err != nil {
-		return err
-	}
-	return table.Guard(func() error { _, err := w.Write(s.m.Data); return err })
-}
-
-// Current reads records in one pass over the snapshot.
-func (t *Table) Current(ctx context.Context, keys []record.Key) ([]target.State, error) {
-	s, err := t.snap(ctx)
-	if err != nil {
-		return nil, err
-	}
-	at := make(map[string]int, len(keys))
-	for i, k := range keys {
-		at[t.o.Of.Key(k).Encoding()] = i
-	}
-	states := make([]target.State, len(keys))
-	var key []byte
-	err = table.Guard(func() error {
-		return csv.Each(ctx, s.img, func(r *csv.Line) error {
-			key = r.AppendKey(key[:0], t.key)
-			form := key
-			if !t.o.Of.OneForm() {
-				form = []byte(t.o.Of.Key(record.KeyOf(key)).Encoding())
-			}
-			i, ok := at[string(form)]
-			if !ok {
-				return nil
-			}
-			if states[i].Count++; states[i].Count == 1 {
-				states[i].Record = r.Record()
-				t.exact[t.o.Of.Key(keys[i])] = record.KeyOf(slices.Clone(key))
-			}
-			return nil
-		})
-	})
-	return states, err
 }
 
 // Writable says early why nothing can be written.

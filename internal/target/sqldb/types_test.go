@@ -124,13 +124,20 @@ func approveAll(t *testing.T, x *desk.Dossier) {
 	require.NoError(t, err)
 }
 
-// there and back: a dossier is carried out, and undone.
+// there and back: a dossier is carried out, and undone, with backups of all records and of
+// those alone that are touched.
 func (d *db) thereAndBack(t *testing.T, table, key, after string) {
+	for _, touched := range []bool{false, true} {
+		d.oneWayAndBack(t, table, key, after, carry.Options{Touched: touched})
+	}
+}
+
+func (d *db) oneWayAndBack(t *testing.T, table, key, after string, o carry.Options) {
 	before := d.taken(table)
 	x := dossier(t, key, before, after)
 	tgt := d.writable(table, Options{Key: []string{key}, Of: d.schemaOf(x)})
 	apply := func(x *desk.Dossier) {
-		rep, err := carry.Apply(context.Background(), &carry.Job{Dossier: x, Target: tgt, By: "lina", Now: time.Now})
+		rep, err := carry.Apply(context.Background(), &carry.Job{Dossier: x, Target: tgt, By: "lina", Now: time.Now, Options: o})
 		require.NoError(t, err)
 		for _, s := range rep.Attempted {
 			assert.Equal(t, carry.Done, s.Outcome, "%s: %s", s.Key, s.Reason)

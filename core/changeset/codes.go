@@ -141,6 +141,9 @@ var (
 	SelectedUnknown = Code{"selected-unknown", Warn, OfRecord, "a record that is asked for is not in the snapshot"}
 	SelectedRepeat  = Code{"selected-repeat", Note, OfRecord, "a record that is asked for is named twice; it counts once"}
 
+	StillReferred = Code{"still-referred", Warn, OfRecord, "records of another set refer to a record that is to be deleted; its delete is held"}
+	ReferUnknown  = Code{"referrers-unknown", Note, OfFile, "whether records of another set refer to those that are to be deleted is not known, since their layout or they themselves cannot be read"}
+
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
 	ByOthers     = Code{"changed-by-others", Warn, OfRecord, "no run of this dossier wrote this; it was changed by others since, and putting it back is held"}
 )
@@ -153,5 +156,5 @@ func Codes() []Code {
 		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, Strange, BulkEdit, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
 		KeyEdited, KeyShifted, SwappedPair, NearMiss, Invisible, StaleValue, WrongFile, SlipsPart,
-		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, ConflictThen, ByOthers}
+		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, StillReferred, ReferUnknown, ConflictThen, ByOthers}
 }

@@ -49,6 +49,9 @@ type Options struct {
 	Loans
 	Room
 	Findings []changeset.Finding // what was noticed before the comparison
+	// Referrers, if not nil, says which fields of other records name these, and what it
+	// noticed. It is asked where records may be deleted.
+	Referrers func(ctx context.Context) ([]Referrer, []changeset.Finding, error)
 	// Counted, if not nil, is told the numbers of records and of rows before
 	// the first change is written.
 	Counted func(snapshot, edited int)

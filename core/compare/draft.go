@@ -37,6 +37,7 @@ type tally struct {
 	blankRow                 uint32
 	refused                  [changeset.Delete + 1]int // acts that are not allowed
 	listedAmended            []record.Key
+	referred                 []referred
 	problems                 layout.Tally
 	wornTally
 }
@@ -425,6 +426,7 @@ func (t *tally) add(o *tally) {
 		t.refused[a] += n
 	}
 	t.listedAmended = append(t.listedAmended, o.listedAmended...)
+	t.referred = append(t.referred, o.referred...)
 	t.problems.Merge(&o.problems)
 	t.wornTally.merge(&o.wornTally)
 }

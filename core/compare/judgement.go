@@ -14,7 +14,9 @@ type judgement struct {
 	*drafter
 	over  [changeset.Delete + 1]bool // acts that are held, since they go over a limit
 	slips judge.Marks
-	kept  []*batch // the drafts, nil where they have to be made again
+	// referrers are who refers to the records, where some are to be deleted.
+	referrers []Referrer
+	kept      []*batch // the drafts, nil where they have to be made again
 
 	sampledAt []uint32 // the records of the sample, as it has them
 }
@@ -23,6 +25,9 @@ type judgement struct {
 func (dr *drafter) judge(ctx context.Context) (*judgement, error) {
 	jd := &judgement{drafter: dr}
 	if err := jd.judgeLimits(ctx); err != nil {
+		return nil, err
+	}
+	if err := jd.judgeReferrers(ctx); err != nil {
 		return nil, err
 	}
 	return jd, jd.judgeSlips(ctx)
@@ -53,12 +58,6 @@ func (jd *judgement) judgeLimits(ctx context.Context) error {
 
 func (jd *judgement) judgeLimit(ctx context.Context, l *layout.Limits, whose string) error {
 	all := jd.snap.len()
-	deletes := 0
-	for _, m := range jd.mate {
-		if m == mateListed || m == mateNone && jd.copy != nil && jd.o.Missing != Ignore {
-			deletes++
-		}
-	}
 	amends := 0
 	if jd.copy != nil && l.Amend.Set {
 		for i, m := range jd.mate {
@@ -75,7 +74,7 @@ func (jd *judgement) judgeLimit(ctx context.Context, l *layout.Limits, whose str
 		}
 	}
 	limits := judge.Limits{Limits: l, Whose: whose}
-	over, findings := limits.Over(judge.Numbers{Records: all, Amend: amends, Add: len(jd.adds), Delete: deletes}, jd.o.allows)
+	over, findings := limits.Over(judge.Numbers{Records: all, Amend: amends, Add: len(jd.adds), Delete: jd.deletes()}, jd.o.allows)
 	for _, a := range over {
 		jd.over[a] = true
 	}

@@ -54,6 +54,7 @@ func (wr *writer) all(ctx context.Context) error {
 func (wr *writer) finish(b *batch) {
 	for k, ch := range b.changes {
 		wr.mark(ch, b.places[k])
+		wr.refer(ch, &b.tally)
 		if wr.o.Judge != nil {
 			wr.o.Judge(ch)
 		}
@@ -108,6 +109,7 @@ func (wr *writer) report() {
 	wr.reportWear(&t.wornTally)
 	wr.reportProblems(&t.problems)
 	wr.reportBulk()
+	wr.reportReferred(t.referred)
 	for _, k := range t.listedAmended {
 		f := changeset.ListedAmended.Finding("%s is on the delete list and amended in the copy", k)
 		f.Key = k.String()

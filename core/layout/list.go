@@ -3,6 +3,7 @@ package layout
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"paletwin/core/expr"
@@ -21,6 +22,15 @@ type List struct {
 	rows    [][]string
 	codes   map[string]int // by the form in which they are compared
 	names   map[string]int // -1 where several have the name
+}
+
+// Set is the record set that the list has the records of, by the list's name.
+func (l *List) Set() string {
+	name := filepath.Base(l.Name)
+	for _, ext := range []string{".csv", ".xlsx"} {
+		name = strings.TrimSuffix(name, ext)
+	}
+	return name
 }
 
 // readList reads a list; by and as name its columns, "" the first and none.

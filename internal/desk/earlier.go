@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -30,13 +31,14 @@ func (d *Desk) others(c *Comparison) ([]*Dossier, error) {
 	}), nil
 }
 
-// lookBack lets a comparison of a snapshot ask what was lent of it, and, where
+// lookBack lets a comparison of a snapshot ask what was lent of it, who refers to its records, and, where
 // slips are looked for, what other dossiers' snapshots had. own gives the
 // snapshot's digest; a file of another size is not asked for.
 func (d *Desk) lookBack(c *Comparison, snapshot *Table, own func() string) {
 	if lent, err := d.FS.ReadDir(filepath.Join(d.Dir, lentFolder)); err == nil && len(lent) > 0 {
 		c.Options.Lends = func() []*table.Lent { return d.Lends(own()) }
 	}
+	c.Options.Referrers = func(ctx context.Context) ([]compare.Referrer, []changeset.Finding, error) { return d.referrers(ctx, c) }
 	if c.Options.Slips != compare.SlipsHold && c.Options.Slips != compare.SlipsWarn {
 		return
 	}

@@ -72,7 +72,7 @@ func (d *Desk) follow(path string, f *layout.Field, above []string) error {
 	if f.List == nil {
 		return nil
 	}
-	next := filepath.Join(filepath.Dir(path), strings.TrimSuffix(filepath.Base(f.List.Name), ".csv")+".yaml")
+	next := filepath.Join(filepath.Dir(path), f.List.Set()+".yaml")
 	if next == path {
 		return nil // a record may refer to another of its own set
 	}

@@ -251,6 +251,11 @@ func (t *Table) commit(ctx context.Context, results []target.Result, keep promis
 	if err := keep(raw, results); err != nil {
 		return err
 	}
+	if k != nil {
+		if err := t.e.firm(ctx, t.s); err != nil {
+			return err
+		}
+	}
 	// From here on whoever ends us does not end the transaction: it is waited for.
 	cctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), Patience)
 	defer cancel()

@@ -67,8 +67,7 @@ func newDB(t testing.TB, b base) *db {
 	d.a, err = target.ParseAddress(d.url + "#nothing")
 	require.NoError(t, err)
 	d.e = engines[d.a.Scheme]
-	d.s, err = d.e.connect(context.Background(), d.a, "", "")
-	require.NoError(t, err)
+	d.connect()
 	t.Cleanup(func() {
 		for _, table := range slices.Backward(d.made) {
 			_, _ = d.s.exec(context.Background(), "DROP TABLE IF EXISTS "+table)
@@ -76,6 +75,17 @@ func newDB(t testing.TB, b base) *db {
 		d.s.close()
 	})
 	return d
+}
+
+// connect connects the colleague, perhaps anew.
+func (d *db) connect() {
+	d.t.Helper()
+	if d.s != nil {
+		d.s.close()
+	}
+	var err error
+	d.s, err = d.e.connect(context.Background(), d.a, "", "")
+	require.NoError(d.t, err)
 }
 
 // is reports whether the database is one of some engines.

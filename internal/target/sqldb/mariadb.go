@@ -363,6 +363,8 @@ func (m mariadb) fate(ctx context.Context, s session, d *definition, t *ticket) 
 	return fateOfToken(ctx, s, m, m.qualified(d, ticketTable), t)
 }
 
+func (mariadb) firm(context.Context, session) error { return nil }
+
 func (m mariadb) settle(ctx context.Context, s session, d *definition, tokens []string) error {
 	return settleTokens(ctx, s, m.qualified(d, ticketTable), tokens)
 }

@@ -13,7 +13,7 @@ func (m mariadb) define(ctx context.Context, s session, a *target.Address) (*def
 	if in == "" {
 		in = a.Database
 	}
-	row, ok, err := one(ctx, s, "SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, COALESCE(ENGINE, ''), COALESCE(DATA_LENGTH, 0) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", plain(in, a.Table)...)
+	row, ok, err := one(ctx, s, "SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, COALESCE(ENGINE, ''), COALESCE(DATA_LENGTH, 0), @@innodb_flush_log_at_trx_commit FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?", plain(in, a.Table)...)
 	if err != nil {
 		return nil, err
 	}
@@ -27,6 +27,9 @@ func (m mariadb) define(ctx context.Context, s session, a *target.Address) (*def
 		d.readOnly = "it is a " + d.kind + ", which is read and not written"
 	case !slices.Contains([]string{"InnoDB"}, row[3]):
 		d.readOnly = fmt.Sprintf("it is kept by %s, which has no transactions: what is written there cannot be taken back when something fails. ALTER TABLE … ENGINE=InnoDB changes that", row[3])
+	}
+	if row[5] != "1" {
+		d.notes = append(d.notes, fmt.Sprintf("the server does not put on its disk at once what is committed (innodb_flush_log_at_trx_commit is %s): should it or its machine fail, the last of it may be lost", row[5]))
 	}
 	for _, part := range []func(context.Context, session, *definition) error{m.defineColumns, m.defineKeys, m.defineTriggers} {
 		if err := part(ctx, s, d); err != nil {

@@ -30,6 +30,8 @@ var pgSettings = map[string]string{
 // pgSession is a connection; every value goes to and fro as its text.
 type pgSession struct {
 	c        *pgconn.PgConn
+	cfg      *pgconn.Config
+	firm     firmness
 	prepared map[string]*pgconn.StatementDescription // by their texts: planning costs as much as what is planned
 }
 
@@ -76,7 +78,15 @@ func (postgres) connect(ctx context.Context, a *target.Address, password, mark s
 	if err != nil {
 		return nil, err
 	}
-	return &pgSession{c, map[string]*pgconn.StatementDescription{}}, nil
+	s := &pgSession{c: c, cfg: cfg, prepared: map[string]*pgconn.StatementDescription{}}
+	if mark != "" {
+		_, err = s.exec(ctx, pgDurable)
+	}
+	if err != nil {
+		s.close()
+		return nil, err
+	}
+	return s, nil
 }
 
 func (postgres) end(ctx context.Context, s session, mark string) error {
@@ -103,6 +113,7 @@ func (postgres) lacks(ctx context.Context, s session, d *definition, act changes
 func (s *pgSession) close() {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
+	s.firm.close(ctx)
 	_ = s.c.Close(ctx) // nothing is left to be said
 }
 
@@ -354,52 +365,3 @@ func connectionWords(err error) string {
 	text, _, _ = strings.Cut(strings.TrimSpace(text), "\n")
 	return text
 }
-
-func (postgres) table(*definition) string { return "" }
-
-// draw asks for what names the transaction: its number, which is given once on a
-// timeline of a server.
-func (postgres) draw(ctx context.Context, s session, _ *definition, _, _ string) (*ticket, error) {
-	row, _, err := one(ctx, s, `SELECT txid_current(), pg_backend_pid(), (SELECT backend_start FROM pg_stat_activity WHERE pid = pg_backend_pid()),
-		(SELECT system_identifier FROM pg_control_system()), substr(pg_walfile_name(pg_current_wal_lsn()), 1, 8)`)
-	if err != nil {
-		return nil, err
-	}
-	return &ticket{Transaction: row[0], Process: row[1], Since: row[2], System: row[3], Timeline: row[4]}, nil
-}
-
-func (postgres) fate(ctx context.Context, s session, _ *definition, t *ticket) (fate, string, error) {
-	row, _, err := one(ctx, s, `SELECT (SELECT system_identifier FROM pg_control_system()), pg_is_in_recovery()`)
-	if err != nil {
-		return unknown, "", err
-	}
-	if row[0] != t.System {
-		return unknown, "it was written on another server", nil
-	}
-	if row[1] == "t" {
-		return unknown, "the server is a copy now that is not written", nil
-	}
-	if row, _, err = one(ctx, s, `SELECT substr(pg_walfile_name(pg_current_wal_lsn()), 1, 8)`); err != nil {
-		return unknown, "", err
-	}
-	if row[0] != t.Timeline {
-		return unknown, "another server has taken over since", nil
-	}
-	if row, _, err = one(ctx, s, "SELECT txid_status($1::text::bigint)", plain(t.Transaction)...); err != nil {
-		return unknown, "", err
-	}
-	switch row[0] {
-	case "committed":
-		return committed, "", nil
-	case "aborted":
-		return rolledBack, "", nil
-	case "in progress":
-		// Nobody waits for its answer: what it does not commit now it never will.
-		_, err := s.exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid = $1::text::integer AND backend_start = $2::text::timestamptz`,
-			plain(t.Process, t.Since)...)
-		return running, "", err
-	}
-	return unknown, "the server no longer remembers it", nil
-}
-
-func (postgres) settle(context.Context, session, *definition, []string) error { return nil }

@@ -290,6 +290,8 @@ func (q sqlite) fate(ctx context.Context, s session, _ *definition, t *ticket) (
 	return fateOfToken(ctx, s, q, q.ident(ticketTable), t)
 }
 
+func (sqlite) firm(context.Context, session) error { return nil }
+
 func (q sqlite) settle(ctx context.Context, s session, _ *definition, tokens []string) error {
 	return settleTokens(ctx, s, q.ident(ticketTable), tokens)
 }

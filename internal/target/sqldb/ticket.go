@@ -18,6 +18,8 @@ type ticket struct {
 	Since       string `json:"since,omitempty"`
 	System      string `json:"system,omitempty"`
 	Timeline    string `json:"timeline,omitempty"`
+	// Loose says that the number may be given again, should the server die.
+	Loose bool `json:"loose,omitempty"`
 	// Of others: a row that the transaction adds to the table of tickets, and the
 	// mark by which its connection is known.
 	Token string `json:"token,omitempty"`
@@ -39,6 +41,8 @@ type tickets interface {
 	// draw gives the transaction that is open its ticket; before is that of the
 	// transaction before, of which everything is known. nil is none: the engine has none.
 	draw(ctx context.Context, s session, d *definition, mark, before string) (*ticket, error)
+	// firm waits until the ticket that was drawn last outlives the server.
+	firm(ctx context.Context, s session) error
 	// fate asks what became of a transaction, over another connection, and ends it
 	// where it is still running. why says why it cannot be told.
 	fate(ctx context.Context, s session, d *definition, t *ticket) (f fate, why string, err error)

@@ -34,6 +34,7 @@ type column struct {
 	single    bool     // its numbers are of single precision, and read in double
 	declared  string   // of a key column: its type as a declaration has it, where one is needed
 	affinity  affinity // of SQLite
+	sorted    bool     // of SQLite, of a key column: its values are texts, in whose order they stand in an index
 	text      string   // an expression of the value's exact text, "" of itself
 }
 

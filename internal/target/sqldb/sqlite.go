@@ -232,6 +232,9 @@ func (sqlite) ident(name string) string { return `"` + strings.ReplaceAll(name, 
 func (sqlite) param(int, *column) string { return "?" }
 
 func (q sqlite) keyOrder(c *column) string {
+	if c.sorted {
+		return q.ident(c.name) + " COLLATE BINARY" // as an index has it
+	}
 	return "CAST(" + q.ident(c.name) + " AS TEXT) COLLATE BINARY"
 }
 
@@ -314,7 +317,7 @@ func (q sqlite) define(ctx context.Context, s session, a *target.Address) (*defi
 	if strings.HasPrefix(strings.ToUpper(row[2]), "CREATE VIRTUAL") {
 		d.kind, d.readOnly = "virtual table", "it is a virtual table, which is read and not written"
 	}
-	for _, part := range []func(context.Context, session, *definition) error{q.defineColumns, q.defineKeys, q.defineTriggers} {
+	for _, part := range []func(context.Context, session, *definition) error{q.defineColumns, q.defineKeys, q.defineTriggers, q.defineOrder} {
 		if err := part(ctx, s, d); err != nil {
 			return nil, err
 		}
@@ -357,6 +360,24 @@ func (sqlite) defineKeys(ctx context.Context, s session, d *definition) error {
 		return err
 	}
 	d.takeKeys(rows)
+	return nil
+}
+
+// defineOrder finds the key columns whose values are texts alone.
+func (q sqlite) defineOrder(ctx context.Context, s session, d *definition) error {
+	for _, key := range d.keys {
+		for _, name := range key {
+			c := &d.columns[d.column(name)]
+			if c.affinity != asText || c.sorted {
+				continue
+			}
+			_, bytes, err := one(ctx, s, "SELECT 1 FROM "+q.ident(d.table)+" WHERE "+q.ident(name)+" >= x'' LIMIT 1") // these come after all texts
+			if err != nil {
+				return err
+			}
+			c.sorted = !bytes
+		}
+	}
 	return nil
 }
 

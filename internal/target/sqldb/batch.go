@@ -37,13 +37,28 @@ func (t *Table) Write(ctx context.Context, steps []target.Step) ([]target.Result
 	return t.Commit(ctx, steps, func(json.RawMessage, []target.Result) error { return nil })
 }
 
+// manner is how the steps of a batch are carried out.
+type manner uint8
+
+const (
+	// swift: what is added or deleted is written at once, and looked at in what the
+	// database gives back. The others are read under their locks first.
+	swift   manner = iota
+	careful        // all are read under their locks first
+	alone          // each step, or link, for itself
+)
+
+// errUnlike says that what came back of a batch that was carried out swiftly is not as the
+// steps say: it is rolled back, and done with care.
+var errUnlike error = &failure{kind: other, text: "a record is not as its step says"}
+
 // Commit carries out a batch in one transaction. One of two that wait for each other is
 // tried again; one with a record that the database refuses, or that somebody else keeps
 // locked, is done record by record, so that the others are written.
 func (t *Table) Commit(ctx context.Context, steps []target.Step, keep func(json.RawMessage, []target.Result) error) ([]target.Result, error) {
-	alone := false
+	how := swift
 	for try := 0; ; try++ {
-		results, err := t.transaction(ctx, steps, alone, keep)
+		results, err := t.transaction(ctx, steps, how, keep)
 		var d *doubt
 		if errors.As(err, &d) {
 			f, why, ferr := t.await(ctx, d)
@@ -62,12 +77,16 @@ func (t *Table) Commit(ctx context.Context, steps []target.Step, keep func(json.
 		if cerr := ctx.Err(); cerr != nil {
 			return nil, &target.Unwritten{Err: cerr}
 		}
+		if errors.Is(err, errUnlike) {
+			how, try = careful, -1
+			continue
+		}
 		f := t.e.failure(err)
 		if f == nil {
 			return nil, &target.Unwritten{Err: err}
 		}
-		if (f.kind == refused || f.kind == locked) && !alone {
-			alone, try = true, -1
+		if (f.kind == refused || f.kind == locked) && how != alone {
+			how, try = alone, -1
 			continue
 		}
 		if f.kind != again && f.kind != lost || try >= len(waits) {
@@ -173,8 +192,8 @@ func (t *Table) Settled(ctx context.Context, tickets []json.RawMessage) error {
 	return nil
 }
 
-// transaction does the steps in a transaction, all at once or each alone.
-func (t *Table) transaction(ctx context.Context, steps []target.Step, alone bool, keep promise) (results []target.Result, err error) {
+// transaction does the steps in a transaction.
+func (t *Table) transaction(ctx context.Context, steps []target.Step, how manner, keep promise) (results []target.Result, err error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -204,10 +223,10 @@ func (t *Table) transaction(ctx context.Context, steps []target.Step, alone bool
 	for i := range steps {
 		items[i] = &item{step: &steps[i], res: &results[i]}
 	}
-	if alone {
+	if how == alone {
 		err = t.eachAlone(ctx, items)
 	} else {
-		err = t.timely(ctx, func(ctx context.Context) error { return t.unit(ctx, items) })
+		err = t.timely(ctx, func(ctx context.Context) error { return t.unit(ctx, items, how) })
 	}
 	if err != nil {
 		return nil, err
@@ -278,7 +297,7 @@ func (t *Table) eachAlone(ctx context.Context, items []*item) error {
 		if _, err := t.s.exec(ctx, "SAVEPOINT paletwin"); err != nil {
 			return err
 		}
-		err := t.timely(ctx, func(ctx context.Context) error { return t.unit(ctx, group) })
+		err := t.timely(ctx, func(ctx context.Context) error { return t.unit(ctx, group, alone) })
 		if now := t.e.immediate(); err == nil && now != "" {
 			_, err = t.s.exec(ctx, now)
 		}
@@ -336,6 +355,8 @@ type item struct {
 	cols []int          // those that are read of it
 	// at is what the key columns have now, of a record that is there.
 	at []record.Value
+	// blind says that the record is not read before it is written.
+	blind bool
 }
 
 // done reports whether nothing speaks against an item.

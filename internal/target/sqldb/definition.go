@@ -33,6 +33,7 @@ type column struct {
 	filled    bool     // it has a default
 	single    bool     // its numbers are of single precision, and read in double
 	declared  string   // of a key column: its type as a declaration has it, where one is needed
+	keeps     int64    // a text of at most so many bytes is kept as it is written, unless by a trigger
 	affinity  affinity // of SQLite
 	sorted    bool     // of SQLite, of a key column: its values are texts, in whose order they stand in an index
 	text      string   // an expression of the value's exact text, "" of itself

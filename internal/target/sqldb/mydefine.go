@@ -45,12 +45,15 @@ func (d *definition) params() []param { return plain(d.schema, d.table) }
 var mariaBytes = []string{"binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob", "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection"}
 
 func (m mariadb) defineColumns(ctx context.Context, s session, d *definition) error {
-	rows, err := all(ctx, s, `SELECT COLUMN_NAME, COLUMN_TYPE, DATA_TYPE, IS_NULLABLE = 'YES', COALESCE(IS_GENERATED, 'NEVER') <> 'NEVER', EXTRA, COLUMN_DEFAULT IS NOT NULL, COALESCE(COLLATION_NAME, ''), COALESCE(CHARACTER_SET_NAME, '')
+	rows, err := all(ctx, s, `SELECT COLUMN_NAME, COLUMN_TYPE, DATA_TYPE, IS_NULLABLE = 'YES', COALESCE(IS_GENERATED, 'NEVER') <> 'NEVER', EXTRA, COLUMN_DEFAULT IS NOT NULL, COALESCE(COLLATION_NAME, ''), COALESCE(CHARACTER_SET_NAME, ''), COALESCE(CHARACTER_MAXIMUM_LENGTH, 0)
 		FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? ORDER BY ORDINAL_POSITION`, d.params()...)
 	for _, r := range rows {
 		extra := strings.ToLower(r[5])
 		c := column{name: r[0], typ: r[1], cast: r[2], nullable: r[3] == "1", generated: r[4] == "1", filled: r[6] == "1",
 			bytes: slices.Contains(mariaBytes, r[2]), single: r[2] == "float"}
+		if r[8] == "utf8mb4" && slices.Contains([]string{"varchar", "tinytext", "text", "mediumtext", "longtext"}, c.cast) {
+			c.keeps = number(r[9])
+		}
 		if strings.Contains(extra, "auto_increment") {
 			c.identity = "by default"
 		}

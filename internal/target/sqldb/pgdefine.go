@@ -48,12 +48,13 @@ func (p postgres) define(ctx context.Context, s session, a *target.Address) (*de
 
 func (p postgres) defineColumns(ctx context.Context, s session, oid []param, d *definition) error {
 	rows, err := all(ctx, s, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), quote_ident(tn.nspname) || '.' || quote_ident(t.typname), NOT a.attnotnull,
-		a.attgenerated <> '', CASE a.attidentity WHEN 'a' THEN 'always' WHEN 'd' THEN 'by default' ELSE '' END, a.atthasdef, t.typname = 'bytea'
+		a.attgenerated <> '', CASE a.attidentity WHEN 'a' THEN 'always' WHEN 'd' THEN 'by default' ELSE '' END, a.atthasdef, t.typname = 'bytea',
+		CASE WHEN tn.nspname = 'pg_catalog' AND t.typname IN ('text', 'varchar') THEN CASE WHEN a.atttypmod > 0 THEN a.atttypmod - 4 ELSE 1000000000 END ELSE 0 END
 		FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid JOIN pg_namespace tn ON tn.oid = t.typnamespace
 		WHERE a.attrelid = $1::text::oid AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, oid...)
 	for _, r := range rows {
 		c := column{name: r[0], typ: r[1], cast: r[2], nullable: r[3] == "t", generated: r[4] == "t", identity: r[5],
-			filled: r[6] == "t", bytes: r[7] == "t"}
+			filled: r[6] == "t", bytes: r[7] == "t", keeps: number(r[8])}
 		if c.cast == "pg_catalog.bool" { // "true", as people write it, and not "t"
 			c.text = p.ident(c.name) + "::text"
 		}

@@ -52,7 +52,7 @@ func (t *Table) lock(ctx context.Context, items []*item) error {
 	var amended, whole []record.Key
 	for _, it := range items {
 		switch {
-		case schema.IsNew(it.step.Key) && t.assigns():
+		case it.blind, schema.IsNew(it.step.Key) && t.assigns():
 		case it.is(changeset.Amend):
 			amended = append(amended, it.step.Key)
 		default:
@@ -74,6 +74,9 @@ func (t *Table) lock(ctx context.Context, items []*item) error {
 		}
 	}
 	for _, it := range items {
+		if it.blind {
+			continue
+		}
 		it.row, it.was = rows[it.step.Key], rows[it.step.Was]
 		if it.cols = t.all; it.is(changeset.Amend) {
 			it.cols = narrow
@@ -150,6 +153,9 @@ func (t *Table) readAt(ctx context.Context, ask [][]record.Value, cols []int, kn
 	for i, c := range cols {
 		names[i], of[i] = t.aliased(t.cols[c]), t.cols[c]
 	}
+	if e.lists() && len(keys) == 1 && known {
+		return t.readListed(ctx, ask, cols, locks, row)
+	}
 	if !e.staged() {
 		sql := "SELECT " + strings.Join(names, ", ") + " FROM " + t.table() + " AS t WHERE " + t.keyIs(1)
 		for i, values := range ask {
@@ -158,9 +164,6 @@ func (t *Table) readAt(ctx context.Context, ask [][]record.Value, cols []int, kn
 			}
 		}
 		return nil
-	}
-	if e.lists() && len(keys) == 1 && known {
-		return t.readListed(ctx, ask, cols, locks, row)
 	}
 	sorted := make([]int, len(ask))
 	for i := range sorted {
@@ -269,6 +272,24 @@ func (t *Table) record(row []record.Value, cols []int) record.Record {
 		r[i] = record.Field{Name: t.fields[c], Value: row[c]}
 	}
 	return r
+}
+
+// kept is what a record is once its step was carried out, where that is known without
+// reading it: its texts are kept as they are written, and nobody else writes there. before is
+// what is in fields that are not written.
+func (t *Table) kept(before record.Record, cols []int, values []record.Value) record.Record {
+	if len(t.def.triggers) > 0 {
+		return nil
+	}
+	after := before.Clone()
+	for i, c := range cols {
+		v := values[i].String()
+		if k := t.cols[c].keeps; k == 0 || int64(len(v)) > k || v != "" && (v[0] == '\'' || v[0] == 'X') { // of SQLite, a sign of another class
+			return nil
+		}
+		after.Set(t.fields[c], values[i])
+	}
+	return after
 }
 
 // readBack reads what was kept: a trigger, or a column, may have made something else

@@ -242,7 +242,7 @@ func (sqlite) snapshot() []string { return []string{"BEGIN DEFERRED"} }
 func (sqlite) begin() []string    { return []string{"BEGIN IMMEDIATE"} }
 func (sqlite) lock(bool) string   { return "" } // the transaction has the whole file
 func (sqlite) joined() string     { return "JOIN" }
-func (sqlite) lists() bool        { return false }
+func (sqlite) lists() bool        { return true }
 func (sqlite) returns() bool      { return false }
 func (sqlite) setOf() string      { return "" }
 func (sqlite) immediate() string  { return "" }
@@ -340,6 +340,9 @@ func (sqlite) defineColumns(ctx context.Context, s session, d *definition) error
 	}
 	for _, r := range rows {
 		c := column{name: r[0], typ: r[1], nullable: r[2] == "0", filled: r[3] == "1", generated: r[4] != "0", affinity: affinityOf(r[1], strict)}
+		if c.affinity == asText {
+			c.keeps = math.MaxInt64
+		}
 		if r[5] == "1" && keys == 1 && strings.EqualFold(r[1], "INTEGER") { // it is the row's number
 			c.identity, c.nullable = "by default", false
 		}

@@ -17,18 +17,25 @@ import (
 // unit does some steps in the transaction that is open: their records are locked and
 // read, those that are as the steps say are written, and read again. An error of kind
 // refused says that the database would not take one of them.
-func (t *Table) unit(ctx context.Context, items []*item) error {
-	if err := t.lock(ctx, items); err != nil {
-		return err
-	}
+func (t *Table) unit(ctx context.Context, items []*item, how manner) error {
 	leaving := map[record.Key]bool{} // keys whose records get others
 	for _, it := range items {
 		if !it.step.Was.IsZero() {
 			leaving[it.step.Was] = true
 		}
 	}
+	if how == swift {
+		if err := t.goBlind(ctx, items, leaving); err != nil {
+			return err
+		}
+	}
+	if err := t.lock(ctx, items); err != nil {
+		return err
+	}
 	for _, it := range items {
-		t.judge(it, leaving)
+		if !it.blind {
+			t.judge(it, leaving)
+		}
 	}
 	t.together(items)
 	var todo []*item
@@ -186,6 +193,7 @@ func (t *Table) amend(ctx context.Context, items []*item) error {
 			for k, f := range it.step.Fields {
 				rows[i] = append(rows[i], t.value(t.cols[columns[name][k]], f.To))
 			}
+			it.res.After = t.kept(it.res.Before, columns[name], rows[i])
 		}
 		if len(rows) >= fewStaged && t.e.staged() {
 			if err := t.updateStaged(ctx, columns[name], sets[name], rows); err != nil {
@@ -239,7 +247,8 @@ func (t *Table) updateStaged(ctx context.Context, cols []int, items []*item, val
 	}
 	from, params := e.rows(staged, len(t.key), rows)
 	sql := e.updateFrom(t.table(), from, strings.Join(set, ", "), t.keyOn(0))
-	if e.returns() && len(t.def.triggers) == 0 { // what was kept comes back at once
+	unsure := func(it *item) bool { return it.res.After == nil }
+	if e.returns() && len(t.def.triggers) == 0 && slices.ContainsFunc(items, unsure) { // what was kept comes back at once
 		return t.updateReturning(ctx, sql, params, append(slices.Clone(t.key), cols...), items)
 	}
 	n, err := t.s.exec(ctx, sql, params...)
@@ -273,6 +282,12 @@ func (t *Table) updateReturning(ctx context.Context, sql string, params []param,
 
 // remove deletes records, unless others refer to them that would go or change with them.
 func (t *Table) remove(ctx context.Context, items []*item) error {
+	if blind := pick(items, func(it *item) bool { return it.blind }); len(blind) > 0 {
+		if err := t.removeReturning(ctx, blind); err != nil {
+			return err
+		}
+		items = pick(items, func(it *item) bool { return !it.blind })
+	}
 	if len(items) == 0 {
 		return nil
 	}
@@ -334,57 +349,70 @@ func (t *Table) add(ctx context.Context, items []*item) error {
 
 func (t *Table) insert(ctx context.Context, cols []int, items []*item, rows map[*item][]record.Value) error {
 	e := t.e
-	var names, values, staged []string
+	var names, values []string
 	of := make([]*column, len(cols))
 	for i, c := range cols {
 		of[i] = t.cols[c]
 		names = append(names, e.ident(of[i].name))
 		values = append(values, e.param(i+1, of[i]))
-		staged = append(staged, fmt.Sprintf("r.c%d", i))
 	}
 	into := "INSERT INTO " + t.table() + " (" + strings.Join(names, ", ") + ")" + e.overriding()
 	if len(cols) == 0 {
 		into, values = "INSERT INTO "+t.table(), nil
 	}
 	given := slices.ContainsFunc(items, func(it *item) bool { return t.assigns() && schema.IsNew(it.step.Key) })
-	if e.staged() && len(items) >= fewStaged && !given && len(cols) > 0 {
-		all := make([][]record.Value, len(items))
-		for i, it := range items {
-			all[i] = rows[it]
-			it.at = t.keyValues(it.step.Key)
+	if len(items) >= fewStaged && !given && len(cols) > 0 {
+		for part := range slices.Chunk(items, max(1, mostParams/len(cols))) {
+			if err := t.insertStaged(ctx, into, cols, of, part, rows); err != nil {
+				return err
+			}
 		}
-		from, params := e.rows(of, 0, all)
-		n, err := t.s.exec(ctx, into+" SELECT "+strings.Join(staged, ", ")+" FROM "+from+" ORDER BY r.n", params...)
-		if err != nil {
-			return err
-		}
-		return wrote(n, int64(len(items)))
+		return nil
 	}
 	one := into + " VALUES (" + strings.Join(values, ", ") + ")"
 	if len(cols) == 0 {
 		one = into + " DEFAULT VALUES"
 	}
-	var returning []string
-	for _, c := range t.keyColumns() {
-		returning = append(returning, t.exactly(c))
-	}
 	for _, it := range items {
-		it.at = nil
-		err := t.s.query(ctx, one+" RETURNING "+strings.Join(returning, ", "), t.keyColumns(), paramsOf(of, rows[it]), func(cells []record.Value) error {
-			it.at = slices.Clone(cells)
-			return nil
-		})
-		if err != nil {
+		if err := t.insertKept(ctx, one, paramsOf(of, rows[it]), cols, []*item{it}, rows); err != nil {
 			return err
-		}
-		if it.at == nil {
-			return wrote(0, 1)
 		}
 		if schema.IsNew(it.step.Key) && t.assigns() {
 			it.res.Key = record.NewKey(texts(it.at)...)
 		}
 	}
 	return nil
+}
+
+// mostParams is how many values one statement has: SQLite takes up to 32,766, and others more.
+const mostParams = 30_000
+
+// insertStaged adds many records of the same columns in one statement.
+func (t *Table) insertStaged(ctx context.Context, into string, cols []int, of []*column, items []*item, rows map[*item][]record.Value) error {
+	e := t.e
+	if !e.returns() {
+		var all []string
+		var params []param
+		for _, it := range items {
+			var values []string
+			for i, c := range of {
+				values = append(values, e.param(len(params)+1, c))
+				params = append(params, param{rows[it][i], c})
+			}
+			all = append(all, "("+strings.Join(values, ", ")+")")
+		}
+		return t.insertKept(ctx, into+" VALUES "+strings.Join(all, ", "), params, cols, items, rows)
+	}
+	staged := make([]string, len(of))
+	for i := range of {
+		staged[i] = fmt.Sprintf("r.c%d", i)
+	}
+	values := make([][]record.Value, len(items))
+	for i, it := range items {
+		values[i] = rows[it]
+	}
+	from, params := e.rows(of, 0, values)
+	return t.insertKept(ctx, into+" SELECT "+strings.Join(staged, ", ")+" FROM "+from+" ORDER BY r.n", params, cols, items, rows)
 }
 
 // checkRights refuses to begin where the account lacks a right for what is to be done.

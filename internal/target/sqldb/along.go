@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"paletwin/core/changeset"
@@ -88,7 +89,7 @@ func (t *Table) keyReferred(ctx context.Context, items []*item) error {
 // referred refuses deletes of records that others refer to, unless these may go along;
 // then they are kept, to be brought back.
 func (t *Table) referred(ctx context.Context, items []*item) error {
-	all, err := t.whoGoes(ctx, items)
+	all, err := t.whoGoes(ctx, items, true)
 	if err != nil {
 		return err
 	}
@@ -128,7 +129,7 @@ func (t *Table) checkReferred(ctx context.Context, steps []target.Step, reasons 
 		}
 		items, at = append(items, it), append(at, i)
 	}
-	all, err := t.whoGoes(ctx, items)
+	all, err := t.whoGoes(ctx, items, false)
 	for i, g := range all {
 		if reasons[at[i]] = g.refusal; g.refusal == "" {
 			reasons[at[i]] = strings.Join(g.words, "; ")
@@ -138,8 +139,9 @@ func (t *Table) checkReferred(ctx context.Context, steps []target.Step, reasons 
 }
 
 // whoGoes finds, for each of some records that are to be deleted, who goes or changes
-// along; nil where nobody refers to any.
-func (t *Table) whoGoes(ctx context.Context, items []*item) ([]*goers, error) {
+// along; nil where nobody refers to any. open says that it is asked in a transaction, which
+// an error may end.
+func (t *Table) whoGoes(ctx context.Context, items []*item, open bool) ([]*goers, error) {
 	if len(items) == 0 {
 		return nil, nil
 	}
@@ -151,9 +153,15 @@ func (t *Table) whoGoes(ctx context.Context, items []*item) ([]*goers, error) {
 	for _, it := range items {
 		going[rowID(d, it.row)] = true
 	}
+	named, err := t.referredTo(ctx, d, items, open)
+	if err != nil {
+		return nil, err
+	}
 	all := make([]*goers, len(items))
 	for i, it := range items {
-		all[i] = &goers{t: t, seen: going}
+		if all[i] = (&goers{t: t, seen: going}); !named[i] {
+			continue
+		}
 		err := all[i].follow(ctx, d, it.row)
 		if f := t.e.failure(err); f != nil && f.kind == refused {
 			all[i].refusal = f.text
@@ -162,6 +170,62 @@ func (t *Table) whoGoes(ctx context.Context, items []*item) ([]*goers, error) {
 		}
 	}
 	return all, nil
+}
+
+// referredTo asks which of some records others refer to at all, in one question for each
+// foreign key where the engine has many rows in one; else all may be.
+func (t *Table) referredTo(ctx context.Context, d *definition, items []*item, open bool) ([]bool, error) {
+	named := make([]bool, len(items))
+	everybody := func() []bool {
+		for i := range named {
+			named[i] = true
+		}
+		return named
+	}
+	if !t.e.staged() || len(items) < fewStaged {
+		return everybody(), nil
+	}
+	for i := range d.refers {
+		f := &d.refers[i]
+		if f.onDelete == restrict {
+			continue
+		}
+		var cols []*column
+		var on []string
+		for k, name := range f.to {
+			c := d.column(name)
+			if c < 0 {
+				return everybody(), nil
+			}
+			cols, on = append(cols, &d.columns[c]), append(on, fmt.Sprintf("t.%s = r.c%d", t.e.ident(f.columns[k]), k))
+		}
+		rows := make([][]record.Value, len(items))
+		for i, it := range items {
+			for _, name := range f.to {
+				rows[i] = append(rows[i], it.row[d.column(name)])
+			}
+		}
+		from, params := t.e.rows(cols, len(cols), rows)
+		sql := "SELECT DISTINCT r.n FROM " + from + " " + t.e.joined() + " " + t.e.ident(f.schema) + "." + t.e.ident(f.table) + " AS t ON " + strings.Join(on, " AND ")
+		err := t.s.query(ctx, sql, nil, params, func(cells []record.Value) error {
+			n, err := strconv.Atoi(cells[0].String())
+			if err != nil || n < 1 || n > len(named) {
+				return fmt.Errorf("the database counts rows as %q", cells[0])
+			}
+			named[n-1] = true
+			return nil
+		})
+		x := t.e.failure(err)
+		switch {
+		case x != nil && x.kind == denied && !open:
+			return everybody(), nil // each says so
+		case x != nil && x.kind == denied:
+			return nil, t.unseen(f, x)
+		case err != nil:
+			return nil, err
+		}
+	}
+	return named, nil
 }
 
 // rowID names a row within everything that is looked at.
@@ -302,9 +366,14 @@ func (t *Table) referring(ctx context.Context, d *definition, f *reference, row 
 		return nil
 	})
 	if x := t.e.failure(err); x != nil && x.kind == denied {
-		err = &failure{kind: refused, text: fmt.Sprintf("whether records of %s refer to it cannot be seen: %s", t.called(f.schema, f.table), x.text)}
+		err = t.unseen(f, x)
 	}
 	return rows, child, err
+}
+
+// unseen refuses a record of which it cannot be seen who refers to it.
+func (t *Table) unseen(f *reference, why *failure) error {
+	return &failure{kind: refused, text: fmt.Sprintf("whether records of %s refer to it cannot be seen: %s", t.called(f.schema, f.table), why.text)}
 }
 
 // bring brings back what went along with records when they were deleted.

@@ -2,6 +2,7 @@ package sqldb
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +12,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/internal/desk"
 	carry "paletwin/internal/run"
 	"paletwin/internal/target"
 )
@@ -78,6 +80,43 @@ func TestWhatRefersGoesAlongAndComesBack(t *testing.T) {
 			assert.Equal(t, "done: ", words, key)
 		}
 		assert.Equal(t, before, all(), "all came back")
+	})
+}
+
+// Of many records that are deleted at once, those to which others refer are found.
+func TestWhoIsReferredToAmongMany(t *testing.T) {
+	onEach(t, func(t *testing.T, d *db) {
+		aids := d.table("(k varchar(10) NOT NULL PRIMARY KEY, v varchar(20), a varchar(10), b integer, UNIQUE (a, b))")
+		visits := d.table("(n integer NOT NULL PRIMARY KEY, aid varchar(10), FOREIGN KEY (aid) REFERENCES " + aids + " (k) ON DELETE CASCADE)")
+		lamps := d.table("(n integer NOT NULL PRIMARY KEY, x varchar(10), y integer, FOREIGN KEY (x, y) REFERENCES " + aids + " (a, b) ON DELETE CASCADE)")
+		for i := range 120 {
+			d.fill(aids, []string{fmt.Sprintf("%03d", i), "a", "s", fmt.Sprint(i)})
+		}
+		d.fill(visits, []string{"1", "007"}, []string{"2", "007"}, []string{"3", "110"}, []string{"4", "NULL"})
+		d.fill(lamps, []string{"1", "s", "31"}, []string{"2", "s", "NULL"}, []string{"3", "NULL", "5"})
+		before := d.taken(aids)
+		x := dossier(t, "k", before, strings.Join(rows(before)[:21], "\n")+"\n") // 020 and on are deleted, and 007 is not
+		x2 := dossier(t, "k", before, rows(before)[0]+"\n")
+		for _, c := range []struct {
+			x       *desk.Dossier
+			cascade bool
+			refused []string
+		}{{x, false, []string{"031", "110"}}, {x2, true, nil}} {
+			tgt := d.writable(aids, Options{Key: []string{"k"}, Of: d.schemaOf(c.x)})
+			rep, err := carry.Apply(context.Background(), &carry.Job{Dossier: c.x, Target: tgt, By: "lina", Now: time.Now, Options: carry.Options{Cascade: c.cascade, OtherTarget: true}})
+			require.NoError(t, err)
+			var refused []string
+			along := 0
+			for _, s := range rep.Attempted {
+				if s.Outcome == carry.Refused {
+					refused = append(refused, s.Key.String())
+				}
+				along += len(s.Along)
+			}
+			assert.Equal(t, c.refused, refused)
+			assert.Equal(t, c.cascade, along > 0)
+		}
+		assert.Equal(t, [][]string{{"4", ""}}, d.rows("SELECT n, aid FROM "+visits))
 	})
 }
 

@@ -190,12 +190,7 @@ func TestWhatBlankMeans(t *testing.T) {
 // What the database takes for the same key is not taken for it here.
 func TestFoldedKeysAreOthers(t *testing.T) {
 	onEach(t, func(t *testing.T, d *db) {
-		fold := map[string]string{"mariadb": "varchar(10) CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci", "sqlite": "varchar(10) COLLATE NOCASE"}[d.a.Scheme]
-		if fold == "" {
-			fold = "varchar(10) COLLATE folds"
-			d.exec("CREATE COLLATION IF NOT EXISTS folds (provider = icu, locale = 'und-u-ks-level2', deterministic = false)")
-		}
-		table := d.table("(k " + fold + " NOT NULL PRIMARY KEY, v varchar(20))")
+		table := d.table("(k " + d.folded() + " NOT NULL PRIMARY KEY, v varchar(20))")
 		d.fill(table, []string{"A1", "a"}, []string{"B2", "b"})
 		tgt := d.writable(table, Options{Key: []string{"k"}})
 		r, err := tgt.Write(t.Context(), []target.Step{amend("a1", "v", "a", "z"), amend("B2", "v", "b", "y"),

@@ -36,7 +36,7 @@ client() { # client ENGINE: reads everything into a file, in the order of the ke
 	case $1 in
 	postgresql) pg -c "COPY (SELECT $names FROM bench ORDER BY asset_no COLLATE \"C\") TO STDOUT" ;;
 	mariadb) maria --quick --batch -e "SELECT $names FROM bench ORDER BY CONVERT(asset_no USING utf8mb4) COLLATE utf8mb4_bin" ;;
-	*) sqlite3 -csv bench.db "SELECT $names FROM bench ORDER BY CAST(asset_no AS TEXT) COLLATE BINARY" ;;
+	*) sqlite3 -csv bench.db "SELECT $names FROM bench ORDER BY asset_no COLLATE BINARY" ;;
 	esac >client.csv
 }
 hand() { # hand ENGINE FILE
@@ -95,6 +95,11 @@ take() { rm -f taken.csv; ./paletwin --quiet take "$(url "$1")" -o taken.csv >/d
 load
 ./paletwin --quiet compare register.csv edited.csv --key asset_no --title bench --wear off --slips off >/dev/null
 ./paletwin --quiet approve 1 --all >/dev/null
+mv dossiers fresh
+carry() { # carry ENGINE FLAG…: a dossier that has no runs yet
+	./paletwin --quiet apply 1 --to "$(url "$1")" --yes "${@:2}" >/dev/null
+}
+anew() { rm -rf dossiers && cp -al fresh dossiers; }
 for e in postgresql mariadb sqlite; do
 	statements $e register.csv edited.csv >$e.sql
 	statements $e edited.csv register.csv >$e.back.sql
@@ -103,9 +108,23 @@ for e in postgresql mariadb sqlite; do
 		timed $e.client client $e
 		timed $e.hand hand $e $e.sql
 		hand $e $e.back.sql
-		timed $e.apply ./paletwin --quiet apply 1 --to "$(url $e)" --yes --again --other-target >/dev/null
+		anew
+		timed $e.apply carry $e
 		hand $e $e.back.sql
 	done
 	t=$(median $e.take) c=$(median $e.client) h=$(median $e.hand) a=$(median $e.apply)
+	anew
+	timed $e.touched carry $e --touched
+	hand $e $e.back.sql
+	anew
+	./paletwin --quiet apply 1 --to "$(url $e)" --yes >/dev/null &
+	memory=0 # what is the program's own, without the pages of files
+	while own=$(awk '/^RssAnon/ { print $2 }' "/proc/$!/status" 2>/dev/null) && [ -n "$own" ]; do
+		[ "$own" -gt "$memory" ] && memory=$own
+		sleep 0.02
+	done
+	wait $! || true
+	hand $e $e.back.sql
+	echo "$e: with --touched $(median $e.touched) ms; memory of an apply $((memory / 1024)) MiB"
 	echo "$e: take $t ms, its client $c ms, ratio $(ratio "$t" "$c"); apply $a ms, client twice and by hand ($h ms) $((2 * c + h)) ms, ratio $(ratio "$a" $((2 * c + h)))"
 done

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
+	"slices"
 
 	"github.com/zeebo/xxh3"
 )
@@ -39,7 +40,20 @@ func newSums(w io.Writer, full bool) *sums {
 	return s
 }
 
-func (s *sums) Write(p []byte) (int, error) {
+// mostAtOnce is how many bytes are written, and copied to be hashed, at once.
+const mostAtOnce = 1 << 20
+
+func (s *sums) Write(p []byte) (n int, err error) {
+	for part := range slices.Chunk(p, mostAtOnce) {
+		k, err := s.write(part)
+		if n += k; err != nil {
+			return n, err
+		}
+	}
+	return n, nil
+}
+
+func (s *sums) write(p []byte) (int, error) {
 	n, err := s.w.Write(p)
 	s.n += int64(n)
 	s.quick.Write(p[:n])

@@ -6,7 +6,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"testing"
+	"time"
 
 	"paletwin/internal/target/sqldb/lite"
 
@@ -53,8 +55,19 @@ func TestStories(t *testing.T) {
 			e.Setenv("NO_COLOR", "1")
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old},
 	})
+}
+
+// old is the story command "old FILE DAYS": the file was written so many days ago.
+func old(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) != 2 {
+		ts.Fatalf("usage: old FILE DAYS")
+	}
+	days, err := strconv.Atoi(args[1])
+	ts.Check(err)
+	when := time.Now().AddDate(0, 0, -days).Add(-time.Hour)
+	ts.Check(os.Chtimes(ts.MkAbs(args[0]), when, when))
 }
 
 // exitCode is the story command "code N COMMAND …": the command must end

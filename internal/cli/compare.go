@@ -110,10 +110,12 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	if first {
 		a.hint("%s", screen.Dim("this folder is a desk now: "+a.shown(filepath.Join(d.Dir, desk.SettingsName))+" says so"))
 	}
+	since := a.since(ctx, t)
 	if a.json {
-		return a.printJSON(compareJSON(t, res))
+		return a.printJSON(compareJSON(t, res).with(since))
 	}
 	a.summary(summaryOf(t), res.Findings)
+	a.sinceWords(t, since)
 	if f.verbose {
 		for _, in := range t.Inputs() {
 			a.hint("%s: %s", screen.Safe(in.Name), foundWords(in.Found))
@@ -378,18 +380,22 @@ func (a *app) preview(ctx context.Context, d *desk.Desk, c *desk.Comparison) err
 func (a *app) open(s *desk.Source) (*desk.Table, error) { return desk.OpenSource(a.fs, s) }
 
 // compareJSON is what compare prints for machines.
-func compareJSON(t *desk.Dossier, res *compare.Result) any {
-	j := struct {
-		Dossier   *string                `json:"dossier"`
-		Path      *string                `json:"path"`
-		RecordSet string                 `json:"record_set"`
-		Records   compare.Records        `json:"records"`
-		Changes   changeset.Tally        `json:"changes"`
-		Fields    []changeset.FieldCount `json:"fields"`
-		Totals    []compare.Total        `json:"totals"`
-		Wear      compare.Wear           `json:"wear"`
-		Findings  []changeset.Finding    `json:"findings"`
-	}{RecordSet: res.RecordSet, Records: res.Records, Changes: res.Changes, Fields: orEmpty(res.Changes.ByField),
+// comparedJSON is what compare and derive print for machines.
+type comparedJSON struct {
+	Dossier   *string                `json:"dossier"`
+	Path      *string                `json:"path"`
+	RecordSet string                 `json:"record_set"`
+	Records   compare.Records        `json:"records"`
+	Changes   changeset.Tally        `json:"changes"`
+	Fields    []changeset.FieldCount `json:"fields"`
+	Totals    []compare.Total        `json:"totals"`
+	Wear      compare.Wear           `json:"wear"`
+	Findings  []changeset.Finding    `json:"findings"`
+	Since     *update.Since          `json:"since,omitempty"`
+}
+
+func compareJSON(t *desk.Dossier, res *compare.Result) *comparedJSON {
+	j := &comparedJSON{RecordSet: res.RecordSet, Records: res.Records, Changes: res.Changes, Fields: orEmpty(res.Changes.ByField),
 		Totals: orEmpty(res.Totals), Wear: res.Wear, Findings: orEmpty(res.Findings)}
 	if t != nil {
 		path := t.Rel(t.Dir)

@@ -155,13 +155,15 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 	if f.within && approved.Changes < res.Changes.Changes() {
 		code = exitLook // nobody is there to look, and something has to be looked at
 	}
+	since := a.since(ctx, t)
 	if a.json {
-		if err := a.printJSON(compareJSON(t, res)); err != nil {
+		if err := a.printJSON(compareJSON(t, res).with(since)); err != nil {
 			return err
 		}
 		return exit(code)
 	}
 	a.summary(summaryOf(t), res.Findings)
+	a.sinceWords(t, since)
 	if res.Changes.Changes() == 0 {
 		a.hint("nothing changes")
 		return nil

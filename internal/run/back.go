@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"encoding/json"
 	"io"
 	"maps"
 	"path/filepath"
@@ -63,6 +64,43 @@ func LastTarget(t *desk.Dossier) (*Head, error) {
 		return nil, err
 	}
 	return &r.Head, nil
+}
+
+// LastPlace returns the heading of the newest run of any dossier of the same records that
+// went to a target which is not for trying; nil where none did, or that cannot be read. It
+// is read alone, and held against nothing: it says where to look.
+func LastPlace(t *desk.Dossier) *Head {
+	all, err := t.Desk().Dossiers()
+	if err != nil {
+		return nil
+	}
+	for _, x := range slices.Backward(all) {
+		if x.Damage != nil || x.Set().Name != t.Set().Name || !slices.Equal(x.Set().Key, t.Set().Key) {
+			continue
+		}
+		runs, err := Runs(x)
+		if err != nil {
+			continue
+		}
+		for _, n := range slices.Backward(runs) {
+			h, err := readHead(x, n)
+			if err == nil && !h.Handoff && !t.Desk().Settings.Trial(h.Target) {
+				return h
+			}
+		}
+	}
+	return nil
+}
+
+// readHead reads the first line of a run's journal.
+func readHead(t *desk.Dossier, n int) (*Head, error) {
+	f, err := t.FS().Open(t.Path(chainOf(n)))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	h := new(Head)
+	return h, json.NewDecoder(f).Decode(h)
 }
 
 // LastRunAt returns the heading of a dossier's last run that went to a target,

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"path/filepath"
 
+	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/handoff"
@@ -45,7 +46,13 @@ func (o *Office) Verify(ctx context.Context, r *Verify) (*run.Verification, erro
 			return nil, lerr
 		}
 	}
-	img, release, err := o.fresh(ctx, t, last, r)
+	var only []record.Key // what a proof looks at; counts are of everything
+	if last != nil && r.Fresh == nil && len(r.Expect) == 0 {
+		if only, err = run.Looked(t, last); err != nil {
+			return nil, err
+		}
+	}
+	img, release, err := o.fresh(ctx, t, last, r.Fresh, only)
 	if err != nil {
 		return nil, err
 	}
@@ -64,10 +71,9 @@ func (o *Office) Verify(ctx context.Context, r *Verify) (*run.Verification, erro
 	return run.Verify(ctx, t, p)
 }
 
-// fresh reads the file that was named, or the last run's target. A file is read
-// without its lock, since nothing is written.
-func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, r *Verify) (*table.Image, func() error, error) {
-	s := r.Fresh
+// fresh reads the file that was named, or the last run's target, of which only some records
+// may be asked for. A file is read without its lock, since nothing is written.
+func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, s *desk.Source, only []record.Key) (*table.Image, func() error, error) {
 	var f *desk.Table
 	var err error
 	switch {
@@ -86,7 +92,7 @@ func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, r *
 		read.Known = last.Found
 		f, err = t.OpenTable(last.Target, filepath.Base(last.Target), read)
 	default:
-		return o.table(ctx, t, last, len(r.Expect) > 0)
+		return o.table(ctx, t, last.Target, only)
 	}
 	if err != nil {
 		return nil, nil, err
@@ -94,18 +100,15 @@ func (o *Office) fresh(ctx context.Context, t *desk.Dossier, last *run.Head, r *
 	return f.Image, f.Close, nil
 }
 
-// table reads a target that is no file: all of it, or what a proof looks at.
-func (o *Office) table(ctx context.Context, t *desk.Dossier, last *run.Head, all bool) (*table.Image, func() error, error) {
-	tgt, _, err := o.Target(ctx, t, Where{To: last.Target})
+// table reads a target that is no file: all of it, or some records where it can be asked
+// for these.
+func (o *Office) table(ctx context.Context, t *desk.Dossier, name string, only []record.Key) (*table.Image, func() error, error) {
+	tgt, _, err := o.Target(ctx, t, Where{To: name})
 	if err != nil {
 		return nil, nil, err
 	}
-	if n, ok := tgt.(target.Narrower); ok && !all {
-		keys, err := run.Looked(t, last)
-		if err == nil {
-			err = n.Only(keys)
-		}
-		if err != nil {
+	if n, ok := tgt.(target.Narrower); ok {
+		if err := n.Only(only); err != nil {
 			return nil, nil, errors.Join(err, tgt.Close())
 		}
 	}

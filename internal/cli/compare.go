@@ -44,7 +44,8 @@ func newCompare(a *app) *cobra.Command {
 		Short: "Compare a snapshot with its edited copy and make a dossier of the differences",
 		Example: `  paletwin compare aids.csv aids-edited.csv --key aid_no
   paletwin compare visits.csv visits-edited.csv --key aid_no,due --missing delete
-  paletwin compare aids.csv --key aid_no --delete-list struck-off.txt`,
+  paletwin compare aids.csv --key aid_no --delete-list struck-off.txt
+  paletwin compare aids-of-today.csv --into 0003   # the same changes, on newer records`,
 		Args: exactly(1, 2, "SNAPSHOT [EDITED]"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.blankSaid, f.missingSaid = cmd.Flags().Changed("blank"), cmd.Flags().Changed("missing")
@@ -58,7 +59,7 @@ func newCompare(a *app) *cobra.Command {
 	fl.StringVar(&f.allow, "allow", "amend,add,delete", "the `acts` that may be proposed")
 	fl.StringVar(&f.deleteList, "delete-list", "", "a `file` with the keys of records to delete")
 	fl.BoolVar(&f.otherRegister, "other-register", false, "go on although few rows of the copy match the snapshot")
-	fl.StringVar(&f.into, "into", "", "compare anew into the `dossier`, which must not have run yet")
+	fl.StringVar(&f.into, "into", "", "compare anew into the `dossier`, which must not have run yet; without a copy, lay what it changes on a newer SNAPSHOT")
 	fl.BoolVar(&f.noDossier, "no-dossier", false, "only print the summary; keep nothing")
 	fl.StringVar(&f.title, "title", "", "what the dossier is called (default: the edited file's name)")
 	fl.BoolVarP(&f.verbose, "verbose", "v", false, "say what was found out about the files")
@@ -79,6 +80,15 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	if err != nil {
 		return err
 	}
+	var old *desk.Dossier // whose changes are laid on newer records
+	if f.into != "" && len(args) == 1 && f.deleteList == "" {
+		if old, err = a.dossier(f.into); err != nil {
+			return err
+		}
+		if c.Options.RecordSet = old.Set().Name; f.noDossier {
+			return usage("--into says into which dossier, and --no-dossier that there is none")
+		}
+	}
 	if err := a.useLayout(c, f); err != nil {
 		return err
 	}
@@ -91,10 +101,18 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	if err != nil {
 		return err
 	}
-	if f.noDossier {
+	switch {
+	case f.noDossier:
 		return a.preview(ctx, d, c)
-	}
-	if f.into != "" {
+	case old != nil:
+		c.Title = f.title
+		t, res, err := a.office().CatchUp(ctx, old, c)
+		a.made = err == nil
+		if err != nil {
+			return err
+		}
+		return a.compared(ctx, t, res, f, false)
+	case f.into != "":
 		unlock, err := a.compareInto(c, f.into)
 		if err != nil {
 			return err
@@ -107,8 +125,13 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	if err != nil {
 		return err
 	}
+	return a.compared(ctx, t, res, f, first)
+}
+
+// compared says what a comparison found.
+func (a *app) compared(ctx context.Context, t *desk.Dossier, res *compare.Result, f *compareFlags, first bool) error {
 	if first {
-		a.hint("%s", screen.Dim("this folder is a desk now: "+a.shown(filepath.Join(d.Dir, desk.SettingsName))+" says so"))
+		a.hint("%s", screen.Dim("this folder is a desk now: "+a.shown(filepath.Join(t.Desk().Dir, desk.SettingsName))+" says so"))
 	}
 	since := a.since(ctx, t)
 	if a.json {
@@ -184,7 +207,7 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		}
 		c.Options.Allow = append(c.Options.Allow, act)
 	}
-	if len(args) == 1 && f.deleteList == "" {
+	if len(args) == 1 && f.deleteList == "" && f.into == "" {
 		return nil, usage("paletwin compare needs an edited copy, or a list of records to delete with --delete-list")
 	}
 	if slices.Contains(args, "-") && (len(args) == 2 && args[0] == args[1] || f.deleteList == "-") {

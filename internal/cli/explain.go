@@ -150,14 +150,15 @@ func explainDatabase(e *sqldb.Error) *message {
 
 // misuses are the words for requests that cannot be carried out as they stand.
 var misuses = map[string]string{
-	update.NotHanded:  "--current is for what was handed off; this dossier's target is read directly",
-	update.NoKeyThere: "%s has no key of its own: name the fields that identify a record with --key",
-	update.OutThere:   "%s is there already; name a new folder with -o",
-	update.Negative:   "--done takes no negative number",
-	update.WhichFile:  "run %d sent one file a field: say which was answered, with --of FILE",
-	update.TooMany:    "%d records were handed over, and %d cannot have been done",
-	update.WholeFile:  "%s is carried out as a whole: leave --of out",
-	update.NoSuchFile: "--of names no load file of run %d; they are %s",
+	update.NotCompared: "dossier %s undoes another, and is not laid on newer records: make it anew with rollback or restore",
+	update.NotHanded:   "--current is for what was handed off; this dossier's target is read directly",
+	update.NoKeyThere:  "%s has no key of its own: name the fields that identify a record with --key",
+	update.OutThere:    "%s is there already; name a new folder with -o",
+	update.Negative:    "--done takes no negative number",
+	update.WhichFile:   "run %d sent one file a field: say which was answered, with --of FILE",
+	update.TooMany:     "%d records were handed over, and %d cannot have been done",
+	update.WholeFile:   "%s is carried out as a whole: leave --of out",
+	update.NoSuchFile:  "--of names no load file of run %d; they are %s",
 }
 
 // brokenWords says how far a run had come.

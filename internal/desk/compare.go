@@ -39,6 +39,9 @@ type Comparison struct {
 	Derive func(ctx context.Context, snapshot *table.Image, w io.Writer) ([]changeset.Finding, error)
 	// Derivation is kept with the options: how the edited state was made.
 	Derivation any
+	// CatchesUp is the number of the dossier whose changes are laid on newer records; ""
+	// is none.
+	CatchesUp string
 	// Into is the dossier whose place the new one takes, or nil.
 	Into *Dossier
 }
@@ -83,7 +86,7 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 		return nil, nil, err
 	}
 	d.lookBack(c, in.snapshot.Table, in.snapshotDigest)
-	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: c.told(), Undoes: c.Undoes}
+	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: c.told(), Undoes: c.Undoes, CatchesUp: c.CatchesUp}
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
 	var res *compare.Result
 	_, err := disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {

@@ -43,8 +43,11 @@ type Meta struct {
 	// change sets that this one took the place of, by name.
 	Files  map[string]string `json:"files,omitempty"`
 	Undoes *Undoes           `json:"undoes,omitempty"`
-	Round  int               `json:"round,omitempty"` // how often it was compared anew
-	Digest string            `json:"digest"`          // SHA-256 of this file with digest empty
+	// CatchesUp is the number of the dossier whose changes were laid on newer records, its own
+	// or an earlier one's.
+	CatchesUp string `json:"catches_up,omitempty"`
+	Round     int    `json:"round,omitempty"` // how often it was compared anew
+	Digest    string `json:"digest"`          // SHA-256 of this file with digest empty
 }
 
 // Options are what a comparison, a derivation or a rollback was told, as a dossier

@@ -165,6 +165,9 @@ func (j *Job) guard(last *Record) error {
 		return nil
 	}
 	for _, in := range j.Dossier.Inputs() {
+		if in == j.Dossier.Meta.Snapshot && j.Dossier.Meta.CatchesUp != "" {
+			continue // the register itself may be what it was laid on
+		}
 		if in.Path != "" && disk.SameFile(in.Path, name) {
 			return refuse(IsInput, "%s is a file this dossier was made from (%s)", name, in.Name)
 		}

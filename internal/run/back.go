@@ -412,9 +412,9 @@ func holdMoved(c *changeset.Change, now *target.State, sc *schema.Schema, system
 			}
 		}
 	case c.Act == changeset.Delete:
-		for _, u := range append(unlikes(c.Record, now.Record, sc, system), filled(c.Record, now.Record, nil, system)...) {
+		for _, u := range append(sc.Unlikes(c.Record, now.Record, system), schema.Filled(c.Record, now.Record, nil, system)...) {
 			c.Held = code
-			moved = append(moved, u.field+" is now "+quote(u.real)+", the run left "+quote(u.wanted))
+			moved = append(moved, u.Field+" is now "+quote(u.Real)+", the run left "+quote(u.Wanted))
 		}
 	}
 	if len(moved) == 0 {

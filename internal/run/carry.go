@@ -197,8 +197,8 @@ func (s *Step) noteRead(now *target.State) {
 	}
 	wanted := s.Record
 	if s.Act == changeset.Add {
-		for _, u := range filled(s.Record, now.Record, nil, nil) {
-			s.Read.Set(u.field, u.real) // the target completed the record
+		for _, u := range schema.Filled(s.Record, now.Record, nil, nil) {
+			s.Read.Set(u.Field, u.Real) // the target completed the record
 		}
 	}
 	if s.Act == changeset.Amend {

@@ -93,8 +93,8 @@ func TestARecordIsLeftWhole(t *testing.T) {
 func TestWhatARecordHasBesides(t *testing.T) {
 	then := record.Record{{Name: "k", Value: record.Text("1")}}
 	now := append(then[:1:1], record.Field{Name: "w", Value: record.Text("x")}, record.Field{Name: "y", Value: record.Text("")}, record.Field{Name: "sys", Value: record.Text("t")})
-	assert.Equal(t, []unlike{{"w", record.Value{}, record.Text("x")}}, filled(then, now, nil, []string{"sys"}))
-	assert.Empty(t, filled(then, now, []string{"k"}, []string{"sys"}), "what was not looked at counts for nothing")
+	assert.Equal(t, []schema.Unlike{{Field: "w", Real: record.Text("x")}}, schema.Filled(then, now, nil, []string{"sys"}))
+	assert.Empty(t, schema.Filled(then, now, []string{"k"}, []string{"sys"}), "what was not looked at counts for nothing")
 }
 
 // Two steps do not give two records one unique value, in whatever form; the second

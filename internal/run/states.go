@@ -114,46 +114,13 @@ func (v *verdict) wanted(now record.Record, compared, system []string) record.Re
 	return r
 }
 
-// unlike is a field in which a record is not as it was wanted, or left.
-type unlike struct {
-	field        string
-	wanted, real record.Value
-}
-
-// unlikes lists the fields of a whole record in which a target has something
-// else. What the target writes itself counts for nothing, and neither does a
-// field that it does not have.
-func unlikes(wanted, real record.Record, sc *schema.Schema, system []string) []unlike {
-	var all []unlike
-	get := real.Finder()
-	for _, f := range wanted {
-		if v, there := get(f.Name); there && !sc.Equal(f.Name, v, f.Value) && !slices.Contains(system, f.Name) {
-			all = append(all, unlike{f.Name, f.Value, v})
-		}
-	}
-	return all
-}
-
-// filled lists the fields that a record has and an earlier look at all of it had
-// not, of those that were looked at; nil is any.
-func filled(then, real record.Record, looked []string, system []string) []unlike {
-	var all []unlike
-	get := then.Finder()
-	for _, f := range real {
-		if _, had := get(f.Name); !had && !f.Value.Blank() && !slices.Contains(system, f.Name) && (looked == nil || slices.Contains(looked, f.Name)) {
-			all = append(all, unlike{f.Name, record.Value{}, f.Value})
-		}
-	}
-	return all
-}
-
 func (j *Job) judgeAdd(s *Step, now *target.State, v *verdict) {
 	if now.Count == 0 {
 		return
 	}
 	var other []string
-	for _, u := range unlikes(s.Record, now.Record, j.schema, j.Options.System) {
-		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.field, quote(u.real), quote(u.wanted)))
+	for _, u := range j.schema.Unlikes(s.Record, now.Record, j.Options.System) {
+		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.Field, quote(u.Real), quote(u.Wanted)))
 	}
 	if len(other) == 0 {
 		v.Outcome = Settled
@@ -170,10 +137,10 @@ func (j *Job) judgeDelete(s *Step, now *target.State, over record.Record, v *ver
 		return
 	}
 	var moved []string
-	for _, u := range append(unlikes(s.Record, now.Record, j.schema, j.Options.System), filled(s.Record, now.Record, j.fields, j.Options.System)...) {
-		if !j.decided(over, u.field, u.real) {
-			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", u.field, quote(u.real), quote(u.wanted)))
-			v.Seen.Set(u.field, u.real)
+	for _, u := range append(j.schema.Unlikes(s.Record, now.Record, j.Options.System), schema.Filled(s.Record, now.Record, j.fields, j.Options.System)...) {
+		if !j.decided(over, u.Field, u.Real) {
+			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", u.Field, quote(u.Real), quote(u.Wanted)))
+			v.Seen.Set(u.Field, u.Real)
 		}
 	}
 	if len(moved) > 0 {
@@ -278,5 +245,5 @@ func (s *Step) stands(sc *schema.Schema, system []string, now *target.State) boo
 		}
 		return true
 	}
-	return now.Count > 0 && len(unlikes(s.Record, now.Record, sc, system)) == 0
+	return now.Count > 0 && len(sc.Unlikes(s.Record, now.Record, system)) == 0
 }

@@ -36,14 +36,15 @@ func (e *Misuse) Error() string { return fmt.Sprint(append([]any{e.Code}, e.Args
 
 // Codes of a Misuse.
 const (
-	NotHanded  = "not-handed"   // a fresh export was named for what is read directly
-	OutThere   = "out-there"    // the folder for the files is there already: its path
-	Negative   = "negative"     // a number of records is negative
-	WhichFile  = "which-file"   // files were sent field by field, and which one was answered is not said: the run
-	TooMany    = "too-many"     // more records are said to be done than were handed over: how many were, how many are said
-	WholeFile  = "whole-file"   // a file is carried out as a whole, and was named alone: its name
-	NoKeyThere = "no-key-said"  // the table has no key of its own, and none was said: its name
-	NoSuchFile = "no-such-file" // no load file has the name: the run, and those that there are
+	NotHanded   = "not-handed"   // a fresh export was named for what is read directly
+	OutThere    = "out-there"    // the folder for the files is there already: its path
+	Negative    = "negative"     // a number of records is negative
+	WhichFile   = "which-file"   // files were sent field by field, and which one was answered is not said: the run
+	TooMany     = "too-many"     // more records are said to be done than were handed over: how many were, how many are said
+	WholeFile   = "whole-file"   // a file is carried out as a whole, and was named alone: its name
+	NoKeyThere  = "no-key-said"  // the table has no key of its own, and none was said: its name
+	NotCompared = "not-compared" // the dossier undoes another, or compares nothing: its number
+	NoSuchFile  = "no-such-file" // no load file has the name: the run, and those that there are
 )
 
 // NothingDone says that a dossier has not been carried out.

@@ -1,0 +1,379 @@
+// Package catchup lays the changes of a change set on newer records: those that were
+// exported again after others had worked on them. Three states are told apart: what the
+// old snapshot had, what the copy made of it, and what is there now. Only what the copy
+// changed is laid; what it left as it was stays as it is now, whatever became of it.
+package catchup
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/schema"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+	"paletwin/core/words"
+)
+
+// Input is what is laid on what.
+type Input struct {
+	Set     string
+	Key     []string
+	Of      *schema.Schema
+	System  []string            // fields that the system writes itself
+	Changes []*changeset.Change // of the old snapshot
+	Old     *table.Image        // the old snapshot
+	Fresh   *table.Image        // the newer records
+}
+
+// Laid is what came of it.
+type Laid struct {
+	Settled  int // changes, or fields of them, that are there already
+	Findings []changeset.Finding
+	holds    map[changeset.ID]*hold
+}
+
+// hold is what is known of a change from before, and what holds it now.
+type hold struct {
+	old    *changeset.Change // nil where it is another one now
+	whole  []string
+	fields map[string]bool // those that moved meanwhile
+}
+
+// Hold gives a change of the newer records to its copy the links and holds of the one that it
+// comes from, and those that are new. It may be called on several goroutines.
+func (l *Laid) Hold(ch *changeset.Change) {
+	h := l.holds[ch.ID]
+	if h == nil {
+		return
+	}
+	ch.Held = union(ch.Held, h.whole)
+	if h.old != nil {
+		ch.Held, ch.Stop = union(ch.Held, h.old.Held), union(ch.Stop, h.old.Stop)
+		ch.Linked, ch.Was = h.old.Linked, h.old.Was
+	}
+	for i := range ch.Fields {
+		f := &ch.Fields[i]
+		if h.fields[f.Field] {
+			f.Held = union(f.Held, []string{changeset.MovedOn.Name})
+		}
+		if h.old == nil {
+			continue
+		}
+		if was := h.old.Field(f.Field); was != nil {
+			f.Held, f.Stop, f.Linked = union(f.Held, was.Held), union(f.Stop, was.Stop), was.Linked
+		}
+	}
+}
+
+func union(a, b []string) []string {
+	all := slices.Clip(slices.Clone(a))
+	for _, code := range b {
+		if !slices.Contains(all, code) {
+			all = append(all, code)
+		}
+	}
+	return all
+}
+
+// MissingField says that the newer records lack a field that is changed.
+type MissingField struct{ Table, Field string }
+
+func (e *MissingField) Error() string {
+	return fmt.Sprintf("%s has no column %q, which the dossier changes", e.Table, e.Field)
+}
+
+// layer lays changes.
+type layer struct {
+	*Input
+	*Laid
+	now  map[record.Key]record.Record           // the newer records that the changes are about, by their normalised keys
+	gone map[record.Key]bool                    // rows that are left out
+	set  map[record.Key]map[string]record.Value // what rows get
+	adds []record.Record                        // rows that are new
+}
+
+// Lay writes the newer records as the copy would have them, as CSV.
+func Lay(ctx context.Context, in *Input, w io.Writer) (*Laid, error) {
+	l := &layer{Input: in, Laid: &Laid{holds: map[changeset.ID]*hold{}}, gone: map[record.Key]bool{}, set: map[record.Key]map[string]record.Value{}}
+	if err := l.look(); err != nil {
+		return nil, err
+	}
+	for _, ch := range in.Changes {
+		if err := l.lay(ch); err != nil {
+			return nil, err
+		}
+	}
+	if l.Settled > 0 {
+		f := changeset.CaughtUp.Finding("%s", falls(l.Settled))
+		f.Count = l.Settled
+		l.find(f)
+	}
+	return l.Laid, l.write(ctx, w)
+}
+
+func falls(n int) string {
+	if n == 1 {
+		return "1 change is there already, and falls away"
+	}
+	return words.Count(n, "change") + " are there already, and fall away"
+}
+
+func (l *layer) find(f changeset.Finding) {
+	f.File = l.Fresh.Name
+	l.Findings = append(l.Findings, f)
+}
+
+// look reads the newer records that the changes are about, and those that left their keys.
+func (l *layer) look() error {
+	var keys []record.Key
+	for _, ch := range l.Changes {
+		keys = append(keys, ch.Key)
+		if !ch.Was.IsZero() {
+			keys = append(keys, ch.Was)
+		}
+		for i := range ch.Fields {
+			if l.Fresh.Column(ch.Fields[i].Field) < 0 {
+				return &MissingField{l.Fresh.Name, ch.Fields[i].Field}
+			}
+		}
+	}
+	found, count, err := csv.LookupAll(l.Fresh, l.Key, keys, l.Of.Key)
+	if err != nil {
+		return err
+	}
+	l.now = map[record.Key]record.Record{}
+	for i, k := range keys {
+		if count[i] > 0 {
+			l.now[l.Of.Key(k)] = found[i]
+		}
+	}
+	return nil
+}
+
+func (l *layer) lay(ch *changeset.Change) error {
+	k := l.Of.Key(ch.Key)
+	now, there := l.now[k]
+	h := &hold{old: ch, fields: map[string]bool{}}
+	l.holds[ch.ID] = h
+	switch {
+	case ch.Act == changeset.Add:
+		l.layAdd(ch, now, there, h)
+	case ch.Act == changeset.Delete && !there:
+		l.Settled++
+	case ch.Act == changeset.Delete:
+		l.layDelete(ch, now, h)
+	case !there:
+		return l.layGone(ch)
+	default:
+		l.layAmend(ch, now, h)
+	}
+	return nil
+}
+
+// layAmend writes the fields that the copy changed. One that others changed meanwhile, to
+// something else, is held.
+func (l *layer) layAmend(ch *changeset.Change, now record.Record, h *hold) {
+	get := now.Finder()
+	leaves := l.now[l.Of.Key(ch.Was)].Finder() // of a key change: the record that gets the key
+	k := l.Of.Key(ch.Key)
+	for i := range ch.Fields {
+		f := &ch.Fields[i]
+		v, _ := get(f.Field)
+		if l.Of.Equal(f.Field, v, f.To) {
+			l.Settled++
+			continue
+		}
+		moved := !l.Of.Equal(f.Field, v, f.From)
+		if moved {
+			l.moved(ch.Key, f.Field, f.From, v, f.To)
+		}
+		if !ch.Was.IsZero() {
+			if theirs, has := leaves(f.Field); !has || !l.Of.Equal(f.Field, theirs, f.To) {
+				moved = true
+				l.moved(ch.Was, f.Field, f.To, theirs, f.To)
+			}
+		}
+		h.fields[f.Field] = moved
+		if l.set[k] == nil {
+			l.set[k] = map[string]record.Value{}
+		}
+		l.set[k][f.Field] = f.To
+	}
+}
+
+// moved says the three values of a field.
+func (l *layer) moved(key record.Key, field string, was, now, wanted record.Value) {
+	f := changeset.MovedOn.Finding("%s: %s was %s, is %s now, and is to be %s", key, field, quote(was), quote(now), quote(wanted))
+	f.Key, f.Column = key.String(), field
+	l.find(f)
+}
+
+func quote(v record.Value) string {
+	if v.Blank() {
+		return "empty"
+	}
+	return fmt.Sprintf("%q", v.String())
+}
+
+// layDelete leaves a record out; one that is no longer what was looked at is held.
+func (l *layer) layDelete(ch *changeset.Change, now record.Record, h *hold) {
+	l.gone[l.Of.Key(ch.Key)] = true
+	var moved []string
+	for _, u := range append(l.Of.Unlikes(ch.Record, now, l.System), schema.Filled(ch.Record, now, l.Old.Heading, l.System)...) {
+		moved = append(moved, fmt.Sprintf("%s was %s, is %s now", u.Field, quote(u.Wanted), quote(u.Real)))
+	}
+	if len(moved) > 0 {
+		h.whole = []string{changeset.MovedOn.Name}
+		f := changeset.MovedOn.Finding("%s is to be deleted, and was changed: %s", ch.Key, strings.Join(moved, "; "))
+		f.Key = ch.Key.String()
+		l.find(f)
+	}
+}
+
+// layGone proposes to add a record again that was amended and is gone, and holds that.
+func (l *layer) layGone(ch *changeset.Change) error {
+	old, count, err := csv.LookupAll(l.Old, l.Key, []record.Key{ch.Key}, l.Of.Key)
+	if err != nil {
+		return err
+	}
+	f := changeset.GoneSince.Finding("%s is changed here, and is gone; approved, it is added again as the copy has it", ch.Key)
+	f.Key = ch.Key.String()
+	l.find(f)
+	if count[0] == 0 {
+		return nil
+	}
+	r := old[0].Clone()
+	for i := range ch.Fields {
+		r.Set(ch.Fields[i].Field, ch.Fields[i].To)
+	}
+	l.adds = append(l.adds, r)
+	l.holds[changeset.MakeID(l.Set, ch.Key, changeset.Add)] = &hold{whole: []string{changeset.GoneSince.Name}}
+	return nil
+}
+
+// layAdd adds a record. One whose key is taken by another is held, as the amends that would
+// make that one of it. A record that gets another key keeps what became of it meanwhile.
+func (l *layer) layAdd(ch *changeset.Change, now record.Record, there bool, h *hold) {
+	if !there {
+		l.adds = append(l.adds, l.renamed(ch, h))
+		return
+	}
+	unlike := l.Of.Unlikes(ch.Record, now, l.System)
+	if len(unlike) == 0 {
+		l.Settled++
+		return
+	}
+	k := l.Of.Key(ch.Key)
+	l.set[k] = map[string]record.Value{}
+	var other []string
+	for _, u := range unlike {
+		l.set[k][u.Field] = u.Wanted
+		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.Field, quote(u.Real), quote(u.Wanted)))
+	}
+	l.holds[changeset.MakeID(l.Set, ch.Key, changeset.Amend)] = &hold{whole: []string{changeset.KeyTaken.Name}}
+	f := changeset.KeyTaken.Finding("%s was to be added, and is there now: %s", ch.Key, strings.Join(other, "; "))
+	f.Key = ch.Key.String()
+	l.find(f)
+}
+
+// renamed is a record that is added: of one that had another key, what the copy left alone is
+// as it is now.
+func (l *layer) renamed(ch *changeset.Change, h *hold) record.Record {
+	r := ch.Record
+	now, there := l.now[l.Of.Key(ch.Was)]
+	if ch.Was.IsZero() || !there {
+		return r
+	}
+	var old record.Record
+	for _, d := range l.Changes {
+		if d.Act == changeset.Delete && d.Key == ch.Was {
+			old = d.Record
+		}
+	}
+	r = r.Clone()
+	was, is := old.Finder(), now.Finder()
+	for _, f := range ch.Record {
+		before, _ := was(f.Name)
+		v, has := is(f.Name)
+		switch {
+		case !has || slices.Contains(l.Key, f.Name) || l.Of.Equal(f.Name, v, before):
+		case l.Of.Equal(f.Name, f.Value, before):
+			r.Set(f.Name, v)
+		default:
+			h.whole = union(h.whole, []string{changeset.MovedOn.Name})
+			l.moved(ch.Was, f.Name, before, v, f.Value)
+		}
+	}
+	for _, f := range now { // what the copy did not have
+		if _, has := r.Get(f.Name); !has && old != nil {
+			if _, had := was(f.Name); !had {
+				r.Set(f.Name, f.Value)
+			}
+		}
+	}
+	return r
+}
+
+// write writes the rows.
+func (l *layer) write(ctx context.Context, w io.Writer) error {
+	out := bufio.NewWriterSize(w, 1<<16)
+	var line []byte
+	end := func() error {
+		_, err := out.Write(append(line, '\n'))
+		line = line[:0]
+		return err
+	}
+	cell := func(i int, v record.Value) {
+		if i > 0 {
+			line = append(line, ',')
+		}
+		if !v.IsNull() {
+			line = csv.AppendCell(line, v.String(), ',', l.Fresh.Nulls && v.Blank())
+		}
+	}
+	for i, h := range l.Fresh.Heading {
+		cell(i, record.Text(h))
+	}
+	if err := end(); err != nil {
+		return err
+	}
+	cols, err := csv.KeyColumns(l.Fresh, l.Key)
+	if err != nil {
+		return err
+	}
+	err = csv.Each(ctx, l.Fresh, func(r *csv.Line) error {
+		k := l.Of.Key(r.Key(cols))
+		if l.gone[k] {
+			return nil
+		}
+		set := l.set[k]
+		for i, h := range l.Fresh.Heading {
+			v, changed := set[h]
+			if !changed {
+				v, _ = r.Value(i)
+			}
+			cell(i, v)
+		}
+		return end()
+	})
+	if err != nil {
+		return err
+	}
+	for _, r := range l.adds {
+		get := r.Finder()
+		for i, h := range l.Fresh.Heading {
+			v, _ := get(h)
+			cell(i, v)
+		}
+		if err := end(); err != nil {
+			return err
+		}
+	}
+	return out.Flush()
+}

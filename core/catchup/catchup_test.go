@@ -1,0 +1,190 @@
+package catchup_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"paletwin/core/catchup"
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/schema"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// state is records by key, each with the values of fields.
+type state map[string][]string
+
+var fields = []string{"a", "b", "c"}
+
+func (s state) image(t testing.TB, name string) *table.Image {
+	line := []byte("k,a,b,c\n")
+	for _, k := range slices.Sorted(maps.Keys(s)) {
+		line = csv.AppendCell(line, k, ',', false)
+		for _, v := range s[k] {
+			line = csv.AppendCell(append(line, ','), v, ',', false)
+		}
+		line = append(line, '\n')
+	}
+	img, err := csv.Open(name, line)
+	require.NoError(t, err)
+	return img
+}
+
+func (s state) clone() state {
+	c := state{}
+	for k, v := range s {
+		c[k] = slices.Clone(v)
+	}
+	return c
+}
+
+// worked is a state after somebody worked on it.
+func (s state) worked(r *rand.Rand, values []string) state {
+	w := s.clone()
+	for i := range 30 {
+		k := fmt.Sprintf("k%02d", i)
+		switch v, there := w[k]; {
+		case !there && r.IntN(6) == 0:
+			w[k] = []string{pick(r, values), pick(r, values), pick(r, values)}
+		case there && r.IntN(8) == 0:
+			delete(w, k)
+		case there && r.IntN(2) == 0:
+			v[r.IntN(3)] = pick(r, values)
+		}
+	}
+	return w
+}
+
+func pick(r *rand.Rand, all []string) string { return all[r.IntN(len(all))] }
+
+// kept are the changes of a comparison.
+type kept []*changeset.Change
+
+func (k *kept) WriteEncoded(_ []byte, changes []*changeset.Change) error {
+	*k = append(*k, changes...)
+	return nil
+}
+
+func changesOf(t testing.TB, snapshot, copied *table.Image, judge func(*changeset.Change)) []*changeset.Change {
+	var all kept
+	_, err := compare.Run(context.Background(), snapshot, copied, compare.Options{RecordSet: "aids", Key: []string{"k"}, OtherRegister: true, Judge: judge,
+		Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}}, &all)
+	require.NoError(t, err)
+	return all
+}
+
+// words say what changes, and what holds it.
+func words(all []*changeset.Change) []string {
+	var lines []string
+	for _, c := range all {
+		for _, f := range c.Fields {
+			lines = append(lines, fmt.Sprintf("%s %s %s %q→%q %v%v", c.Act, c.Key, f.Field, f.From, f.To, c.Held, f.Held))
+		}
+		if c.Act != changeset.Amend {
+			lines = append(lines, fmt.Sprintf("%s %s %v", c.Act, c.Key, c.Held))
+		}
+	}
+	slices.Sort(lines)
+	return lines
+}
+
+// expected is what is laid, by the three states alone.
+func expected(old, copied, now state) []string {
+	var lines []string
+	amend := func(k, f, from, to, whole, held string) {
+		lines = append(lines, fmt.Sprintf("amend %s %s %q→%q [%s][%s]", k, f, from, to, whole, held))
+	}
+	all := maps.Clone(old)
+	maps.Copy(all, copied)
+	for k := range all {
+		o, was := old[k]
+		c, is := copied[k]
+		n, there := now[k]
+		switch {
+		case !was && is && !there:
+			lines = append(lines, "add "+k+" []")
+		case !was && is:
+			for i, f := range fields {
+				if n[i] != c[i] {
+					amend(k, f, n[i], c[i], "key-taken", "")
+				}
+			}
+		case was && !is && there:
+			held := ""
+			if !slices.Equal(n, o) {
+				held = "moved-on"
+			}
+			lines = append(lines, fmt.Sprintf("delete %s [%s]", k, held))
+		case was && is && !there && !slices.Equal(o, c):
+			lines = append(lines, "add "+k+" [gone-since]")
+		case was && is && there:
+			for i, f := range fields {
+				if c[i] == o[i] || c[i] == n[i] {
+					continue // never what the copy left as it was
+				}
+				held := ""
+				if n[i] != o[i] {
+					held = "moved-on"
+				}
+				amend(k, f, n[i], c[i], "", held)
+			}
+		}
+	}
+	slices.Sort(lines)
+	return lines
+}
+
+// TestThreeStates lays random changes on records that others worked on: what comes of it is
+// what the three states say, and a field that the copy left alone is never in it.
+func TestThreeStates(t *testing.T) {
+	seed := rand.Uint64()
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 0))
+	values := []string{"x", "y", "", "a,b", `say "so"`, " led", "two\nlines", "0", "00"}
+	for range 300 {
+		old := state{}.worked(r, values)
+		old = old.worked(r, values)
+		for len(old) == 0 {
+			old = old.worked(r, values)
+		}
+		copied := old.worked(r, values)
+		now := old.worked(r, values)
+		if r.IntN(10) == 0 {
+			now = old.clone()
+		}
+		if len(now) == 0 || len(copied) == 0 {
+			continue
+		}
+		in := &catchup.Input{Set: "aids", Key: []string{"k"}, Of: new(schema.Schema), Changes: changesOf(t, old.image(t, "old"), copied.image(t, "copy"), nil),
+			Old: old.image(t, "old"), Fresh: now.image(t, "fresh")}
+		var b bytes.Buffer
+		laid, err := catchup.Lay(t.Context(), in, &b)
+		require.NoError(t, err)
+		edited, err := csv.Open("edited", b.Bytes())
+		require.NoError(t, err)
+		got := words(changesOf(t, in.Fresh, edited, laid.Hold))
+		require.Equal(t, expected(old, copied, now), got, "old\n%s\ncopy\n%s\nnow\n%s", in.Old.Data, copied.image(t, "").Data, in.Fresh.Data)
+		if maps.EqualFunc(old, now, slices.Equal) {
+			assert.Equal(t, words(in.Changes), got, "on records that did not move nothing changes")
+			assert.Empty(t, laid.Findings)
+		}
+		held := strings.Count(strings.Join(got, " "), "moved-on") + strings.Count(strings.Join(got, " "), "gone-since")
+		told := 0
+		for _, f := range laid.Findings {
+			if f.Level == changeset.Warn && f.Code != changeset.KeyTaken.Name {
+				told++
+			}
+		}
+		assert.Equal(t, held, told, "each that is held is told")
+	}
+}

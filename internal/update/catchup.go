@@ -1,0 +1,109 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"paletwin/core/catchup"
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/table"
+	"paletwin/internal/desk"
+	"paletwin/internal/run"
+)
+
+// CatchUp lays the changes of a dossier on newer records, those of a comparison's snapshot.
+// A dossier that has not run is compared anew, and keeps its decisions on what is equal; else
+// a new one is made that names the old.
+func (o *Office) CatchUp(ctx context.Context, t *desk.Dossier, c *desk.Comparison) (*desk.Dossier, *compare.Result, error) {
+	if t.Meta.Undoes != nil || t.Meta.Snapshot == nil {
+		return nil, nil, &Misuse{NotCompared, []any{t.Meta.Number}}
+	}
+	lock, err := t.Lock()
+	if err != nil {
+		return nil, nil, err
+	}
+	defer lock.Unlock()
+	runs, err := run.Runs(t)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(runs) == 0 {
+		c.Into = t
+	} else if c.Title == "" {
+		c.Title = t.Meta.Title
+	}
+	in, findings, err := o.work(t)
+	if err != nil {
+		return nil, nil, err
+	}
+	old, err := t.OpenInput(t.Meta.Snapshot)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer old.Close()
+	in.Old = old.Image
+	c.CatchesUp = t.Meta.Number
+	c.Edited = &desk.Source{Name: "the changes of " + t.Meta.Number}
+	c.Options.RecordSet, c.Options.Key = in.Set, in.Key
+	c.Options.Missing, c.Options.AllMissing, c.Options.Blank, c.Options.Slips = compare.Asked, true, compare.Clear, compare.SlipsOff
+	c.Options.Allow, c.Options.Wear, c.Options.OtherRegister = nil, false, true
+	var laid *catchup.Laid
+	c.Options.Judge = func(ch *changeset.Change) { laid.Hold(ch) }
+	c.Derive = func(ctx context.Context, fresh *table.Image, w io.Writer) ([]changeset.Finding, error) {
+		in.Fresh = fresh
+		var err error
+		if laid, err = catchup.Lay(ctx, in, w); err != nil {
+			return nil, err
+		}
+		return append(laid.Findings, findings...), nil
+	}
+	made, res, err := t.Desk().Compare(ctx, c)
+	if lacks := new(catchup.MissingField); errors.As(err, &lacks) {
+		err = &run.Refusal{Code: run.MissingColumn, Text: lacks.Error()}
+	}
+	return made, res, err
+}
+
+// work reads what a dossier changes, and the findings that hold any of it.
+func (o *Office) work(t *desk.Dossier) (*catchup.Input, []changeset.Finding, error) {
+	in := &catchup.Input{Set: t.Set().Name, Key: t.Set().Key}
+	var err error
+	if in.Of, err = t.Schema(); err != nil {
+		return nil, nil, err
+	}
+	if in.System = in.Of.System(); t.Meta.Options != nil && len(t.Meta.Options.System) > 0 {
+		in.System = t.Meta.Options.System
+	}
+	c, err := t.Changes()
+	if err != nil {
+		return nil, nil, err
+	}
+	defer c.Close()
+	held := map[string]bool{}
+	for line := range c.Lines() {
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil {
+			return nil, nil, fmt.Errorf("dossier %s: %w", t.Meta.Number, err)
+		}
+		in.Changes = append(in.Changes, ch)
+		codes := slices.Concat(ch.Held, ch.Stop)
+		for i := range ch.Fields {
+			codes = slices.Concat(codes, ch.Fields[i].Held, ch.Fields[i].Stop)
+		}
+		for _, code := range codes {
+			held[code] = true
+		}
+	}
+	all, err := t.Findings()
+	var findings []changeset.Finding
+	for _, f := range all {
+		if held[f.Code] {
+			findings = append(findings, f)
+		}
+	}
+	return in, findings, err
+}

@@ -74,11 +74,21 @@ func (l *Laid) Hold(ch *changeset.Change) {
 func union(a, b []string) []string {
 	all := slices.Clip(slices.Clone(a))
 	for _, code := range b {
-		if !slices.Contains(all, code) {
+		if !slices.Contains(all, code) && !Anew(code) {
 			all = append(all, code)
 		}
 	}
 	return all
+}
+
+// anew are the codes of what every comparison finds by itself.
+var anew = []changeset.Code{changeset.ValueKind, changeset.ValueScale, changeset.ValueChoice, changeset.ValueRef, changeset.ValueAmbiguous, changeset.ValueUnknown, changeset.ValueLength,
+	changeset.ValueRange, changeset.ValuePattern, changeset.ValueNeeded, changeset.ValueUnique, changeset.BrokenRule, changeset.LimitMove, changeset.OverLimit, changeset.StillReferred}
+
+// Anew reports whether what a code says is found anew on the newer records, so that what the
+// old comparison said of it counts for nothing.
+func Anew(code string) bool {
+	return slices.ContainsFunc(anew, func(c changeset.Code) bool { return c.Name == code })
 }
 
 // MissingField says that the newer records lack a field that is changed.

@@ -101,7 +101,7 @@ func (o *Office) work(t *desk.Dossier) (*catchup.Input, []changeset.Finding, err
 	all, err := t.Findings()
 	var findings []changeset.Finding
 	for _, f := range all {
-		if held[f.Code] {
+		if held[f.Code] && !catchup.Anew(f.Code) {
 			findings = append(findings, f)
 		}
 	}

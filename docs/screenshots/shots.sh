@@ -50,3 +50,10 @@ paletwin derive october.csv --record-set aids --delete --record 00102 --title "S
 for n in 0004 0005; do paletwin approve $n --all --held -q >/dev/null; done
 sqlite3 register.db "UPDATE aids SET keeper = 'U-1004' WHERE aid_no IN ('00107', '00121')"
 "$TERMSHOT" "$out/database.png" -w 3 -- sh -c 'paletwin take sqlite:register.db#aids -o november.csv; echo; paletwin apply 0004 --to sqlite:register.db#aids --yes; echo; paletwin apply 0005 --to sqlite:register.db#aids --rehearse; paletwin apply 0005 --to sqlite:register.db#aids --cascade --yes -q'
+
+cp -r "$out/../../internal/demo/data" "$work/fresh" && cd "$work/fresh"
+touch -d '9 days ago' aids.csv
+paletwin compare aids.csv autumn-round.csv --title 'Autumn round' --slips off -q >/dev/null
+paletwin approve 0001 --all -q >/dev/null
+sed -i 's/^\(00244.*\),D03,/\1,D05,/; /^00410,/d; s/^\(00248.*\),D03,/\1,D06,/' register.csv
+"$TERMSHOT" "$out/catch-up.png" -w 4 -- sh -c 'paletwin compare register.csv --into 0001 -q >/dev/null; paletwin show 0001 --decision hold; echo; paletwin show 0001 --findings'

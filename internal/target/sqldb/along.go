@@ -427,9 +427,9 @@ func (t *Table) bringRows(ctx context.Context, dep *target.Dependent) error {
 			is = append(is, t.e.ident(cols[i].name)+" = "+t.e.param(len(params), cols[i]))
 		}
 		if len(dep.Key) == 0 {
-			all = append(all, statement{"INSERT INTO " + table + " (" + strings.Join(names, ", ") + ")" + t.e.overriding() + " VALUES (" + strings.Join(values, ", ") + ")", params})
+			all = append(all, statement{"INSERT" + t.e.strictly() + " INTO " + table + " (" + strings.Join(names, ", ") + ")" + t.e.overriding() + " VALUES (" + strings.Join(values, ", ") + ")", params})
 		} else {
-			all = append(all, statement{"UPDATE " + table + " SET " + strings.Join(values, ", ") + " WHERE " + strings.Join(is, " AND "), params})
+			all = append(all, statement{"UPDATE" + t.e.strictly() + " " + table + " SET " + strings.Join(values, ", ") + " WHERE " + strings.Join(is, " AND "), params})
 		}
 	}
 	err = t.do(ctx, all)

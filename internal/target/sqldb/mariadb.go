@@ -266,6 +266,7 @@ func (mariadb) returns() bool      { return false }
 func (mariadb) setOf() string      { return "t." }
 func (mariadb) immediate() string  { return "" }
 func (mariadb) staged() bool       { return true }
+func (mariadb) strictly() string   { return "" }
 func (mariadb) overriding() string { return "" }
 
 // rows are an array of arrays in JSON.

@@ -86,8 +86,10 @@ func (d *definition) takeKeys(rows [][]string) {
 	}
 }
 
+// defineTriggers finds the table's, and those of tables that are parts of it.
 func (postgres) defineTriggers(ctx context.Context, s session, oid []param, d *definition) error {
-	rows, err := all(ctx, s, "SELECT tgname FROM pg_trigger WHERE tgrelid = $1::text::oid AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY 1", oid...)
+	rows, err := all(ctx, s, `WITH RECURSIVE all_of(oid) AS (SELECT $1::text::oid UNION SELECT inhrelid FROM pg_inherits JOIN all_of ON inhparent = all_of.oid)
+		SELECT DISTINCT tgname FROM pg_trigger WHERE tgrelid IN (SELECT oid FROM all_of) AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY 1`, oid...)
 	for _, r := range rows {
 		d.triggers = append(d.triggers, r[0])
 	}

@@ -262,6 +262,7 @@ func (postgres) returns() bool      { return true }
 func (postgres) setOf() string      { return "" }
 func (postgres) immediate() string  { return "SET CONSTRAINTS ALL IMMEDIATE" }
 func (postgres) staged() bool       { return true }
+func (postgres) strictly() string   { return "" }
 func (postgres) overriding() string { return " OVERRIDING SYSTEM VALUE" }
 
 // rows are arrays of texts, a parameter a column.

@@ -131,6 +131,46 @@ func TestTriggersAreToldOf(t *testing.T) {
 	})
 }
 
+// A row that is in the way is never replaced, whatever the table says of such rows.
+func TestNothingIsReplaced(t *testing.T) {
+	onEach(t, func(t *testing.T, d *db) {
+		if !d.is("sqlite") {
+			t.Skip("its tables say no such thing")
+		}
+		for _, word := range []string{"REPLACE", "IGNORE", "ROLLBACK", "FAIL"} {
+			table := d.table("(k TEXT NOT NULL PRIMARY KEY ON CONFLICT " + word + ", v TEXT UNIQUE ON CONFLICT " + word + ")")
+			d.fill(table, []string{"1", "a"}, []string{"2", "b"})
+			tgt := d.writable(table, Options{Key: []string{"k"}})
+			add := func(k, v string) target.Step {
+				return target.Step{Act: changeset.Add, Key: record.NewKey(k), Record: record.Record{{Name: "k", Value: record.Text(k)}, {Name: "v", Value: record.Text(v)}}}
+			}
+			r, err := tgt.Write(t.Context(), []target.Step{add("1", "x"), add("3", "b"), amend("2", "v", "b", "a"), add("4", "d")})
+			require.NoError(t, err)
+			assert.Equal(t, []target.Fate{target.Moved, target.Refused, target.Refused, target.Done}, []target.Fate{r[0].Fate, r[1].Fate, r[2].Fate, r[3].Fate}, word)
+			assert.Equal(t, "k,v\n1,a\n2,b\n4,d\n", d.taken(table), word)
+		}
+	})
+}
+
+// A trigger of a part of a table makes something else of values, too.
+func TestTriggersOfParts(t *testing.T) {
+	onEach(t, func(t *testing.T, d *db) {
+		if !d.is("postgresql") {
+			t.Skip("its tables have no parts")
+		}
+		table := d.table("(k varchar(10) NOT NULL PRIMARY KEY, v varchar(20)) PARTITION BY LIST (k)")
+		d.exec("CREATE TABLE " + table + "_rest PARTITION OF " + table + " DEFAULT")
+		d.fill(table, []string{"1", "a"}, []string{"2", "b"})
+		d.exec("CREATE FUNCTION f" + table + "() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.v := upper(NEW.v); RETURN NEW; END $$")
+		d.exec("CREATE TRIGGER g BEFORE INSERT OR UPDATE ON " + table + "_rest FOR EACH ROW EXECUTE FUNCTION f" + table + "()")
+		tgt := d.writable(table, Options{Key: []string{"k"}})
+		r, err := tgt.Write(t.Context(), []target.Step{amend("1", "v", "a", "x"),
+			{Act: changeset.Add, Key: record.NewKey("3"), Record: record.Record{{Name: "k", Value: record.Text("3")}, {Name: "v", Value: record.Text("z")}}}})
+		require.NoError(t, err)
+		assert.Equal(t, []string{"X", "Z"}, []string{text(r[0].After, "v"), text(r[1].After, "v")})
+	})
+}
+
 // What the database refuses of one record is refused of that one; its words hold no
 // other record's values.
 func TestOneRefusalIsOnes(t *testing.T) {

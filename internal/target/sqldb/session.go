@@ -69,6 +69,9 @@ type engine interface {
 	updateFrom(table, rows, set, on string) string
 	// deleteFrom writes the statement that deletes what a table r names.
 	deleteFrom(table, rows, on string) string
+	// strictly stands behind INSERT and UPDATE, so that a row that is in the way is an error,
+	// whatever its table says; "" is nothing.
+	strictly() string
 	// overriding stands before the values of new records, so that they keep numbers
 	// which the database counts up; "" is nothing.
 	overriding() string

@@ -247,6 +247,7 @@ func (sqlite) returns() bool      { return false }
 func (sqlite) setOf() string      { return "" }
 func (sqlite) immediate() string  { return "" }
 func (sqlite) staged() bool       { return false }
+func (sqlite) strictly() string   { return " OR ABORT" }
 func (sqlite) overriding() string { return "" }
 
 func (sqlite) rows([]*column, int, [][]record.Value) (string, []param) { return "", nil }

@@ -222,7 +222,7 @@ func (t *Table) update(cols []int, values, at []record.Value) statement {
 		set = append(set, t.e.ident(t.cols[c].name)+" = "+t.e.param(i+1, t.cols[c]))
 		params = append(params, param{values[i], t.cols[c]})
 	}
-	return statement{"UPDATE " + t.table() + " SET " + strings.Join(set, ", ") + " WHERE " + t.keyIs(len(cols)+1), append(params, paramsOf(t.keyColumns(), at)...)}
+	return statement{"UPDATE" + t.e.strictly() + " " + t.table() + " SET " + strings.Join(set, ", ") + " WHERE " + t.keyIs(len(cols)+1), append(params, paramsOf(t.keyColumns(), at)...)}
 }
 
 // do runs statements, each of which has to write its row.
@@ -356,9 +356,9 @@ func (t *Table) insert(ctx context.Context, cols []int, items []*item, rows map[
 		names = append(names, e.ident(of[i].name))
 		values = append(values, e.param(i+1, of[i]))
 	}
-	into := "INSERT INTO " + t.table() + " (" + strings.Join(names, ", ") + ")" + e.overriding()
+	into := "INSERT" + e.strictly() + " INTO " + t.table() + " (" + strings.Join(names, ", ") + ")" + e.overriding()
 	if len(cols) == 0 {
-		into, values = "INSERT INTO "+t.table(), nil
+		into, values = "INSERT"+e.strictly()+" INTO "+t.table(), nil
 	}
 	given := slices.ContainsFunc(items, func(it *item) bool { return t.assigns() && schema.IsNew(it.step.Key) })
 	if len(items) >= fewStaged && !given && len(cols) > 0 {

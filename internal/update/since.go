@@ -20,7 +20,7 @@ import (
 const cheap = 64 << 20
 
 // patience is how long is waited for that word.
-const patience = 5 * time.Second
+const patience = 2 * time.Second
 
 // Since is what became of the records of a snapshot where they live.
 type Since struct {

@@ -105,6 +105,7 @@ type layer struct {
 	now  map[record.Key]record.Record           // the newer records that the changes are about, by their normalised keys
 	gone map[record.Key]bool                    // rows that are left out
 	set  map[record.Key]map[string]record.Value // what rows get
+	rows map[string]map[string]record.Value     // both of these, by encoded keys
 	adds []record.Record                        // rows that are new
 }
 
@@ -330,6 +331,25 @@ func (l *layer) renamed(ch *changeset.Change, h *hold) record.Record {
 	return r
 }
 
+// row is what the row with an encoded key gets; nil is that it is left out.
+func (l *layer) row(enc []byte) (set map[string]record.Value, changed bool) {
+	if l.rows == nil {
+		l.rows = make(map[string]map[string]record.Value, len(l.set)+len(l.gone))
+		for k, set := range l.set {
+			l.rows[k.Encoding()] = set
+		}
+		for k := range l.gone {
+			l.rows[k.Encoding()] = nil
+		}
+	}
+	if l.Of.OneForm() {
+		set, changed = l.rows[string(enc)]
+		return set, changed
+	}
+	set, changed = l.rows[l.Of.Key(record.KeyOf(enc)).Encoding()]
+	return set, changed
+}
+
 // write writes the rows.
 func (l *layer) write(ctx context.Context, w io.Writer) error {
 	out := bufio.NewWriterSize(w, 1<<16)
@@ -357,12 +377,17 @@ func (l *layer) write(ctx context.Context, w io.Writer) error {
 	if err != nil {
 		return err
 	}
+	var enc []byte
 	err = csv.Each(ctx, l.Fresh, func(r *csv.Line) error {
-		k := l.Of.Key(r.Key(cols))
-		if l.gone[k] {
+		enc = r.AppendKey(enc[:0], cols)
+		set, changed := l.row(enc)
+		switch {
+		case changed && set == nil:
 			return nil
+		case !changed && l.Fresh.Comma == ',' && l.Fresh.Found.Format == "csv":
+			line = append(line, r.Raw()...)
+			return end()
 		}
-		set := l.set[k]
 		for i, h := range l.Fresh.Heading {
 			v, changed := set[h]
 			if !changed {

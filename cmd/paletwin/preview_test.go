@@ -31,7 +31,7 @@ func TestAPreviewIsTheComparison(t *testing.T) {
 		out, code := command(t, program, dir, nil, args...)
 		require.Zero(t, code, out)
 	}
-	dossier := regexp.MustCompile(`"dossier":[^,]*,"path":[^,]*,`)
+	dossier := regexp.MustCompile(`"dossier":[^,]*,"path":[^,]*,|,"since":\{[^}]*\}`) // of a dossier alone
 	for name, c := range map[string]struct {
 		args  []string
 		stdin string

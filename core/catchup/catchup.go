@@ -29,6 +29,8 @@ type Input struct {
 	Changes []*changeset.Change // of the old snapshot
 	Old     *table.Image        // the old snapshot
 	Fresh   *table.Image        // the newer records
+	// Others lets the newer records be ones of which few are known.
+	Others bool
 }
 
 // Laid is what came of it.
@@ -98,6 +100,16 @@ func (e *MissingField) Error() string {
 	return fmt.Sprintf("%s has no column %q, which the dossier changes", e.Table, e.Field)
 }
 
+// FewKnown says that the newer records are hardly those that are changed.
+type FewKnown struct {
+	Table     string
+	Known, Of int
+}
+
+func (e *FewKnown) Error() string {
+	return fmt.Sprintf("%s knows %d of the %d records that are changed", e.Table, e.Known, e.Of)
+}
+
 // layer lays changes.
 type layer struct {
 	*Input
@@ -163,6 +175,18 @@ func (l *layer) look() error {
 		if count[i] > 0 {
 			l.now[l.Of.Key(k)] = found[i]
 		}
+	}
+	few := &FewKnown{Table: l.Fresh.Name}
+	for _, ch := range l.Changes {
+		if ch.Act != changeset.Add {
+			few.Of++
+			if _, there := l.now[l.Of.Key(ch.Key)]; there {
+				few.Known++
+			}
+		}
+	}
+	if 2*few.Known < few.Of && !l.Others {
+		return few
 	}
 	return nil
 }

@@ -166,7 +166,7 @@ func TestThreeStates(t *testing.T) {
 			continue
 		}
 		in := &catchup.Input{Set: "aids", Key: []string{"k"}, Of: new(schema.Schema), Changes: changesOf(t, old.image(t, "old"), copied.image(t, "copy"), nil),
-			Old: old.image(t, "old"), Fresh: now.image(t, "fresh")}
+			Old: old.image(t, "old"), Fresh: now.image(t, "fresh"), Others: true}
 		var b bytes.Buffer
 		laid, err := catchup.Lay(t.Context(), in, &b)
 		require.NoError(t, err)

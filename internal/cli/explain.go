@@ -348,6 +348,7 @@ var remedies = map[string]string{
 	sqldb.Lost:                    "look at the name, and whether the server is up and can be reached from here",
 	sqldb.Denied:                  "the account needs rights, or a password: PALETWIN_PASSWORD, a file that PALETWIN_PASSWORD_FILE names, or for PostgreSQL a .pgpass; docs/databases.md lists what is needed",
 	run.NoDefinition:              "only runs on databases keep one, and only since this version",
+	run.OtherRecords:              "name an export of the same register; --other-register lays them on these all the same",
 	run.WholeOnly:                 "leave --touched out: a file's backup is a copy of it",
 	run.NotKept:                   "name a run whose backup has all of them with --run, or take a backup of your own",
 	sqldb.ThereAlready:            "leave --create out: restore returns its records to the backup",

@@ -200,6 +200,20 @@ func TestApplyThenRollbackIsTheSameBytes(t *testing.T) {
 	})
 }
 
+// The last rows of a file with mixed line ends go, and come back with the line end that stood
+// before them, which the file has lost by then.
+func TestTheLastRowsComeBackWithTheirLineEnds(t *testing.T) {
+	register := []byte("k,v\r\n1,a\r\n2,b\n3,c\n4,d")
+	b := newBench(t, t.TempDir(), faulty.NoSync{}, register)
+	d := b.compare(register, []byte("k,v\n1,a\n2,b\n"))
+	_, err := b.apply(d, Options{})
+	require.NoError(t, err)
+	assert.Equal(t, "k,v\r\n1,a\r\n2,b", b.bytes())
+	_, err = b.apply(b.rollback(d), Options{})
+	require.NoError(t, err)
+	assert.Equal(t, string(register), b.bytes())
+}
+
 // records are a file's rows, sorted: its content whatever its order.
 func records(t require.TestingT, data string) []string {
 	m, err := csv.Open("r", []byte(data))

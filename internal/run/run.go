@@ -130,6 +130,7 @@ const (
 	IsInput         = "is-input"         // the target is the snapshot or the edited copy
 	OtherTarget     = "other-target"     // another target than the last run's
 	UnknownKeys     = "unknown-keys"     // fewer than half of the keys are there
+	OtherRecords    = "other-records"    // fewer than half of the keys are among newer records
 	MissingColumn   = "missing-column"   // a field to be written has no column
 	TwiceThere      = "key-twice"        // a record stands twice in the target
 	WholeOnly       = "whole-only"       // the target cannot be asked for some of its records

@@ -50,11 +50,12 @@ func (o *Office) CatchUp(ctx context.Context, t *desk.Dossier, c *desk.Compariso
 	c.Edited = &desk.Source{Name: "the changes of " + t.Meta.Number}
 	c.Options.RecordSet, c.Options.Key = in.Set, in.Key
 	c.Options.Missing, c.Options.AllMissing, c.Options.Blank, c.Options.Slips = compare.Asked, true, compare.Clear, compare.SlipsOff
+	others := c.Options.OtherRegister
 	c.Options.Allow, c.Options.Wear, c.Options.OtherRegister = nil, false, true
 	var laid *catchup.Laid
 	c.Options.Judge = func(ch *changeset.Change) { laid.Hold(ch) }
 	c.Derive = func(ctx context.Context, fresh *table.Image, w io.Writer) ([]changeset.Finding, error) {
-		in.Fresh = fresh
+		in.Fresh, in.Others = fresh, others
 		var err error
 		if laid, err = catchup.Lay(ctx, in, w); err != nil {
 			return nil, err
@@ -64,6 +65,9 @@ func (o *Office) CatchUp(ctx context.Context, t *desk.Dossier, c *desk.Compariso
 	made, res, err := t.Desk().Compare(ctx, c)
 	if lacks := new(catchup.MissingField); errors.As(err, &lacks) {
 		err = &run.Refusal{Code: run.MissingColumn, Text: lacks.Error()}
+	}
+	if few := new(catchup.FewKnown); errors.As(err, &few) {
+		err = &run.Refusal{Code: run.OtherRecords, Text: few.Error()}
 	}
 	return made, res, err
 }

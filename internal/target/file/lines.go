@@ -53,7 +53,8 @@ func (l *lines) current(ctx context.Context, at map[string]int, states []target.
 				raw := text[r.start:r.end]
 				s.Record = l.rows.record(raw)
 				s.Form = target.Form{Row: string(raw), After: record.KeyOf(before), Gap: string(text[end:r.start]), Kept: true, End: string(text[r.end:r.next])}
-				if r.end == r.next && r.start == end {
+				// The rows behind it may go as well, and the row before then ends the file.
+				if r.start == end && (r.end == r.next || lead != l.rows.newline()) {
 					s.Form.Lead = lead
 				}
 			}

@@ -9,6 +9,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -32,13 +33,9 @@ type Since struct {
 	These   int       `json:"these"`            // of all these, the ones that the dossier changes, too
 	Only    bool      `json:"only_these"`       // the place is large, and no others were looked at
 	Failed  error     `json:"-"`                // why it could not be read; nil where it was, or was not to be
-	sc      keyed     // what names one record
-	keys    recordSet // of the dossier's changes
+	sc      *schema.Schema
+	keys    map[record.Key]bool // of the dossier's changes
 }
-
-type keyed interface{ Key(record.Key) record.Key }
-
-type recordSet map[record.Key]bool
 
 // Since says how old a dossier's snapshot is, and what moved since where its records
 // live, where that is known from what was taken or from earlier runs, and is read in no
@@ -80,7 +77,7 @@ func (o *Office) moved(ctx context.Context, t *desk.Dossier, place *run.Head, s 
 	if err != nil {
 		return err
 	}
-	s.sc, s.keys = sc, recordSet{}
+	s.sc, s.keys = sc, map[record.Key]bool{}
 	c, err := t.Changes()
 	if err != nil {
 		return err

@@ -29,6 +29,10 @@ type Input struct {
 	Changes []*changeset.Change // of the old snapshot
 	Old     *table.Image        // the old snapshot
 	Fresh   *table.Image        // the newer records
+	// Added are new records that were added already, under keys that they got there, or, where
+	// it is false, may have been; Keys are these keys by what the records went by.
+	Added map[changeset.ID]bool
+	Keys  map[string]string
 	// Others lets the newer records be ones of which few are known.
 	Others bool
 }
@@ -128,8 +132,19 @@ func Lay(ctx context.Context, in *Input, w io.Writer) (*Laid, error) {
 		return nil, err
 	}
 	for _, ch := range in.Changes {
-		if err := l.lay(ch); err != nil {
+		if in.Added[ch.ID] {
+			l.Settled++
+			continue
+		}
+		if err := l.lay(l.named(ch)); err != nil {
 			return nil, err
+		}
+		if _, perhaps := in.Added[ch.ID]; perhaps {
+			h := l.holds[ch.ID]
+			h.whole = append(h.whole, changeset.AddedPerhaps.Name)
+			f := changeset.AddedPerhaps.Finding("%s may have been added by an earlier run, whose answer was lost: look for it before it is added again", ch.Key)
+			f.Key = ch.Key.String()
+			l.find(f)
 		}
 	}
 	if l.Settled > 0 {
@@ -189,6 +204,26 @@ func (l *layer) look() error {
 		return few
 	}
 	return nil
+}
+
+// named is a change with the keys of new records in the place of what these went by.
+func (l *layer) named(ch *changeset.Change) *changeset.Change {
+	if len(l.Keys) == 0 {
+		return ch
+	}
+	n := *ch
+	n.Fields, n.Record = slices.Clone(ch.Fields), ch.Record.Clone()
+	for i := range n.Fields {
+		if k, ok := l.Keys[n.Fields[i].To.String()]; ok {
+			n.Fields[i].To = record.Text(k)
+		}
+	}
+	for i := range n.Record {
+		if k, ok := l.Keys[n.Record[i].Value.String()]; ok {
+			n.Record[i].Value = record.Text(k)
+		}
+	}
+	return &n
 }
 
 func (l *layer) lay(ch *changeset.Change) error {

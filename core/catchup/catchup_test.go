@@ -16,6 +16,7 @@ import (
 	"paletwin/core/catchup"
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/record"
 	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -187,4 +188,24 @@ func TestThreeStates(t *testing.T) {
 		}
 		assert.Equal(t, held, told, "each that is held is told")
 	}
+}
+
+// New records that got their keys already are not added again, and are named by these; one of
+// which that is not known is held.
+func TestNewRecordsThatWereAdded(t *testing.T) {
+	old := state{"1": {"x", "", ""}}
+	copied := state{"1": {"new:b", "", ""}, "new:a": {"a", "", ""}, "new:b": {"b", "", ""}, "new:c": {"c", "new:b", ""}}
+	fresh := state{"1": {"x", "", ""}, "7": {"b", "", ""}}
+	in := &catchup.Input{Set: "aids", Key: []string{"k"}, Of: new(schema.Schema), Changes: changesOf(t, old.image(t, "old"), copied.image(t, "copy"), nil),
+		Old: old.image(t, "old"), Fresh: fresh.image(t, "fresh"), Keys: map[string]string{"new:b": "7"}}
+	id := func(key string) changeset.ID { return changeset.MakeID("aids", record.NewKey(key), changeset.Add) }
+	in.Added = map[changeset.ID]bool{id("new:b"): true, id("new:a"): false}
+	var b bytes.Buffer
+	laid, err := catchup.Lay(t.Context(), in, &b)
+	require.NoError(t, err)
+	edited, err := csv.Open("edited", b.Bytes())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"add new:a [added-perhaps]", "add new:c []", `amend 1 a "x"→"7" [][]`}, words(changesOf(t, in.Fresh, edited, laid.Hold)))
+	assert.Contains(t, b.String(), "new:c,c,7,")
+	assert.Equal(t, 1, laid.Settled)
 }

@@ -144,10 +144,11 @@ var (
 	StillReferred = Code{"still-referred", Warn, OfRecord, "records of another set refer to a record that is to be deleted; its delete is held"}
 	ReferUnknown  = Code{"referrers-unknown", Note, OfFile, "whether records of another set refer to those that are to be deleted is not known, since their layout or they themselves cannot be read"}
 
-	MovedOn   = Code{"moved-on", Warn, OfField, "others changed what is changed here, after the old snapshot; the change is held"}
-	GoneSince = Code{"gone-since", Warn, OfRecord, "a record that is changed here is gone since the old snapshot; that it is added again is held"}
-	KeyTaken  = Code{"key-taken", Warn, OfRecord, "a record that was to be added is there since the old snapshot, with other values; the amends are held"}
-	CaughtUp  = Code{"caught-up", Note, OfFile, "changes that are there already fell away when a dossier was laid on newer records"}
+	MovedOn      = Code{"moved-on", Warn, OfField, "others changed what is changed here, after the old snapshot; the change is held"}
+	GoneSince    = Code{"gone-since", Warn, OfRecord, "a record that is changed here is gone since the old snapshot; that it is added again is held"}
+	KeyTaken     = Code{"key-taken", Warn, OfRecord, "a record that was to be added is there since the old snapshot, with other values; the amends are held"}
+	AddedPerhaps = Code{"added-perhaps", Warn, OfRecord, "an earlier run lost the answer whether it added a record that has no key of its own; that it is added again is held"}
+	CaughtUp     = Code{"caught-up", Note, OfFile, "changes that are there already fell away when a dossier was laid on newer records"}
 
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
 	ByOthers     = Code{"changed-by-others", Warn, OfRecord, "no run of this dossier wrote this; it was changed by others since, and putting it back is held"}
@@ -161,5 +162,5 @@ func Codes() []Code {
 		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, Strange, BulkEdit, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
 		KeyEdited, KeyShifted, SwappedPair, NearMiss, Invisible, StaleValue, WrongFile, SlipsPart,
-		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, StillReferred, ReferUnknown, MovedOn, GoneSince, KeyTaken, CaughtUp, ConflictThen, ByOthers}
+		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, StillReferred, ReferUnknown, MovedOn, GoneSince, KeyTaken, AddedPerhaps, CaughtUp, ConflictThen, ByOthers}
 }

@@ -113,6 +113,28 @@ func knownKeys(t *desk.Dossier, at At) (map[string]string, error) {
 	return keys, nil
 }
 
+// Added are the new records of a dossier that its runs added, at targets that are not for
+// trying, and that got their keys there: true by the ids of their changes, or false where the
+// answer was lost; and these keys by what the records went by.
+func Added(t *desk.Dossier) (ids map[changeset.ID]bool, keys map[string]string, err error) {
+	ids, keys = map[changeset.ID]bool{}, map[string]string{}
+	for r, err := range allRuns(t) {
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, s := range r.Steps {
+			switch {
+			case t.Desk().Settings.Trial(r.Head.Target):
+			case s.WentBy != "" && s.Outcome == Done:
+				ids[s.ID], keys[s.WentBy] = true, s.Key.String()
+			case s.Act == changeset.Add && s.Outcome == Unknown && schema.IsNew(s.Key):
+				ids[s.ID] = ids[s.ID]
+			}
+		}
+	}
+	return ids, keys, nil
+}
+
 // inTurn parts steps into those that can be written at once and those that name
 // records of the parts before, by the keys that these will have; of are the new
 // records. What names a record that gets none comes back as never.

@@ -82,6 +82,11 @@ func (o *Office) work(t *desk.Dossier) (*catchup.Input, []changeset.Finding, err
 	if in.System = in.Of.System(); t.Meta.Options != nil && len(t.Meta.Options.System) > 0 {
 		in.System = t.Meta.Options.System
 	}
+	if in.Of.Assigned() {
+		if in.Added, in.Keys, err = run.Added(t); err != nil {
+			return nil, nil, err
+		}
+	}
 	c, err := t.Changes()
 	if err != nil {
 		return nil, nil, err

@@ -32,7 +32,7 @@ type Since struct {
 	Added   int       `json:"added"`            // that are there, and not in the snapshot
 	Gone    int       `json:"gone"`             // that are in the snapshot, and not there
 	These   int       `json:"these"`            // of all these, the ones that the dossier changes, too
-	Only    bool      `json:"only_these"`       // the place is large, and no others were looked at
+	Only    bool      `json:"only_these"`       // the place is large, or the snapshot a part of it, and no others were looked at
 	Failed  error     `json:"-"`                // why it could not be read; nil where it was, or was not to be
 	sc      *schema.Schema
 	keys    map[record.Key]bool // of the dossier's changes
@@ -65,7 +65,7 @@ func (o *Office) written(t *desk.Dossier, s *Since) (place run.Head) {
 		return place
 	}
 	if k := t.Desk().TakenAs(path); k != nil {
-		s.Written, place.Target = k.When, k.Target
+		s.Written, place.Target, s.Only = k.When, k.Target, k.Where != ""
 	} else if info, err := o.FS.Stat(path); err == nil {
 		s.Written = info.ModTime()
 	}
@@ -140,7 +140,7 @@ func (o *Office) glance(ctx context.Context, t *desk.Dossier, place *run.Head, k
 		return nil, nil, err
 	}
 	traits := tgt.Traits()
-	if n, ok := tgt.(target.Narrower); ok && traits.Size > cheap {
+	if n, ok := tgt.(target.Narrower); ok && (s.Only || traits.Size > cheap) {
 		s.Only = true
 		err = n.Only(keys)
 	} else if traits.Size > cheap || traits.Size == 0 {

@@ -128,7 +128,9 @@ func Added(t *desk.Dossier) (ids map[changeset.ID]bool, keys map[string]string, 
 			case s.WentBy != "" && s.Outcome == Done:
 				ids[s.ID], keys[s.WentBy] = true, s.Key.String()
 			case s.Act == changeset.Add && s.Outcome == Unknown && schema.IsNew(s.Key):
-				ids[s.ID] = ids[s.ID]
+				if _, known := ids[s.ID]; !known {
+					ids[s.ID] = false
+				}
 			}
 		}
 	}

@@ -123,6 +123,8 @@ type layer struct {
 	set  map[record.Key]map[string]record.Value // what rows get
 	rows map[string]map[string]record.Value     // both of these, by encoded keys
 	adds []record.Record                        // rows that are new
+	lost []*changeset.Change                    // amends of records that are gone
+	old  map[record.Key]record.Record           // what deletes say was there
 }
 
 // Lay writes the newer records as the copy would have them, as CSV.
@@ -136,9 +138,7 @@ func Lay(ctx context.Context, in *Input, w io.Writer) (*Laid, error) {
 			l.Settled++
 			continue
 		}
-		if err := l.lay(l.named(ch)); err != nil {
-			return nil, err
-		}
+		l.lay(l.named(ch))
 		if _, perhaps := in.Added[ch.ID]; perhaps {
 			h := l.holds[ch.ID]
 			h.whole = append(h.whole, changeset.AddedPerhaps.Name)
@@ -146,6 +146,9 @@ func Lay(ctx context.Context, in *Input, w io.Writer) (*Laid, error) {
 			f.Key = ch.Key.String()
 			l.find(f)
 		}
+	}
+	if err := l.layGone(); err != nil {
+		return nil, err
 	}
 	if l.Settled > 0 {
 		f := changeset.CaughtUp.Finding("%s", falls(l.Settled))
@@ -192,7 +195,11 @@ func (l *layer) look() error {
 		}
 	}
 	few := &FewKnown{Table: l.Fresh.Name}
+	l.old = map[record.Key]record.Record{}
 	for _, ch := range l.Changes {
+		if ch.Act == changeset.Delete {
+			l.old[l.Of.Key(ch.Key)] = ch.Record
+		}
 		if ch.Act != changeset.Add {
 			few.Of++
 			if _, there := l.now[l.Of.Key(ch.Key)]; there {
@@ -214,19 +221,15 @@ func (l *layer) named(ch *changeset.Change) *changeset.Change {
 	n := *ch
 	n.Fields, n.Record = slices.Clone(ch.Fields), ch.Record.Clone()
 	for i := range n.Fields {
-		if k, ok := l.Keys[n.Fields[i].To.String()]; ok {
-			n.Fields[i].To = record.Text(k)
-		}
+		n.Fields[i].To, _ = schema.Named(n.Fields[i].To, l.Keys)
 	}
 	for i := range n.Record {
-		if k, ok := l.Keys[n.Record[i].Value.String()]; ok {
-			n.Record[i].Value = record.Text(k)
-		}
+		n.Record[i].Value, _ = schema.Named(n.Record[i].Value, l.Keys)
 	}
 	return &n
 }
 
-func (l *layer) lay(ch *changeset.Change) error {
+func (l *layer) lay(ch *changeset.Change) {
 	k := l.Of.Key(ch.Key)
 	now, there := l.now[k]
 	h := &hold{old: ch, fields: map[string]bool{}}
@@ -239,11 +242,10 @@ func (l *layer) lay(ch *changeset.Change) error {
 	case ch.Act == changeset.Delete:
 		l.layDelete(ch, now, h)
 	case !there:
-		return l.layGone(ch)
+		l.lost = append(l.lost, ch)
 	default:
 		l.layAmend(ch, now, h)
 	}
-	return nil
 }
 
 // layAmend writes the fields that the copy changed. One that others changed meanwhile, to
@@ -279,16 +281,9 @@ func (l *layer) layAmend(ch *changeset.Change, now record.Record, h *hold) {
 
 // moved says the three values of a field.
 func (l *layer) moved(key record.Key, field string, was, now, wanted record.Value) {
-	f := changeset.MovedOn.Finding("%s: %s was %s, is %s now, and is to be %s", key, field, quote(was), quote(now), quote(wanted))
+	f := changeset.MovedOn.Finding("%s: %s was %s, is %s now, and is to be %s", key, field, was.Quoted(), now.Quoted(), wanted.Quoted())
 	f.Key, f.Column = key.String(), field
 	l.find(f)
-}
-
-func quote(v record.Value) string {
-	if v.Blank() {
-		return "empty"
-	}
-	return fmt.Sprintf("%q", v.String())
 }
 
 // layDelete leaves a record out; one that is no longer what was looked at is held.
@@ -296,7 +291,7 @@ func (l *layer) layDelete(ch *changeset.Change, now record.Record, h *hold) {
 	l.gone[l.Of.Key(ch.Key)] = true
 	var moved []string
 	for _, u := range append(l.Of.Unlikes(ch.Record, now, l.System), schema.Filled(ch.Record, now, l.Old.Heading, l.System)...) {
-		moved = append(moved, fmt.Sprintf("%s was %s, is %s now", u.Field, quote(u.Wanted), quote(u.Real)))
+		moved = append(moved, fmt.Sprintf("%s was %s, is %s now", u.Field, u.Wanted.Quoted(), u.Real.Quoted()))
 	}
 	if len(moved) > 0 {
 		h.whole = []string{changeset.MovedOn.Name}
@@ -306,24 +301,33 @@ func (l *layer) layDelete(ch *changeset.Change, now record.Record, h *hold) {
 	}
 }
 
-// layGone proposes to add a record again that was amended and is gone, and holds that.
-func (l *layer) layGone(ch *changeset.Change) error {
-	old, count, err := csv.LookupAll(l.Old, l.Key, []record.Key{ch.Key}, l.Of.Key)
+// layGone proposes to add records again that were amended and are gone, and holds that.
+func (l *layer) layGone() error {
+	if len(l.lost) == 0 {
+		return nil
+	}
+	keys := make([]record.Key, len(l.lost))
+	for i, ch := range l.lost {
+		keys[i] = ch.Key
+	}
+	old, count, err := csv.LookupAll(l.Old, l.Key, keys, l.Of.Key)
 	if err != nil {
 		return err
 	}
-	f := changeset.GoneSince.Finding("%s is changed here, and is gone; approved, it is added again as the copy has it", ch.Key)
-	f.Key = ch.Key.String()
-	l.find(f)
-	if count[0] == 0 {
-		return nil
+	for i, ch := range l.lost {
+		f := changeset.GoneSince.Finding("%s is changed here, and is gone; approved, it is added again as the copy has it", ch.Key)
+		f.Key = ch.Key.String()
+		l.find(f)
+		if count[i] == 0 {
+			continue
+		}
+		r := old[i].Clone()
+		for k := range ch.Fields {
+			r.Set(ch.Fields[k].Field, ch.Fields[k].To)
+		}
+		l.adds = append(l.adds, r)
+		l.holds[changeset.MakeID(l.Set, ch.Key, changeset.Add)] = &hold{whole: []string{changeset.GoneSince.Name}}
 	}
-	r := old[0].Clone()
-	for i := range ch.Fields {
-		r.Set(ch.Fields[i].Field, ch.Fields[i].To)
-	}
-	l.adds = append(l.adds, r)
-	l.holds[changeset.MakeID(l.Set, ch.Key, changeset.Add)] = &hold{whole: []string{changeset.GoneSince.Name}}
 	return nil
 }
 
@@ -344,7 +348,7 @@ func (l *layer) layAdd(ch *changeset.Change, now record.Record, there bool, h *h
 	var other []string
 	for _, u := range unlike {
 		l.set[k][u.Field] = u.Wanted
-		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.Field, quote(u.Real), quote(u.Wanted)))
+		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.Field, u.Real.Quoted(), u.Wanted.Quoted()))
 	}
 	l.holds[changeset.MakeID(l.Set, ch.Key, changeset.Amend)] = &hold{whole: []string{changeset.KeyTaken.Name}}
 	f := changeset.KeyTaken.Finding("%s was to be added, and is there now: %s", ch.Key, strings.Join(other, "; "))
@@ -356,16 +360,18 @@ func (l *layer) layAdd(ch *changeset.Change, now record.Record, there bool, h *h
 // as it is now.
 func (l *layer) renamed(ch *changeset.Change, h *hold) record.Record {
 	r := ch.Record
-	now, there := l.now[l.Of.Key(ch.Was)]
-	if ch.Was.IsZero() || !there {
+	if ch.Was.IsZero() {
 		return r
 	}
-	var old record.Record
-	for _, d := range l.Changes {
-		if d.Act == changeset.Delete && d.Key == ch.Was {
-			old = d.Record
-		}
+	now, there := l.now[l.Of.Key(ch.Was)]
+	if !there {
+		h.whole = union(h.whole, []string{changeset.GoneSince.Name})
+		f := changeset.GoneSince.Finding("%s gets the key %s here, and is gone; approved, it is added again as the copy has it", ch.Was, ch.Key)
+		f.Key = ch.Key.String()
+		l.find(f)
+		return r
 	}
+	old := l.old[l.Of.Key(ch.Was)]
 	r = r.Clone()
 	was, is := old.Finder(), now.Finder()
 	for _, f := range ch.Record {

@@ -209,3 +209,21 @@ func TestNewRecordsThatWereAdded(t *testing.T) {
 	assert.Contains(t, b.String(), "new:c,c,7,")
 	assert.Equal(t, 1, laid.Settled)
 }
+
+// A record that gets another key here, and is gone, is not added under that key by the way.
+func TestAKeyChangeOfARecordThatIsGone(t *testing.T) {
+	old, fresh := state{"1": {"x", "", ""}, "2": {"y", "", ""}}, state{"2": {"y", "", ""}}
+	changes := changesOf(t, old.image(t, "old"), state{"2": {"y", "", ""}, "9": {"x", "", ""}}.image(t, "copy"), nil)
+	for _, ch := range changes {
+		if ch.Linked = "keys 1"; ch.Act == changeset.Add {
+			ch.Was = record.NewKey("1")
+		}
+	}
+	in := &catchup.Input{Set: "aids", Key: []string{"k"}, Of: new(schema.Schema), Changes: changes, Old: old.image(t, "old"), Fresh: fresh.image(t, "fresh"), Others: true}
+	var b bytes.Buffer
+	laid, err := catchup.Lay(t.Context(), in, &b)
+	require.NoError(t, err)
+	edited, err := csv.Open("edited", b.Bytes())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"add 9 [gone-since]"}, words(changesOf(t, in.Fresh, edited, laid.Hold)))
+}

@@ -5,6 +5,7 @@ package record
 
 import (
 	"encoding/binary"
+	"strconv"
 	"strings"
 )
 
@@ -31,6 +32,17 @@ func (v Value) Blank() bool { return v.text == "" }
 
 // String returns the text of v; null gives "".
 func (v Value) String() string { return v.text }
+
+// Quoted writes the value for a reason in words: null, empty, or its text in quotes.
+func (v Value) Quoted() string {
+	switch {
+	case v.IsNull():
+		return "null"
+	case v.Blank():
+		return "empty"
+	}
+	return strconv.Quote(v.text)
+}
 
 // Field is one named value of a record.
 type Field struct {

@@ -85,6 +85,16 @@ func IsNew(k record.Key) bool {
 	return len(p) == 1 && strings.HasPrefix(p[0], newMark)
 }
 
+// Named is a value with the key that a new record got in the place of what the record went
+// by, if it is that; keys are the keys by these.
+func Named(v record.Value, keys map[string]string) (record.Value, bool) {
+	k, known := keys[v.String()]
+	if !known {
+		return v, false
+	}
+	return record.Text(k), true
+}
+
 // UniqueValue is a value that one record at most may have in a unique field, in
 // the form that all its forms have in common.
 type UniqueValue struct{ Field, Canonical string }

@@ -135,7 +135,7 @@ func (a *app) compared(ctx context.Context, t *desk.Dossier, res *compare.Result
 	}
 	since := a.since(ctx, t)
 	if a.json {
-		return a.printJSON(compareJSON(t, res).with(since))
+		return a.printJSON(compareJSON(t, res, since))
 	}
 	a.summary(summaryOf(t), res.Findings)
 	a.sinceWords(t, since)
@@ -167,26 +167,40 @@ func (a *app) nextDecision(number string, t *changeset.Tally, findings []changes
 	a.next("paletwin show "+number+" --findings", or)
 }
 
+// check says what is wrong with the flags.
+func (f *compareFlags) check(args []string) error {
+	if !slices.Contains([]string{compare.Held, compare.Asked, compare.Ignore}, f.missing) {
+		return usage("--missing is hold, delete or keep, not %q", f.missing)
+	}
+	if !slices.Contains([]string{compare.Held, compare.Clear, compare.Ignore}, f.blank) {
+		return usage("--blank is hold, clear or keep, not %q", f.blank)
+	}
+	switch {
+	case f.wear != "on" && f.wear != "off":
+		return usage("--wear is on or off, not %q", f.wear)
+	case f.savedIn != "" && wear.FindLocale(f.savedIn) == nil:
+		return usage("--saved-in knows en-US, en-GB, de-DE and fr-FR, not %q", f.savedIn)
+	case f.dayOrder != "" && f.dayOrder != "dmy" && f.dayOrder != "mdy":
+		return usage("--day-order is dmy or mdy, not %q", f.dayOrder)
+	}
+	if !slices.Contains([]string{compare.SlipsHold, compare.SlipsWarn, compare.SlipsOff}, f.slips) {
+		return usage("--slips is hold, warn or off, not %q", f.slips)
+	}
+	if len(args) == 1 && f.deleteList == "" && f.into == "" {
+		return usage("paletwin compare needs an edited copy, or a list of records to delete with --delete-list")
+	}
+	if slices.Contains(args, "-") && (len(args) == 2 && args[0] == args[1] || f.deleteList == "-") {
+		return usage("only one file can be standard input")
+	}
+	return f.files.check()
+}
+
 // comparison turns the command line into a comparison.
 func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, error) {
 	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), ChooseKey: a.chooseKey, Options: compare.Options{
 		Key: f.key, OtherRegister: f.otherRegister, CheckAll: f.checkAll}}
-	if !slices.Contains([]string{compare.Held, compare.Asked, compare.Ignore}, f.missing) {
-		return nil, usage("--missing is hold, delete or keep, not %q", f.missing)
-	}
-	if !slices.Contains([]string{compare.Held, compare.Clear, compare.Ignore}, f.blank) {
-		return nil, usage("--blank is hold, clear or keep, not %q", f.blank)
-	}
-	switch {
-	case f.wear != "on" && f.wear != "off":
-		return nil, usage("--wear is on or off, not %q", f.wear)
-	case f.savedIn != "" && wear.FindLocale(f.savedIn) == nil:
-		return nil, usage("--saved-in knows en-US, en-GB, de-DE and fr-FR, not %q", f.savedIn)
-	case f.dayOrder != "" && f.dayOrder != "dmy" && f.dayOrder != "mdy":
-		return nil, usage("--day-order is dmy or mdy, not %q", f.dayOrder)
-	}
-	if !slices.Contains([]string{compare.SlipsHold, compare.SlipsWarn, compare.SlipsOff}, f.slips) {
-		return nil, usage("--slips is hold, warn or off, not %q", f.slips)
+	if err := f.check(args); err != nil {
+		return nil, err
 	}
 	c.Options.Slips = f.slips
 	c.Options.Wear, c.Options.Year, c.Options.SavedIn, c.Options.DayOrder = f.wear == "on", a.now().Year(), f.savedIn, f.dayOrder
@@ -206,15 +220,6 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 			return nil, usage("--allow: %v", err)
 		}
 		c.Options.Allow = append(c.Options.Allow, act)
-	}
-	if len(args) == 1 && f.deleteList == "" && f.into == "" {
-		return nil, usage("paletwin compare needs an edited copy, or a list of records to delete with --delete-list")
-	}
-	if slices.Contains(args, "-") && (len(args) == 2 && args[0] == args[1] || f.deleteList == "-") {
-		return nil, usage("only one file can be standard input")
-	}
-	if err := f.files.check(); err != nil {
-		return nil, err
 	}
 	if c.Snapshot, err = a.source(args[0]); err != nil {
 		return nil, err
@@ -392,7 +397,7 @@ func (a *app) preview(ctx context.Context, d *desk.Desk, c *desk.Comparison) err
 		return err
 	}
 	if a.json {
-		return a.printJSON(compareJSON(nil, res))
+		return a.printJSON(compareJSON(nil, res, nil))
 	}
 	a.summary(&summary{title: c.Title, set: desk.RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key, Records: res.Records,
 		Changes: res.Changes, Fields: res.Changes.ByField, Totals: res.Totals, DeletesHeld: res.DeletesHeld}, compared: true}, res.Findings)
@@ -417,8 +422,8 @@ type comparedJSON struct {
 	Since     *update.Since          `json:"since,omitempty"`
 }
 
-func compareJSON(t *desk.Dossier, res *compare.Result) *comparedJSON {
-	j := &comparedJSON{RecordSet: res.RecordSet, Records: res.Records, Changes: res.Changes, Fields: orEmpty(res.Changes.ByField),
+func compareJSON(t *desk.Dossier, res *compare.Result, since *update.Since) *comparedJSON {
+	j := &comparedJSON{Since: since, RecordSet: res.RecordSet, Records: res.Records, Changes: res.Changes, Fields: orEmpty(res.Changes.ByField),
 		Totals: orEmpty(res.Totals), Wear: res.Wear, Findings: orEmpty(res.Findings)}
 	if t != nil {
 		path := t.Rel(t.Dir)

@@ -157,7 +157,7 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 	}
 	since := a.since(ctx, t)
 	if a.json {
-		if err := a.printJSON(compareJSON(t, res).with(since)); err != nil {
+		if err := a.printJSON(compareJSON(t, res, since)); err != nil {
 			return err
 		}
 		return exit(code)

@@ -73,7 +73,7 @@ func (a *app) restore(ctx context.Context, t *desk.Dossier, to targetFlags, back
 		return err
 	}
 	if a.json {
-		return a.printJSON(compareJSON(made, res))
+		return a.printJSON(compareJSON(made, res, nil))
 	}
 	a.summary(summaryOf(made), res.Findings)
 	m := made.Meta.Number

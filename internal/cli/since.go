@@ -24,12 +24,6 @@ func (a *app) since(ctx context.Context, t *desk.Dossier) *update.Since {
 	return s
 }
 
-// with adds it to what is printed for machines.
-func (j *comparedJSON) with(s *update.Since) *comparedJSON {
-	j.Since = s
-	return j
-}
-
 // sinceWords says it to people.
 func (a *app) sinceWords(t *desk.Dossier, s *update.Since) {
 	if s == nil {

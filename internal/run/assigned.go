@@ -71,14 +71,14 @@ func (s *Step) names(of map[string]bool) []string {
 // by.
 func (s *Step) resolve(keys map[string]string) {
 	value := func(v record.Value) record.Value {
-		if k, known := keys[v.String()]; known {
+		k, known := schema.Named(v, keys)
+		if known {
 			if s.Named == nil {
 				s.Named = map[string]string{}
 			}
-			s.Named[v.String()] = k
-			return record.Text(k)
+			s.Named[v.String()] = k.String()
 		}
-		return v
+		return k
 	}
 	s.Fields = slices.Clone(s.Fields)
 	for i := range s.Fields {

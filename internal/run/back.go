@@ -2,7 +2,6 @@ package run
 
 import (
 	"context"
-	"encoding/json"
 	"io"
 	"maps"
 	"path/filepath"
@@ -13,7 +12,6 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/core/schema"
-	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
@@ -32,108 +30,6 @@ type Undo struct {
 	By      string
 	Now     func() time.Time
 	Tool    string
-}
-
-// LastTarget returns the heading of a dossier's last run, which says what the
-// target was; for a dossier that has not run and undoes runs of another, that of
-// these. Without one it is nil.
-func LastTarget(t *desk.Dossier) (*Head, error) {
-	runs, err := Runs(t)
-	if err != nil {
-		return nil, err
-	}
-	if len(runs) == 0 {
-		if t.Meta.Undoes == nil {
-			return nil, nil
-		}
-		from, err := t.Desk().Dossier(t.Meta.Undoes.Dossier, "")
-		if err != nil {
-			return nil, err
-		}
-		if undone := t.Meta.Undoes.Runs; len(undone) > 0 {
-			r, err := ReadRun(from, undone[0])
-			if err != nil {
-				return nil, err
-			}
-			return &r.Head, nil
-		}
-		return LastTarget(from)
-	}
-	r, err := ReadRun(t, runs[len(runs)-1])
-	if err != nil {
-		return nil, err
-	}
-	return &r.Head, nil
-}
-
-// LastPlace returns the heading of the newest run of any dossier of the same records that
-// went to a target which is not for trying; nil where none did, or that cannot be read. It
-// is read alone, and held against nothing: it says where to look.
-func LastPlace(t *desk.Dossier) *Head {
-	all, err := t.Desk().Dossiers()
-	if err != nil {
-		return nil
-	}
-	for _, x := range slices.Backward(all) {
-		if x.Damage != nil || x.Set().Name != t.Set().Name || !slices.Equal(x.Set().Key, t.Set().Key) {
-			continue
-		}
-		runs, err := Runs(x)
-		if err != nil {
-			continue
-		}
-		for _, n := range slices.Backward(runs) {
-			h, err := readHead(x, n)
-			if err == nil && !h.Handoff && !t.Desk().Settings.Trial(h.Target) {
-				return h
-			}
-		}
-	}
-	return nil
-}
-
-// readHead reads the first line of a run's journal.
-func readHead(t *desk.Dossier, n int) (*Head, error) {
-	f, err := t.FS().Open(t.Path(chainOf(n)))
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	h := new(Head)
-	return h, json.NewDecoder(f).Decode(h)
-}
-
-// LastRunAt returns the heading of a dossier's last run that went to a target,
-// nil if none did.
-func LastRunAt(t *desk.Dossier, target string) (*Head, error) {
-	r, err := newest(t, func(h *Head) bool { return h.Target == target })
-	if r == nil {
-		return nil, err
-	}
-	return &r.Head, nil
-}
-
-// KnownOf returns what is known of a target that a dossier goes to: as the
-// last run, if it went there, found it, else as the snapshot was found.
-func KnownOf(t *desk.Dossier, last *Head, target string) (table.Found, error) {
-	if last == nil || last.Target != target || last.Handoff {
-		return t.Meta.Snapshot.Found, nil
-	}
-	if last.Found != (table.Found{}) {
-		return last.Found, nil
-	}
-	from := t // an older journal: its backup tells
-	if n := last.Dossier; n != t.Meta.Number {
-		var err error
-		if from, err = t.Desk().Dossier(n, ""); err != nil {
-			return table.Found{}, err
-		}
-	}
-	b, err := OpenBackup(from, &Record{Head: *last, Dir: Dir(from, last.Run)})
-	if err != nil {
-		return table.Found{}, err
-	}
-	return b.Found, b.Close()
 }
 
 // Rollback makes a new dossier that undoes what runs of t really did, newest
@@ -408,13 +304,13 @@ func holdMoved(c *changeset.Change, now *target.State, sc *schema.Schema, system
 			f := &c.Fields[i]
 			if v, _ := now.Record.Get(f.Field); !sc.Equal(f.Field, v, f.From) && !sc.Equal(f.Field, v, f.To) {
 				f.Held = code
-				moved = append(moved, f.Field+" is now "+quote(v)+", the run left "+quote(f.From))
+				moved = append(moved, f.Field+" is now "+v.Quoted()+", the run left "+f.From.Quoted())
 			}
 		}
 	case c.Act == changeset.Delete:
 		for _, u := range append(sc.Unlikes(c.Record, now.Record, system), schema.Filled(c.Record, now.Record, nil, system)...) {
 			c.Held = code
-			moved = append(moved, u.Field+" is now "+quote(u.Real)+", the run left "+quote(u.Wanted))
+			moved = append(moved, u.Field+" is now "+u.Real.Quoted()+", the run left "+u.Wanted.Quoted())
 		}
 	}
 	if len(moved) == 0 {

@@ -86,13 +86,8 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Restorat
 	}
 	read := r.Head.Read
 	read.Password, read.Known, read.Rename = t.Desk().Password, r.Head.Found, func(m *table.Image) { l.Rename(m) }
-	if r.Head.Touched {
-		if err := r.Head.keptAll(); b.Whole && err != nil {
-			return nil, nil, err
-		}
-		if err := only(t, tgt, at, touched(r.Steps)); err != nil {
-			return nil, nil, err
-		}
+	if err := r.narrow(tgt, b.Whole); err != nil {
+		return nil, nil, err
 	}
 	var now bytes.Buffer
 	if err := tgt.Backup(ctx, &now); err != nil {

@@ -74,7 +74,7 @@ func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verd
 			if f.Linked != "" {
 				torn = append(torn, f.Linked)
 			}
-			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s, wanted %s)", f.Field, quote(c), quote(f.From), quote(f.To)))
+			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s, wanted %s)", f.Field, c.Quoted(), f.From.Quoted(), f.To.Quoted()))
 			left = append(left, f.Field)
 			v.Seen.Set(f.Field, c)
 		}
@@ -120,7 +120,7 @@ func (j *Job) judgeAdd(s *Step, now *target.State, v *verdict) {
 	}
 	var other []string
 	for _, u := range j.schema.Unlikes(s.Record, now.Record, j.Options.System) {
-		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.Field, quote(u.Real), quote(u.Wanted)))
+		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.Field, u.Real.Quoted(), u.Wanted.Quoted()))
 	}
 	if len(other) == 0 {
 		v.Outcome = Settled
@@ -139,7 +139,7 @@ func (j *Job) judgeDelete(s *Step, now *target.State, over record.Record, v *ver
 	var moved []string
 	for _, u := range append(j.schema.Unlikes(s.Record, now.Record, j.Options.System), schema.Filled(s.Record, now.Record, j.fields, j.Options.System)...) {
 		if !j.decided(over, u.Field, u.Real) {
-			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", u.Field, quote(u.Real), quote(u.Wanted)))
+			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", u.Field, u.Real.Quoted(), u.Wanted.Quoted()))
 			v.Seen.Set(u.Field, u.Real)
 		}
 	}
@@ -215,17 +215,6 @@ func pick(steps []*Step, at []int) []*Step {
 		picked[i] = steps[k]
 	}
 	return picked
-}
-
-// quote writes a value for a reason in words.
-func quote(v record.Value) string {
-	switch {
-	case v.IsNull():
-		return "null"
-	case v.Blank():
-		return "empty"
-	}
-	return fmt.Sprintf("%q", v.String())
 }
 
 // stands reports whether the target has what the step wants: c = e.

@@ -92,6 +92,16 @@ func (h *Head) keptAll() error {
 	return refuse(NotKept, "run %d of dossier %s kept the records alone that it touched, %d at most: no other record stands in its backup", h.Run, h.Dossier, h.Steps)
 }
 
+// narrow has a target look at the records alone that the run's backup has; whole says that
+// all of the target's are to come back.
+func (r *Record) narrow(tgt target.Target, whole bool) error {
+	n, ok := tgt.(target.Narrower)
+	if r.Head.Touched && ok && !whole {
+		return n.Only(touched(r.Steps))
+	}
+	return r.Head.keptAll()
+}
+
 // rowsOf is the part of a table that has the records with some keys.
 func rowsOf(ctx context.Context, img *table.Image, key []string, keys []record.Key, sc *schema.Schema) (*table.Image, error) {
 	cols, err := csv.KeyColumns(img, key)

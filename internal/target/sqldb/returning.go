@@ -67,7 +67,7 @@ func (t *Table) removeReturning(ctx context.Context, items []*item) error {
 	}
 	var err error
 	switch {
-	case e.lists():
+	case e.lists() && len(keys) == 1:
 		marks, params := make([]string, len(rows)), make([]param, len(rows))
 		for i, r := range rows {
 			marks[i], params[i] = e.param(i+1, keys[0]), param{r[0], keys[0]}

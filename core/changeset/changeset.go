@@ -102,6 +102,7 @@ type Change struct {
 	Was    record.Key    // of a key change: the key that the record under Key had before; else without parts
 	Fields []FieldChange // of an amend, in the order of the header's fields
 	Record record.Record // of an add or a delete
+	Copies *Copies       // of an add or a delete, and of an amend against a delete; nil where one copy was compared
 }
 
 // FieldChange is one field of an amend.
@@ -114,6 +115,7 @@ type FieldChange struct {
 	Noted []string // codes that hold nothing
 	// Fields of one record with the same link are decided and written together.
 	Linked string
+	Copies *Copies // nil where one copy was compared
 }
 
 // Field returns the change of the named field, or nil.
@@ -145,8 +147,8 @@ type Header struct {
 	Key       []string
 	Fields    []string
 	Snapshot  Source
-	Edited    Source
-	Options   any // what the comparison was told, as a JSON object
+	Edited    []Source // the copies, by their digests
+	Options   any      // what the comparison was told, as a JSON object
 }
 
 // Counts is what a change set holds, held changes included.
@@ -187,13 +189,24 @@ type header struct {
 	Key       []string `json:"key"`
 	Fields    []string `json:"fields"`
 	Snapshot  Source   `json:"snapshot"`
-	Edited    Source   `json:"edited"`
+	Edited    sources  `json:"edited"`
 	Options   any      `json:"options"`
+}
+
+// sources are a list of them; version 1 has the one that there was without its brackets.
+type sources []Source
+
+func (s *sources) UnmarshalJSON(b []byte) error {
+	if len(b) > 0 && b[0] == '{' {
+		*s = make(sources, 1)
+		return json.Unmarshal(b, &(*s)[0])
+	}
+	return json.Unmarshal(b, (*[]Source)(s))
 }
 
 // Version is the version of the form that a Writer writes; a Reader reads
 // every version up to it.
-const Version = 1
+const Version = 2
 
 func (h Header) marshal() ([]byte, error) {
 	opts := h.Options

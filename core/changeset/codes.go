@@ -150,6 +150,10 @@ var (
 	AddedPerhaps = Code{"added-perhaps", Warn, OfRecord, "an earlier run lost the answer whether it added a record that has no key of its own; that it is added again is held"}
 	CaughtUp     = Code{"caught-up", Note, OfFile, "changes that are there already fell away when a dossier was laid on newer records"}
 
+	CopiesDisagree = Code{"copies-disagree", Stop, OfField, "copies of one snapshot do not agree: they have different values, or one lacks a record that another changes; what is meant has to be said, with approve --of FILE or ID/field --as VALUE"}
+	CopiesRekey    = Code{"copies-rekey", Stop, OfRecord, "copies give one record different keys; nothing of that can be approved until they agree"}
+	CopyTwice      = Code{"copy-twice", Note, OfFile, "two of the copies are the same file; it counts once"}
+
 	ConflictThen = Code{"conflict", Warn, OfRecord, "the record was changed after the run that is to be undone; the change is held"}
 	ByOthers     = Code{"changed-by-others", Warn, OfRecord, "no run of this dossier wrote this; it was changed by others since, and putting it back is held"}
 )
@@ -162,5 +166,5 @@ func Codes() []Code {
 		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, Strange, BulkEdit, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
 		KeyEdited, KeyShifted, SwappedPair, NearMiss, Invisible, StaleValue, WrongFile, SlipsPart,
-		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, StillReferred, ReferUnknown, MovedOn, GoneSince, KeyTaken, AddedPerhaps, CaughtUp, ConflictThen, ByOthers}
+		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, StillReferred, ReferUnknown, MovedOn, GoneSince, KeyTaken, AddedPerhaps, CaughtUp, CopiesDisagree, CopiesRekey, CopyTwice, ConflictThen, ByOthers}
 }

@@ -35,9 +35,9 @@ type Digest [16]byte
 func (d Digest) String() string { return hex.EncodeToString(d[:]) }
 
 // DigestOf returns the digest of a whole change: of its line, which holds
-// act, key, from, to and held codes.
+// act, key, from, to and held codes, without the names of copies.
 func DigestOf(l Line) Digest {
-	sum := sha256.Sum256(l)
+	sum := sha256.Sum256(l.unnamed())
 	return Digest(sum[:16])
 }
 
@@ -46,7 +46,7 @@ func FieldDigest(c *Change, f *FieldChange) Digest {
 	b := append([]byte(nil), c.ID[:]...)
 	b = appendCodes(b, "held", c.Held)
 	b = appendCodes(b, "stop", c.Stop)
-	sum := sha256.Sum256(appendField(b, f))
+	sum := sha256.Sum256(appendField(b, f, false))
 	return Digest(sum[:16])
 }
 
@@ -79,6 +79,8 @@ type DecisionAct struct {
 	// As holds, for values that could not be told, what a person gave instead,
 	// by change and field.
 	As map[ID]record.Record
+	// Of is the copy whose side is approved where copies disagree; "" is none.
+	Of string
 	// How is the selection as it was asked for, for the history.
 	How string
 	On  []Pair
@@ -116,6 +118,10 @@ func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 	dst = jsontext.AppendString(dst, a.Note)
 	dst = append(dst, `,"how":`...)
 	dst = jsontext.AppendString(dst, a.How)
+	if a.Of != "" {
+		dst = append(dst, `,"of":`...)
+		dst = jsontext.AppendString(dst, a.Of)
+	}
 	dst = fmt.Appendf(dst, `,"by_field":%t,"held":%t,"on":[`, a.ByField, a.Held)
 	for i := range a.On {
 		p := &a.On[i]
@@ -276,6 +282,7 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		When      time.Time       `json:"when"`
 		Note      string          `json:"note"`
 		How       string          `json:"how"`
+		Of        string          `json:"of"`
 		ByField   bool            `json:"by_field"`
 		Held      bool            `json:"held"`
 		On        json.RawMessage `json:"on"`
@@ -287,7 +294,7 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		return nil, "", errors.New("is no decision")
 	}
 	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, Via: j.Via, When: j.When, Note: j.Note,
-		ByField: j.ByField, Held: j.Held, How: j.How}
+		ByField: j.ByField, Held: j.Held, How: j.How, Of: j.Of}
 	var err error
 	if a.Seen, err = j.Seen.records(); err != nil {
 		return nil, "", err
@@ -406,6 +413,7 @@ type State struct {
 	Noted    []string      // what else was found, and holds nothing
 	Lapsed   Decision      // what was decided on other content, or ""
 	Given    *record.Value // what a person gave in the place of a value that could not be told
+	Of       string        // the copy whose side was approved, of an add or delete, or of an amend against a delete
 	byField  bool
 }
 
@@ -421,8 +429,8 @@ func (s *State) Seconds(d Decision, by string) bool {
 }
 
 // Barred reports whether the unit cannot be approved: it is stopped, and no
-// value was given in the place of the one that stops it.
-func (s *State) Barred() bool { return len(s.Stop) > 0 && s.Given == nil }
+// value was given in the place of the one that stops it, nor a copy's side chosen.
+func (s *State) Barred() bool { return len(s.Stop) > 0 && s.Given == nil && s.Of == "" }
 
 // States returns the state of each unit of a change: one for each field of
 // an amend in order, or one.
@@ -437,7 +445,7 @@ func (l *Ledger) States(line Line, c *Change) []State {
 		for _, e := range entries {
 			a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
 			if p.Field == "" {
-				s.apply(a, p.Digest == whole, nil)
+				s.apply(a, p.Digest == whole, nil, a.chosen(c, nil))
 			}
 		}
 		return []State{s}
@@ -450,9 +458,9 @@ func (l *Ledger) States(line Line, c *Change) []State {
 			a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
 			switch {
 			case p.Field == f.Field:
-				s.apply(a, p.Digest == FieldDigest(c, f), a.given(c, f.Field))
+				s.apply(a, p.Digest == FieldDigest(c, f), a.given(c, f.Field), a.chosen(c, f))
 			case p.Field == "" && !s.byField && (!s.ToolHeld() || a.Held):
-				s.apply(a, p.Digest == whole, nil)
+				s.apply(a, p.Digest == whole, nil, "")
 			}
 		}
 		states[i] = s
@@ -470,8 +478,8 @@ func newState(field string, held, stop, noted []string) State {
 
 // apply takes one decision in. One on other content leaves what stood
 // before the person decided, and is remembered as lapsed.
-func (s *State) apply(a *DecisionAct, same bool, given *record.Value) {
-	if !same || a.Decision == Approve && len(s.Stop) > 0 && given == nil {
+func (s *State) apply(a *DecisionAct, same bool, given *record.Value, of string) {
+	if !same || a.Decision == Approve && len(s.Stop) > 0 && given == nil && of == "" {
 		lapsed := a.Decision
 		*s = newState(s.Field, s.Held, s.Stop, s.Noted)
 		s.Lapsed = lapsed
@@ -483,16 +491,36 @@ func (s *State) apply(a *DecisionAct, same bool, given *record.Value) {
 	}
 	s.Decision, s.By, s.When, s.Note, s.Lapsed = a.Decision, a.By, a.When, a.Note, ""
 	s.byField = s.byField || a.ByField
-	s.Given = given
+	s.Given, s.Of = given, of
 }
 
 // given returns what the act gave for a field, unless the change as a whole
 // is stopped.
 func (a *DecisionAct) given(c *Change, field string) *record.Value {
-	if v, ok := a.As[c.ID].Get(field); ok && len(c.Stop) == 0 {
+	if v, ok := a.As[c.ID].Get(field); ok && (len(c.Stop) == 0 || a.Of != "" && len(agreed(c.Stop)) == 0) {
 		return &v
 	}
 	return nil
+}
+
+// chosen is the copy whose side the act approves, of a field of a change or, nil, of the whole;
+// "" if it chooses none, or one that is stopped for something else.
+func (a *DecisionAct) chosen(c *Change, f *FieldChange) string {
+	if a.Of == "" {
+		return ""
+	}
+	var stop []string
+	ok := false
+	if f == nil {
+		_, stop, ok = c.OfCopy(a.Of)
+	} else {
+		_, stop, ok = f.OfCopy(a.Of)
+		stop = append(stop, agreed(c.Stop)...)
+	}
+	if !ok || len(stop) > 0 {
+		return ""
+	}
+	return a.Of
 }
 
 // Approvers are the people who approved a unit as it is, each once, in order:
@@ -501,6 +529,7 @@ func (a *DecisionAct) given(c *Change, field string) *record.Value {
 func (l *Ledger) Approvers(line Line, c *Change, field string) []string {
 	var who []string
 	var given *record.Value
+	of := ""
 	for _, e := range l.entries(c.ID) {
 		a, p := &l.acts[e.act], &l.acts[e.act].On[e.pair]
 		if p.Field != "" && p.Field != field {
@@ -512,10 +541,10 @@ func (l *Ledger) Approvers(line Line, c *Change, field string) []string {
 			same = f != nil && p.Digest == FieldDigest(c, f)
 		}
 		as := a.given(c, field)
-		if (as == nil) != (given == nil) || as != nil && *as != *given {
+		if (as == nil) != (given == nil) || as != nil && *as != *given || c.Act != Amend && a.Of != of {
 			who = nil
 		}
-		given = as
+		given, of = as, a.Of
 		switch {
 		case !same || a.Decision != Approve:
 			who = nil

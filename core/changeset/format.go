@@ -24,13 +24,14 @@ func AppendLine(dst []byte, c *Change) []byte {
 	dst = appendCodes(dst, "noted", c.Noted)
 	dst = appendLink(dst, c.Linked)
 	dst = appendCodes(dst, "was", c.Was.Parts())
+	dst = appendCopies(dst, c.Copies, true)
 	if c.Act == Amend {
 		dst = append(dst, `,"fields":{`...)
 		for i := range c.Fields {
 			if i > 0 {
 				dst = append(dst, ',')
 			}
-			dst = appendField(dst, &c.Fields[i])
+			dst = appendField(dst, &c.Fields[i], true)
 		}
 	} else {
 		dst = append(dst, `,"record":{`...)
@@ -39,7 +40,8 @@ func AppendLine(dst []byte, c *Change) []byte {
 	return append(dst, "}}\n"...)
 }
 
-func appendField(dst []byte, f *FieldChange) []byte {
+// appendField appends a field's member; names says whether with the names of copies.
+func appendField(dst []byte, f *FieldChange, names bool) []byte {
 	dst = jsontext.AppendString(dst, f.Field)
 	dst = append(dst, `:{"from":`...)
 	dst = AppendValue(dst, f.From)
@@ -49,6 +51,7 @@ func appendField(dst []byte, f *FieldChange) []byte {
 	dst = appendCodes(dst, "stop", f.Stop)
 	dst = appendCodes(dst, "noted", f.Noted)
 	dst = appendLink(dst, f.Linked)
+	dst = appendCopies(dst, f.Copies, names)
 	return append(dst, '}')
 }
 
@@ -170,6 +173,7 @@ type lineJSON struct {
 	Noted  []string `json:"noted"`
 	Linked string   `json:"linked"`
 	Was    []string `json:"was"`
+	copiesJSON
 	Fields map[string]struct {
 		From   *string  `json:"from"`
 		To     *string  `json:"to"`
@@ -177,6 +181,7 @@ type lineJSON struct {
 		Stop   []string `json:"stop"`
 		Noted  []string `json:"noted"`
 		Linked string   `json:"linked"`
+		copiesJSON
 	} `json:"fields"`
 	Record map[string]*string `json:"record"`
 }
@@ -192,10 +197,10 @@ func (l Line) Change(fields []string) (*Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Change{ID: id, Act: j.Act, Key: record.NewKey(j.Key...), Held: j.Held, Stop: j.Stop, Noted: j.Noted, Linked: j.Linked, Was: record.NewKey(j.Was...)}
+	c := &Change{ID: id, Act: j.Act, Key: record.NewKey(j.Key...), Held: j.Held, Stop: j.Stop, Noted: j.Noted, Linked: j.Linked, Was: record.NewKey(j.Was...), Copies: j.copies(fields)}
 	for _, name := range fields {
 		if f, ok := j.Fields[name]; ok {
-			c.Fields = append(c.Fields, FieldChange{name, ValueOf(f.From), ValueOf(f.To), f.Held, f.Stop, f.Noted, f.Linked})
+			c.Fields = append(c.Fields, FieldChange{name, ValueOf(f.From), ValueOf(f.To), f.Held, f.Stop, f.Noted, f.Linked, f.copies(nil)})
 		}
 		if v, ok := j.Record[name]; ok {
 			c.Record = append(c.Record, record.Field{Name: name, Value: ValueOf(v)})

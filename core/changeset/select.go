@@ -16,7 +16,8 @@ type Filter struct {
 	Keys      []string   // records, as Key.Encoding gives them, of One's keys where it is not nil
 	// One, if not nil, gives the key that all forms of a record's key share.
 	One   func(record.Key) record.Key
-	Where Where // or nil
+	Where Where  // or nil
+	Of    string // the name of a copy: what comes from it, of several; "" is any
 }
 
 // Where selects changes by what their records hold. It is asked by several
@@ -38,7 +39,24 @@ func (f *Filter) Change(c *Change) bool {
 	if len(f.Fields) > 0 && !slices.ContainsFunc(c.Fields, func(fc FieldChange) bool { return slices.Contains(f.Fields, fc.Field) }) {
 		return false
 	}
+	if f.Of != "" && !slices.Contains(c.Sources(), f.Of) {
+		return false
+	}
 	return f.Where == nil || f.Where.Holds(c)
+}
+
+// Comes reports whether a unit of a change that Change has let through comes from the copy that
+// is asked for.
+func (f *Filter) Comes(c *Change, unit int) bool {
+	switch {
+	case f.Of == "":
+		return true
+	case c.Act != Amend:
+		_, _, ok := c.OfCopy(f.Of)
+		return ok
+	}
+	_, _, ok := c.Fields[unit].OfCopy(f.Of)
+	return ok
 }
 
 func (f *Filter) one(k record.Key) record.Key {
@@ -92,14 +110,16 @@ type Touched struct {
 	Units, Changes, Adds, Deletes int
 	Passed                        int // units that are held by the tool, passed over for want of Held
 	Stopped                       int // units that cannot be approved
+	Disputed                      int // of these, units of which copies disagree
 	Already                       int // units that were decided so before
 	// Others counts the units that people decided otherwise, passed over for
 	// want of Decided.
 	Others map[Whose]int
 	// Along are those that were not asked for, and are decided because others
 	// are that they are linked with; only so many are kept of them.
-	Along []Along
-	Over  []Pair // of conflicts that are to be written over: which
+	Along   []Along
+	Against int    // changes that are rejected, since they stand against those that were approved
+	Over    []Pair // of conflicts that are to be written over: which
 }
 
 func (n *Touched) act(a Act) {
@@ -141,7 +161,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 	var touched []int
 	kept := false // a value that was given, or a decision on a field, which one on the whole would not reach
 	for i := range states {
-		if s := &states[i]; r.touches(n, c, s) {
+		if s := &states[i]; r.Filter.Comes(c, i) && r.touches(n, c, s, r.takes(c, i)) {
 			touched = append(touched, i)
 			kept = kept || s.byField || s.Given != nil
 		}
@@ -153,7 +173,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 	n.Changes++
 	n.Units += len(touched)
 	n.act(c.Act)
-	if len(r.Filter.Fields) == 0 && r.Seen == nil && len(touched) == len(states) && !kept || c.Act != Amend {
+	if len(r.Filter.Fields) == 0 && r.Filter.Of == "" && r.Seen == nil && len(touched) == len(states) && !kept || c.Act != Amend {
 		return append(dst, Pair{ID: c.ID, Digest: DigestOf(line)})
 	}
 	for _, i := range touched {
@@ -162,15 +182,51 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 	return dst
 }
 
+// takes reports whether the ruling says what is approved of a unit that is stopped: a value
+// is given, or a copy's side chosen that nothing else stops.
+func (r *Ruling) takes(c *Change, unit int) bool {
+	if r.Given && len(c.Stop) == 0 {
+		return true
+	}
+	a := DecisionAct{Of: r.Filter.Of}
+	if r.Decision != Approve {
+		return false
+	}
+	if c.Act != Amend {
+		return a.chosen(c, nil) != ""
+	}
+	return a.chosen(c, &c.Fields[unit]) != ""
+}
+
+// bars reports whether a unit cannot be approved by the ruling.
+func (r *Ruling) bars(c *Change, unit int, s *State) bool {
+	return r.Decision == Approve && s.Barred() && !r.takes(c, unit)
+}
+
+// Bars reports whether a unit of a change cannot be approved by the ruling.
+func (r *Ruling) Bars(c *Change, states []State) bool {
+	for i := range states {
+		if r.bars(c, i, &states[i]) {
+			return true
+		}
+	}
+	return false
+}
+
 // touches reports whether the ruling decides a unit of a change, and counts
-// it if what stands there is in the way.
-func (r *Ruling) touches(n *Touched, c *Change, s *State) bool {
+// it if what stands there is in the way. takes says that it is approved although it is stopped.
+func (r *Ruling) touches(n *Touched, c *Change, s *State, takes bool) bool {
 	switch {
 	case !r.Filter.Unit(s) || r.Seen != nil && !r.sees(c, s):
 		return false
-	case r.Decision == Approve && s.Barred() && !(r.Given && len(c.Stop) == 0):
+	case r.Decision == Approve && len(s.Stop) > 0 && r.Filter.Of != "" && takes && r.choosesAnew(c, s):
+		return true
+	case r.Decision == Approve && s.Barred() && !takes:
 		if s.ToolHeld() || r.Named { // of others a person said already that they stay
 			n.Stopped++
+			if slices.Contains(s.Stop, CopiesDisagree.Name) {
+				n.Disputed++
+			}
 			return false
 		}
 	case r.Given, r.Seen != nil && s.Decision == Approve, r.seconds(s):
@@ -201,6 +257,15 @@ func (r *Ruling) touches(n *Touched, c *Change, s *State) bool {
 	return false
 }
 
+// choosesAnew reports whether a unit of which copies disagree gets the side that is chosen: one
+// that only waits for that, or that the same person, or a name, gave another.
+func (r *Ruling) choosesAnew(c *Change, s *State) bool {
+	if s.ToolHeld() {
+		return len(s.Held) == 0 || r.touchesHeld(c, s)
+	}
+	return r.Named || r.Decided || s.By == r.By && s.Of != r.Filter.Of
+}
+
 // seconds reports whether the ruling is a second person's approval of a unit.
 func (r *Ruling) seconds(s *State) bool {
 	return r.Second && s.Seconds(r.Decision, r.By)
@@ -221,7 +286,7 @@ func (r *Ruling) together(touched []int, n *Touched, c *Change, states []State) 
 	}
 	barred := map[string]bool{}
 	for i := range states {
-		barred[c.Fields[i].Linked] = barred[c.Fields[i].Linked] || r.Decision == Approve && states[i].Barred() && !r.Given
+		barred[c.Fields[i].Linked] = barred[c.Fields[i].Linked] || !r.Given && r.bars(c, i, &states[i])
 	}
 	var all []int
 	for i := range states {
@@ -232,7 +297,7 @@ func (r *Ruling) together(touched []int, n *Touched, c *Change, states []State) 
 			n.Stopped++
 		case named:
 			all = append(all, i)
-		case r.Decision == Approve && states[i].Barred():
+		case r.bars(c, i, &states[i]):
 		case link != "" && !barred[link] && !r.stands(&states[i]) && slices.ContainsFunc(touched, func(k int) bool { return c.Fields[k].Linked == link }):
 			all = append(all, i)
 			n.Along = append(n.Along, Along{c.Key, c.Act, c.Fields[i].Field})
@@ -245,7 +310,7 @@ func (r *Ruling) together(touched []int, n *Touched, c *Change, states []State) 
 // PlainPair does for plain lines on which nothing was decided.
 func (r *Ruling) Plain() bool {
 	f := &r.Filter
-	return r.Decision != Open && !r.Named && !r.Second && r.Seen == nil && f.Where == nil && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys) == 0
+	return r.Decision != Open && !r.Named && !r.Second && r.Seen == nil && f.Where == nil && len(f.Fields)+len(f.Decisions)+len(f.Findings)+len(f.Keys)+len(f.Of) == 0
 }
 
 // PlainPair is Pairs for a line that need not be decoded: it is plain, and
@@ -269,6 +334,7 @@ func (n *Touched) Add(o Touched) {
 	n.Deletes += o.Deletes
 	n.Passed += o.Passed
 	n.Stopped += o.Stopped
+	n.Disputed += o.Disputed
 	n.Already += o.Already
 	if n.Others == nil {
 		n.Others = o.Others

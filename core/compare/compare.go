@@ -52,9 +52,9 @@ type Options struct {
 	// Referrers, if not nil, says which fields of other records name these, and what it
 	// noticed. It is asked where records may be deleted.
 	Referrers func(ctx context.Context) ([]Referrer, []changeset.Finding, error)
-	// Counted, if not nil, is told the numbers of records and of rows before
+	// Counted, if not nil, is told the numbers of records and of each copy's rows before
 	// the first change is written.
-	Counted func(snapshot, edited int)
+	Counted func(snapshot int, edited []int)
 	// Judge, if not nil, is asked about each change before it is written
 	// and may add holds to it. It is called on several goroutines.
 	Judge func(*changeset.Change)
@@ -127,7 +127,8 @@ type Sink interface {
 //	Snapshot = amend + delete + Unchanged + Kept + StoppedRecords
 //	Edited   = amend + add + Unchanged + Skipped + Stopped
 //
-// A wholly blank row is no row of the copy and is counted in Blank alone.
+// Where several copies were compared, the second line holds for each of them, and in the first
+// what is counted in Against counts once. A wholly blank row is no row of the copy and is counted in Blank alone.
 type Records struct {
 	Snapshot       int `json:"snapshot"`
 	Edited         int `json:"edited"`
@@ -137,6 +138,9 @@ type Records struct {
 	Stopped        int `json:"stopped"`         // rows of the copy with a stop on their key
 	StoppedRecords int `json:"stopped_records"` // snapshot records that such rows are about
 	Blank          int `json:"blank_rows"`
+	// Against counts the records that one copy amends and another lacks: they are among the
+	// amends, and among the deletes.
+	Against int `json:"against,omitempty"`
 }
 
 // Result is what a comparison found, apart from the changes themselves.
@@ -151,9 +155,19 @@ type Result struct {
 	Wear      Wear
 	Sample    slip.Sample // of the snapshot, if slips were looked for
 	Headings  []Heading   // the copy's columns, and which field each is
+	Copies    []CopyFound // where several copies were compared, what was found in each
 	// DeletesHeld says why deletes are held although they were asked for;
 	// "" if they are not.
 	DeletesHeld string
+}
+
+// CopyFound is what one of several copies says of the snapshot by itself.
+type CopyFound struct {
+	Name     string           `json:"name"`
+	Records  Records          `json:"records"`
+	Changes  changeset.Counts `json:"changes"`
+	Wear     Wear             `json:"wear"`
+	Headings []Heading        `json:"-"`
 }
 
 // Heading is a column of the copy and the field that it was taken for.
@@ -171,8 +185,24 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if o.Cores <= 0 {
 		o.Cores = runtime.GOMAXPROCS(0)
 	}
-	t, err := openTables(ctx, snapshot, edited, o)
+	t := newTables(snapshot, o)
+	dr, err := t.draftsOf(ctx, snapshot, edited)
 	if err != nil {
+		return nil, err
+	}
+	jd, err := dr.judge(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if o.Counted != nil {
+		o.Counted(t.res.Records.Snapshot, []int{t.res.Records.Edited})
+	}
+	return t.res, jd.write(ctx, sink)
+}
+
+// draftsOf goes through all the stages that come before changes are judged.
+func (t *tables) draftsOf(ctx context.Context, snapshot, edited *table.Image) (*drafter, error) {
+	if err := t.open(ctx, snapshot, edited); err != nil {
 		return nil, err
 	}
 	p, err := t.pairUp(ctx)
@@ -183,18 +213,7 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	if err != nil {
 		return nil, err
 	}
-	dr, err := r.drafts(ctx)
-	if err != nil {
-		return nil, err
-	}
-	jd, err := dr.judge(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if o.Counted != nil {
-		o.Counted(t.res.Records.Snapshot, t.res.Records.Edited)
-	}
-	return t.res, jd.write(ctx, sink)
+	return r.drafts(ctx)
 }
 
 // Check reports whether a table can be compared with another state of itself:

@@ -27,6 +27,8 @@ type batch struct {
 	worn    []Cell        // cells that are not read as they are seen, where somebody asks for them
 	lines   []byte        // the changes, encoded once they are judged
 	tally   tally
+	fates   []fate   // of each record of the chunk, where there are several copies
+	parts   []*batch // of several copies, what each of them says
 }
 
 // tally counts what a worker saw.
@@ -40,6 +42,7 @@ type tally struct {
 	referred                 []referred
 	problems                 layout.Tally
 	wornTally
+	copiesTally
 }
 
 // drafter makes drafts of changes of pairs of rows. It changes nothing of itself,
@@ -88,14 +91,20 @@ func (dr *drafter) takeText(fl *layout.Field, text string) (string, []layout.Pro
 // order: amends and deletes as the snapshot goes, adds as the copy. finish, if
 // not nil, is called for each on the core that made it.
 func (dr *drafter) each(ctx context.Context, finish func(*batch), take func(*batch) error) error {
+	return inOrder(ctx, dr.o.Cores, dr.chunks, finish, take)
+}
+
+// inOrder has chunks submit work, does it on all cores, and hands what comes of it to take in
+// the order in which it was submitted.
+func inOrder(ctx context.Context, cores int, chunks func(context.Context, *pipeline) error, finish func(*batch), take func(*batch) error) error {
 	g, ctx := errgroup.WithContext(ctx)
-	p := &pipeline{queue: make(chan chan *batch, 2*dr.o.Cores), work: make(chan func(), dr.o.Cores), finish: finish}
+	p := &pipeline{queue: make(chan chan *batch, 2*cores), work: make(chan func(), cores), finish: finish}
 	g.Go(func() error {
 		defer close(p.queue)
 		defer close(p.work)
-		return dr.chunks(ctx, p)
+		return chunks(ctx, p)
 	})
-	for range dr.o.Cores {
+	for range cores {
 		g.Go(func() error {
 			return table.Guard(func() error {
 				for task := range p.work {
@@ -174,27 +183,44 @@ func (p *pipeline) collect(ctx context.Context, take func(*batch) error) error {
 // records makes the amends and deletes of the records lo to hi.
 func (dr *drafter) records(b *batch, lo, hi int) {
 	d := differ{drafter: dr, same: dr.copy != nil && dr.sameColumns()}
+	if dr.several > 1 {
+		b.fates = make([]fate, hi-lo)
+	}
 	for i := lo; i < hi; i++ {
 		if (i-lo)%group == 0 && dr.copy != nil {
 			dr.nextMates(i, min(i+group, hi))
 		}
-		switch m := dr.mate[i]; m {
-		case mateNone:
-			if dr.copy != nil {
-				dr.lacking(b, uint32(i))
-			} else {
-				b.tally.unchanged++
+		if dr.o.DeleteList == nil && dr.mate[i] >= mateRow && dr.equal.has(uint32(i)) {
+			b.tally.unchanged++
+			if b.fates != nil {
+				b.fates[i-lo] = fateUnchanged
 			}
-		case mateRepeat:
-		case mateListed:
-			dr.delete(b, uint32(i), nil)
-		default:
-			if dr.o.DeleteList == nil && dr.equal.has(uint32(i)) {
-				b.tally.unchanged++
-				continue
-			}
-			d.compare(b, uint32(i), m-mateRow)
+			continue
 		}
+		if b.fates == nil {
+			d.record(b, uint32(i))
+			continue
+		}
+		changes, kept := len(b.changes), b.tally.kept
+		d.record(b, uint32(i))
+		b.fates[i-lo] = dr.fateOf(i, len(b.changes) > changes, b.tally.kept > kept)
+	}
+}
+
+// record makes what becomes of a record.
+func (d *differ) record(b *batch, i uint32) {
+	switch m := d.mate[i]; m {
+	case mateNone:
+		if d.copy != nil {
+			d.lacking(b, i)
+		} else {
+			b.tally.unchanged++
+		}
+	case mateRepeat:
+	case mateListed:
+		d.delete(b, i, nil)
+	default:
+		d.compare(b, i, m-mateRow)
 	}
 }
 
@@ -377,7 +403,11 @@ func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 func (dr *drafter) newKey(raw []byte, j uint32) record.Key {
 	k := dr.copy.own(raw)
 	if k.Blank() {
-		k = schema.NewKey(fmt.Sprint("row ", dr.copy.rowNumber(j)))
+		name := fmt.Sprint("row ", dr.copy.rowNumber(j))
+		if dr.several > 1 {
+			name += " of " + dr.copy.img.Name
+		}
+		k = schema.NewKey(name)
 	}
 	return k
 }
@@ -429,4 +459,5 @@ func (t *tally) add(o *tally) {
 	t.referred = append(t.referred, o.referred...)
 	t.problems.Merge(&o.problems)
 	t.wornTally.merge(&o.wornTally)
+	t.copiesTally.merge(&o.copiesTally)
 }

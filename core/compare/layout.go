@@ -204,14 +204,19 @@ func (dr *drafter) judgeAdd(b *batch, ch *changeset.Change, j uint32) {
 		kept = append(kept, f)
 	}
 	ch.Record = kept
+	for _, p := range append(append(all, dr.needed(has)...), judge.Whole(dr.l, ch.Act, ch.Key, dr.copy.rowNumber(j), ch.Record)...) {
+		dr.markWhole(b, ch, p, j)
+	}
+}
+
+// needed says which fields a new record has to have and has not.
+func (dr *drafter) needed(has map[string]bool) (all []layout.Problem) {
 	for i := range dr.l.Fields {
 		if f := &dr.l.Fields[i]; f.Required && !has[f.Name] && !f.Assigned && (f.Access == schema.Free || f.Access == schema.OnCreation) {
 			all = append(all, layout.Problem{Code: changeset.ValueNeeded.Name, Field: f.Name, Level: "stop", Text: "a value is needed"})
 		}
 	}
-	for _, p := range append(all, judge.Whole(dr.l, ch.Act, ch.Key, dr.copy.rowNumber(j), ch.Record)...) {
-		dr.markWhole(b, ch, p, j)
-	}
+	return all
 }
 
 // writeKey gives a new record's key the form that keys have.

@@ -32,7 +32,7 @@ func (t *tables) lent(edited *table.Image) error {
 		t.findLent(l, edited.Name)
 	}
 	if l.Narrow() {
-		t.o.Missing = Ignore
+		t.o.Missing, t.narrow = Ignore, true
 	}
 	return nil
 }
@@ -58,7 +58,7 @@ func (p *pairs) useLend() error {
 		if l = p.knownLend(); l == nil {
 			return nil
 		}
-		p.o.Missing = Ignore
+		p.o.Missing, p.narrow = Ignore, true
 		p.findLent(l, p.copy.img.Name)
 	}
 	lends, known := l.Lends()

@@ -113,13 +113,13 @@ func (p *pairs) takeList() {
 		}
 	}
 	for _, k := range l.keys {
-		if !found[l.schema.Key(k)] {
+		if !found[l.schema.Key(k)] && p.first == nil {
 			f := changeset.ListedUnknown.Finding("%s is on the delete list and not in the snapshot", k)
 			f.Key = k.String()
 			p.findRows(f, l.Name, "", []int{l.Row(k)})
 		}
 	}
-	if len(l.repeat) > 0 {
+	if len(l.repeat) > 0 && p.first == nil {
 		f := changeset.ListedRepeat.Finding("%s of the delete list name a record that stood before", words.Count(len(l.repeat), "row"))
 		f.Count = len(l.repeat)
 		p.findRows(f, l.Name, "", l.repeat)

@@ -27,7 +27,15 @@ type referred struct {
 
 // judgeReferrers asks who refers to the records, where some are to be deleted.
 func (jd *judgement) judgeReferrers(ctx context.Context) error {
-	if jd.o.Referrers == nil || jd.deletes() == 0 {
+	if jd.deletes() == 0 {
+		return nil
+	}
+	return jd.askReferrers(ctx)
+}
+
+// askReferrers asks who refers to the records.
+func (jd *judgement) askReferrers(ctx context.Context) error {
+	if jd.o.Referrers == nil {
 		return nil
 	}
 	var findings []changeset.Finding

@@ -51,6 +51,13 @@ func newSide(img *table.Image, keyCol []int) *side {
 	return &side{img: img, keyCol: keyCol, wantCells: len(img.Heading), keyInside: slices.Max(keyCol) < len(img.Heading)-1}
 }
 
+// again is a scanned side for another comparison: what was found is shared, and no room is.
+func (s *side) again() *side {
+	c := *s
+	c.before, c.spare, c.kept = nil, nil, nil
+	return &c
+}
+
 func (s *side) len() int { return max(s.start.len()-1, 0) }
 
 // scan walks the table's rows and notes what is wrong with them.

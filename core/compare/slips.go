@@ -57,6 +57,9 @@ type gathered struct {
 	more    bool // not all could be taken in
 }
 
+// most is how many field changes of a copy are kept.
+func (g *gathered) most() int { return mostDrafted / max(g.of.several, 1) }
+
 // take takes in a batch of changes.
 func (g *gathered) take(b *batch) error {
 	for k, ch := range b.changes {
@@ -80,7 +83,7 @@ func (g *gathered) take(b *batch) error {
 			g.kept += len(ch.Record)
 		}
 	}
-	if g.kept += len(b.worn); g.kept > mostDrafted {
+	if g.kept += len(b.worn); g.kept > g.most() {
 		g.batches = nil
 	} else {
 		g.batches = append(g.batches, b)
@@ -141,6 +144,9 @@ func (jd *judgement) findSlips(ctx context.Context, g *gathered) error {
 		return jd.whole(f.Field) && (f.Code == changeset.Factor || f.Code == changeset.Outlier)
 	})
 	jd.slips = judge.NewMarks(jd.res.Fields, jd.o.Slips == SlipsHold, jd.snap.key)
+	if jd.several > 1 {
+		jd.slips.Of = jd.copy.img.Name
+	}
 	jd.slips.Take(in, found)
 	jd.reportSlips(found)
 	if g.more {
@@ -149,7 +155,7 @@ func (jd *judgement) findSlips(ctx context.Context, g *gathered) error {
 	if err := jd.fitOthers(in); err != nil {
 		return err
 	}
-	if g.kept <= mostDrafted {
+	if g.kept <= g.most() {
 		jd.kept = g.batches
 	}
 	return ctx.Err()

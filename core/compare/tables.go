@@ -27,12 +27,15 @@ type tables struct {
 	found  changeset.Findings
 
 	snap     *side
-	copy     *side  // nil without a copy
-	format   string // of the copy
-	nulls    bool   // one of the tables tells null from empty
-	tells    bool   // both do, so that null and the empty text are two values
-	pair     []int  // for each field of the snapshot the copy's column, or -1
-	lentHere bool   // the copy says that it was lent from this snapshot
+	copy     *side   // nil without a copy
+	format   string  // of the copy
+	nulls    bool    // one of the tables tells null from empty
+	tells    bool    // both do, so that null and the empty text are two values
+	pair     []int   // for each field of the snapshot the copy's column, or -1
+	lentHere bool    // the copy says that it was lent from this snapshot
+	narrow   bool    // the copy was lent as a part: what it lacks says nothing
+	first    *tables // of several copies the first, whose snapshot is scanned; nil where this is it
+	several  int     // how many copies there are, if there are several
 	layoutFields
 }
 
@@ -47,12 +50,7 @@ func newTables(snapshot *table.Image, o Options) *tables {
 	return t
 }
 
-// openTables matches the columns of two tables, and scans both.
-func openTables(ctx context.Context, snapshot, edited *table.Image, o Options) (*tables, error) {
-	t := newTables(snapshot, o)
-	return t, t.open(ctx, snapshot, edited)
-}
-
+// open matches the columns of two tables, and scans both.
 func (t *tables) open(ctx context.Context, snapshot, edited *table.Image) error {
 	if err := t.headings(snapshot, edited); err != nil {
 		return err
@@ -66,7 +64,7 @@ func (t *tables) headings(snapshot, edited *table.Image) error {
 		return err
 	}
 	for _, m := range []*table.Image{snapshot, edited} {
-		if m != nil {
+		if m != nil && (m != snapshot || t.first == nil) {
 			t.notes(m)
 		}
 	}
@@ -226,7 +224,12 @@ func (t *tables) findRows(f changeset.Finding, file, column string, rows []int) 
 // scan walks both tables at once.
 func (t *tables) scan(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
-	for _, s := range []*side{t.snap, t.copy} {
+	scanned := []*side{t.snap, t.copy}
+	if t.first != nil {
+		t.snap = t.first.snap.again()
+		scanned = scanned[1:]
+	}
+	for _, s := range scanned {
 		if s != nil {
 			g.Go(func() error { return table.Guard(func() error { return s.scan(ctx) }) })
 		}
@@ -238,7 +241,7 @@ func (t *tables) scan(ctx context.Context) error {
 	if err := t.snap.refuse(t.called); err != nil {
 		return err
 	}
-	for _, s := range []*side{t.snap, t.copy} {
+	for _, s := range scanned {
 		if s != nil && s.bare > 0 {
 			f := changeset.BareQuote.Finding("%s: a quote stands inside %s that do not start with one; taken as it stands", s.img.Name, words.Count(s.bare, "cell"))
 			f.Count = s.bare

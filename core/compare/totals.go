@@ -168,6 +168,9 @@ func (m moves) of(field string) *sum {
 
 func (m moves) take(ch *changeset.Change) {
 	for i := range ch.Fields {
+		if ch.Fields[i].Disputed() {
+			continue // which value it will be is not known
+		}
 		s := m.of(ch.Fields[i].Field)
 		s.value(ch.Fields[i].From, -1)
 		s.value(ch.Fields[i].To, 1)

@@ -20,7 +20,8 @@ import (
 type Cell struct {
 	Key      record.Key
 	Field    string
-	Row      int // of the copy
+	File     string // the copy, where there are several
+	Row      int    // of it
 	Snapshot string
 	Seen     string
 	Kind     wear.Kind

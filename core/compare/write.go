@@ -54,6 +54,13 @@ func (wr *writer) all(ctx context.Context) error {
 func (wr *writer) finish(b *batch) {
 	for k, ch := range b.changes {
 		wr.mark(ch, b.places[k])
+	}
+	wr.encode(b)
+}
+
+// encode is finish for changes that are marked.
+func (wr *writer) encode(b *batch) {
+	for _, ch := range b.changes {
 		wr.refer(ch, &b.tally)
 		if wr.o.Judge != nil {
 			wr.o.Judge(ch)
@@ -64,24 +71,34 @@ func (wr *writer) finish(b *batch) {
 
 // take adds a worker's batch to the result and hands it to the sink.
 func (wr *writer) take(b *batch) error {
-	r, t := wr.res, &b.tally
-	r.Records.Unchanged += t.unchanged
-	r.Records.Kept += t.kept
-	r.Records.Skipped += t.skipped
+	wr.note(b)
 	for _, ch := range b.changes {
-		r.Changes.Count(ch)
+		wr.res.Changes.Count(ch)
 		if ch.Act != changeset.Delete || len(ch.Held)+len(ch.Stop) == 0 {
 			wr.took.take(ch)
 		}
-	}
-	wr.sum.add(t)
-	for _, x := range b.worn {
-		wr.o.Worn(x)
 	}
 	if wr.sink == nil || len(b.changes) == 0 {
 		return nil
 	}
 	return wr.sink.WriteEncoded(b.lines, b.changes)
+}
+
+// note adds what a worker saw to the result.
+func (wr *writer) note(b *batch) {
+	r, t := wr.res, &b.tally
+	r.Records.Unchanged += t.unchanged
+	r.Records.Kept += t.kept
+	r.Records.Skipped += t.skipped
+	r.Records.StoppedRecords += t.stopped
+	r.Records.Against += t.against
+	wr.sum.add(t)
+	for _, x := range b.worn {
+		if wr.several > 1 {
+			x.File = wr.copy.img.Name
+		}
+		wr.o.Worn(x)
+	}
 }
 
 // report makes the findings that are known once all pairs were seen, and

@@ -4,6 +4,8 @@
 package judge
 
 import (
+	"cmp"
+
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/words"
@@ -26,6 +28,7 @@ type Numbers struct {
 type Limits struct {
 	*layout.Limits
 	Whose string
+	What  string // would change so many: "the copies"; "" is the copy
 }
 
 // Over returns the acts of which there are more than the limits allow, with a
@@ -39,7 +42,7 @@ func (l *Limits) Over(n Numbers, allowed func(changeset.Act) bool) (over []chang
 		if !allowed(x.act) || !x.limit.Over(x.n, n.Records) {
 			continue
 		}
-		f := changeset.OverLimit.Finding("the copy would %s %s, and %s allows %s; they are held", x.act, words.Count(x.n, "record"), l.Whose, x.limit.Text)
+		f := changeset.OverLimit.Finding("%s would %s %s, and %s allows %s; they are held", cmp.Or(l.What, "the copy"), x.act, words.Count(x.n, "record"), l.Whose, x.limit.Text)
 		f.Count = x.n
 		over, findings = append(over, x.act), append(findings, f)
 	}

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 
 	"paletwin/core/changeset"
@@ -26,6 +27,7 @@ type Marks struct {
 	was     map[uint64]uint32  // by record, or by row and ofRow: the record that stands there now
 	key     func(record uint32) record.Key
 	all     codeSet // kinds that concern every change
+	Of      string  // the copy, where there are several: links of one are none of another
 }
 
 // NewMarks returns the marks of slips among changes of the fields: they are
@@ -67,7 +69,11 @@ func (m *Marks) Take(in *slip.Input, found []slip.Found) {
 			}
 		}
 		if f.Together {
-			m.link(in, f, fmt.Sprintf("%s %d", f.Code.Name, n+1))
+			name := fmt.Sprintf("%s %d", f.Code.Name, n+1)
+			if m.Of != "" {
+				name += " in " + m.Of
+			}
+			m.link(in, f, name)
 		}
 	}
 }
@@ -129,6 +135,27 @@ func (m *Marks) linkName(name string) string {
 		}
 		name = other
 	}
+}
+
+// Links gives the links of whole changes by their places, those of adds by their rows.
+func (m *Marks) Links() iter.Seq2[Place, string] {
+	return func(yield func(Place, string) bool) {
+		for at, name := range m.links {
+			place := Place{Record: uint32(at), Row: None}
+			if at&ofRow != 0 {
+				place = Place{Record: None, Row: uint32(at)}
+			}
+			if !yield(place, m.linkName(name)) {
+				return
+			}
+		}
+	}
+}
+
+// Was gives the record that stands under the key of an added row now, where it got another key.
+func (m *Marks) Was(row uint32) (record uint32, moved bool) {
+	record, moved = m.was[uint64(row)|ofRow]
+	return record, moved
 }
 
 // Mark puts what slips say on a change.

@@ -1,7 +1,10 @@
 // Package words puts numbers into sentences.
 package words
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Count writes a number with its noun: 1 record, 2 records.
 func Count(n int, noun string) string { return fmt.Sprintf("%d %s", n, Plural(n, noun)) }
@@ -15,4 +18,13 @@ func Plural(n int, noun string) string {
 		return noun
 	}
 	return noun + "s"
+}
+
+// List writes names in a row: a, b and c.
+func List(names []string) string {
+	n := len(names) - 1
+	if n < 1 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:n], ", ") + " and " + names[n]
 }

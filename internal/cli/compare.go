@@ -40,13 +40,14 @@ type compareFlags struct {
 func newCompare(a *app) *cobra.Command {
 	var f compareFlags
 	cmd := &cobra.Command{
-		Use:   "compare SNAPSHOT [EDITED]",
-		Short: "Compare a snapshot with its edited copy and make a dossier of the differences",
+		Use:   "compare SNAPSHOT [EDITED …]",
+		Short: "Compare a snapshot with its edited copy, or several, and make a dossier of the differences",
 		Example: `  paletwin compare aids.csv aids-edited.csv --key aid_no
+  paletwin compare aids.csv mairead.xlsx tomas.ods   # two people edited a copy each
   paletwin compare visits.csv visits-edited.csv --key aid_no,due --missing delete
   paletwin compare aids.csv --key aid_no --delete-list struck-off.txt
   paletwin compare aids-of-today.csv --into 0003   # the same changes, on newer records`,
-		Args: exactly(1, 2, "SNAPSHOT [EDITED]"),
+		Args: exactly(1, -1, "a snapshot, and one edited copy of it or several"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.blankSaid, f.missingSaid = cmd.Flags().Changed("blank"), cmd.Flags().Changed("missing")
 			return a.compare(cmd.Context(), args, &f)
@@ -143,7 +144,7 @@ func (a *app) compared(ctx context.Context, t *desk.Dossier, res *compare.Result
 		for _, in := range t.Inputs() {
 			a.hint("%s: %s", screen.Safe(in.Name), foundWords(in.Found))
 		}
-		a.columns(res.Headings)
+		a.columns(res)
 	}
 	n := t.Meta.Number
 	if res.Changes.Changes() == 0 {
@@ -189,7 +190,13 @@ func (f *compareFlags) check(args []string) error {
 	if len(args) == 1 && f.deleteList == "" && f.into == "" {
 		return usage("paletwin compare needs an edited copy, or a list of records to delete with --delete-list")
 	}
-	if slices.Contains(args, "-") && (len(args) == 2 && args[0] == args[1] || f.deleteList == "-") {
+	inputs := 0
+	for _, name := range append(slices.Clone(args), f.deleteList) {
+		if name == "-" {
+			inputs++
+		}
+	}
+	if inputs > 1 {
 		return usage("only one file can be standard input")
 	}
 	return f.files.check()
@@ -225,16 +232,21 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		return nil, err
 	}
 	c.Snapshot.Options = f.files.options(0, a.password())
-	name := args[0]
-	if len(args) == 2 {
-		s, err := a.source(args[1])
+	title := stem(args[0])
+	for i, name := range args[1:] {
+		s, err := a.source(name)
 		if err != nil {
 			return nil, err
 		}
 		s.Options = f.files.options(1, a.password())
-		c.Edited = &s
-		name = args[1]
+		if title = stem(name); i == 0 {
+			c.Edited = &s
+			continue
+		}
+		c.More = append(c.More, &s)
+		title = fmt.Sprintf("%s, %d copies", stem(args[0]), len(args)-1)
 	}
+	tellApart(c)
 	if f.deleteList != "" {
 		s, err := a.source(f.deleteList)
 		if err != nil {
@@ -242,16 +254,38 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		}
 		c.DeleteList = &s
 		if len(args) == 1 {
-			name = f.deleteList
+			title = stem(f.deleteList)
 		}
 	}
-	if c.Title = f.title; c.Title == "" {
-		c.Title = stem(name)
-	}
+	c.Title = cmp.Or(f.title, title)
 	if c.Options.RecordSet = f.recordSet; c.Options.RecordSet == "" {
 		c.Options.RecordSet = recordSetName(a.named(args[0]))
 	}
 	return c, nil
+}
+
+// tellApart gives copies of one name as much of their paths as tells them apart.
+func tellApart(c *desk.Comparison) {
+	all := c.Copies()
+	path := func(s *desk.Source, parts int) string {
+		at := strings.Split(filepath.ToSlash(s.Path), "/")
+		return strings.Join(at[max(0, len(at)-parts):], "/")
+	}
+	for _, s := range all {
+		if s.Path == "" {
+			continue
+		}
+		same := func(parts int) bool {
+			return slices.ContainsFunc(all, func(o *desk.Source) bool { return o.Path != s.Path && path(o, parts) == path(s, parts) })
+		}
+		parts := 1
+		for same(parts) {
+			parts++
+		}
+		if parts > 1 {
+			s.Name = path(s, parts)
+		}
+	}
 }
 
 var sizeForm = regexp.MustCompile(`^([0-9]+)\s*([KMG]?)i?B?$`)
@@ -399,7 +433,7 @@ func (a *app) preview(ctx context.Context, d *desk.Desk, c *desk.Comparison) err
 	if a.json {
 		return a.printJSON(compareJSON(nil, res, nil))
 	}
-	a.summary(&summary{title: c.Title, set: desk.RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key, Records: res.Records,
+	a.summary(&summary{title: c.Title, set: desk.RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key, Records: res.Records, Copies: res.Copies,
 		Changes: res.Changes, Fields: res.Changes.ByField, Totals: res.Totals, DeletesHeld: res.DeletesHeld}, compared: true}, res.Findings)
 	return nil
 }
@@ -419,12 +453,13 @@ type comparedJSON struct {
 	Totals    []compare.Total        `json:"totals"`
 	Wear      compare.Wear           `json:"wear"`
 	Findings  []changeset.Finding    `json:"findings"`
+	Copies    []compare.CopyFound    `json:"copies,omitempty"` // where there are several
 	Since     *update.Since          `json:"since,omitempty"`
 }
 
 func compareJSON(t *desk.Dossier, res *compare.Result, since *update.Since) *comparedJSON {
 	j := &comparedJSON{Since: since, RecordSet: res.RecordSet, Records: res.Records, Changes: res.Changes, Fields: orEmpty(res.Changes.ByField),
-		Totals: orEmpty(res.Totals), Wear: res.Wear, Findings: orEmpty(res.Findings)}
+		Totals: orEmpty(res.Totals), Wear: res.Wear, Findings: orEmpty(res.Findings), Copies: res.Copies}
 	if t != nil {
 		path := t.Rel(t.Dir)
 		j.Dossier, j.Path = &t.Meta.Number, &path

@@ -76,6 +76,9 @@ group by --all, --act, --field, --record, --finding or --where. ` + touchedBy(d)
 			if overwrite {
 				return a.overwrite(args[0], &sel, order)
 			}
+			if sel.of != "" && len(args) == 1 && !all && len(sel.records)+len(sel.acts)+len(sel.fields)+len(sel.finding) == 0 && sel.where == "" {
+				return usage("which changes of %s? name their ids, or a group: --all, --finding copies-disagree, --field …", sel.of)
+			}
 			group := all || sel.where != "" || len(sel.records)+len(sel.acts)+len(sel.fields)+len(sel.finding) > 0
 			if !group && len(args) == 1 {
 				return usage("which changes? name their ids, or a group: --all, --act, --field, --record, --finding, --where")
@@ -97,6 +100,7 @@ group by --all, --act, --field, --record, --finding or --where. ` + touchedBy(d)
 		f.BoolVar(&overwrite, "overwrite", false, "write over the last run's conflicts (all, or those selected), with what that run saw there")
 	}
 	if d == changeset.Approve {
+		f.StringVar(&sel.of, "of", "", "what this `copy` has, and where copies disagree, its side")
 		f.StringVar(&as, "as", "", "the `value` that is meant, for ID/field: of an edit that cannot be told, or is wrong")
 	}
 	f.StringVar(&note, "note", "", "why: a `text` for those who ask later")
@@ -238,7 +242,7 @@ func (a *app) decide(name string, sel *selection, o *desk.Order) error {
 	}
 	if a.json {
 		err = a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "units": n.Units,
-			"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped, "already": n.Already, "otherwise": othersJSON(n.Others), "along": alongJSON(t, n.Along)})
+			"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped, "already": n.Already, "against": n.Against, "otherwise": othersJSON(n.Others), "along": alongJSON(t, n.Along)})
 	} else {
 		err = a.sayDecided(t, o, n)
 	}
@@ -285,7 +289,13 @@ func (a *app) sayDecided(t *desk.Dossier, o *desk.Order, n changeset.Touched) er
 	for _, who := range sortedOthers(n.Others) {
 		a.out.Line("  %s passed over, %s by %s: --decided takes them in", places(n.Others[who]), participle[who.Decision], screen.Safe(who.By))
 	}
-	if n.Stopped > 0 {
+	if n.Against > 0 {
+		a.out.Line("  %s rejected, since the other copy's side is approved", theirs(n.Against))
+	}
+	if n.Disputed > 0 {
+		a.out.Line("  of %s copies disagree: --of FILE takes the side of one, and ID/field --as VALUE another value", unitWords(n.Disputed))
+	}
+	if n.Stopped -= n.Disputed; n.Stopped > 0 {
 		a.out.Line("  %s stopped and cannot be approved: show --findings says why", places(n.Stopped))
 	}
 	if n.Changes == 0 || o.Decision != changeset.Approve {
@@ -319,6 +329,14 @@ func touchedWords(n *changeset.Touched) string {
 		parts = append(parts, screen.Hue("delete", screen.Plural(n.Deletes, "delete")))
 	}
 	return screen.Plural(n.Changes, "record") + ": " + strings.Join(parts, ", ")
+}
+
+// theirs counts changes that stand against others.
+func theirs(n int) string {
+	if n == 1 {
+		return "1 change that stands against it is"
+	}
+	return screen.Count(n) + " changes that stand against these are"
 }
 
 func decidedSo(n int) string {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
 	screen "paletwin/internal/term"
@@ -225,8 +226,8 @@ func madeFrom(t *desk.Dossier) string {
 	switch {
 	case m.Undoes != nil:
 		return "to undo " + m.Undoes.Dossier
-	case m.Edited != nil:
-		return screen.Safe(m.Snapshot.Name + " with " + m.Edited.Name)
+	case len(m.Edited) > 0:
+		return screen.Safe(m.Snapshot.Name + " with " + words.List(m.Edited.Names()))
 	case m.DeleteList != nil:
 		return screen.Safe(m.Snapshot.Name + " with " + m.DeleteList.Name)
 	}

@@ -330,9 +330,7 @@ func (a *app) useLayout(c *desk.Comparison, f *compareFlags) error {
 		c.Options.Key = l.Key
 	}
 	sources := []*desk.Source{&c.Snapshot}
-	if c.Edited != nil {
-		sources = append(sources, c.Edited)
-	}
+	sources = append(sources, c.Copies()...)
 	for _, s := range sources {
 		s.Options.HeadingRow = cmp.Or(s.Options.HeadingRow, l.HeadingRow)
 		s.Options.Sheet = cmp.Or(s.Options.Sheet, l.Sheet)
@@ -342,7 +340,17 @@ func (a *app) useLayout(c *desk.Comparison, f *compareFlags) error {
 }
 
 // columns prints which column was taken for which field.
-func (a *app) columns(all []compare.Heading) {
+func (a *app) columns(res *compare.Result) {
+	for _, c := range res.Copies {
+		a.hint("%s", screen.Safe(c.Name))
+		a.headings(c.Headings)
+	}
+	if len(res.Copies) == 0 {
+		a.headings(res.Headings)
+	}
+}
+
+func (a *app) headings(all []compare.Heading) {
 	if len(all) == 0 || a.quiet || a.json {
 		return
 	}

@@ -179,8 +179,10 @@ func orNull(t time.Time) any {
 
 func editedName(t *desk.Dossier) any {
 	switch m := t.Meta; {
-	case m.Edited != nil:
-		return m.Edited.Name
+	case len(m.Edited) == 1:
+		return m.Edited[0].Name
+	case len(m.Edited) > 0:
+		return m.Edited.Names()
 	case m.DeleteList != nil:
 		return m.DeleteList.Name
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -8,6 +9,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/words"
 	"paletwin/internal/desk"
 )
 
@@ -15,6 +17,7 @@ import (
 type selection struct {
 	records, acts, fields, decisions, finding []string
 	where                                     string
+	of                                        string
 }
 
 func (s *selection) flags(cmd *cobra.Command) {
@@ -30,6 +33,12 @@ func (s *selection) flags(cmd *cobra.Command) {
 func (s *selection) filter(t *desk.Dossier, c *desk.Changes) (changeset.Filter, error) {
 	fields := c.Header.Fields
 	f := changeset.Filter{Fields: s.fields, Findings: s.finding}
+	var err error
+	if s.of != "" {
+		if f.Of, err = copyNamed(c.Header.Edited, s.of); err != nil {
+			return f, err
+		}
+	}
 	for _, w := range s.acts {
 		act, err := changeset.ParseAct(w)
 		if err != nil {
@@ -71,6 +80,26 @@ func (s *selection) filter(t *desk.Dossier, c *desk.Changes) (changeset.Filter, 
 	}
 	f.Where, err = t.Where(s.where, c)
 	return f, err
+}
+
+// copyNamed is the copy that is meant by its name, or by the path that it was named by.
+func copyNamed(copies []changeset.Source, name string) (string, error) {
+	var all, fit []string
+	for _, c := range copies {
+		if all = append(all, c.Name); c.Name == name {
+			return name, nil
+		}
+		if strings.HasSuffix(filepath.ToSlash(name), "/"+c.Name) || strings.HasSuffix(c.Name, "/"+filepath.ToSlash(name)) {
+			fit = append(fit, c.Name)
+		}
+	}
+	switch {
+	case len(copies) < 2:
+		return "", usage("--of names one of several copies, and this dossier was made from one")
+	case len(fit) == 1:
+		return fit[0], nil
+	}
+	return "", usage("--of names a copy, and %q is none; the copies are %s", name, words.List(all))
 }
 
 // parseKey reads a record's key from the command line: its value, or, for a

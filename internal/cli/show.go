@@ -44,6 +44,7 @@ func newShow(a *app) *cobra.Command {
 		},
 	}
 	sel.flags(cmd)
+	cmd.Flags().StringVar(&sel.of, "of", "", "only what comes from this `copy`, of several")
 	cmd.Flags().StringSliceVar(&sel.decisions, "decision", nil, "only what stands so: open, approve, hold, reject")
 	cmd.Flags().IntVar(&limit, "limit", 40, "at most so many changes; 0 shows all")
 	cmd.Flags().BoolVar(&worn, "wear", false, "the cells that a program wrote otherwise when it saved the copy")
@@ -124,7 +125,7 @@ func pick(c *desk.Changes, f *changeset.Filter, yield func(p *picked) error) err
 		}
 		p := &picked{Change: ch, states: c.Ledger.States(line, ch)}
 		for i := range p.states {
-			if f.Unit(&p.states[i]) {
+			if f.Unit(&p.states[i]) && f.Comes(ch, i) {
 				p.fields = append(p.fields, i)
 			}
 		}
@@ -273,22 +274,79 @@ func about(r record.Record, key []string) string {
 // standing against each other.
 func (a *app) table(t *desk.Dossier, shown []*picked, known map[record.Key]record.Record) {
 	key := t.Set().Key
+	several := len(t.Meta.Edited) > 1
 	room := max(10, (a.out.Width-90)/2) // what id, act, key, record, field and decision leave
 	tab := screen.Table{Right: []bool{false, false, false, false, false, true}, Heading: []string{"id", "act", strings.Join(key, ", "), "record", "field", "from", "", "to", "decision"}}
+	if several {
+		room = max(10, room-8)
+		tab.Heading = slices.Insert(tab.Heading, 8, "in")
+	}
+	row := func(in string, cells ...string) {
+		if several {
+			cells = slices.Insert(cells, 8, in)
+		}
+		tab.Row(cells...)
+	}
 	for _, p := range shown {
 		id, act, name := p.ID.String()[:8], screen.Act(p.Act.String()), screen.Strong(screen.Value(p.Key.String(), 24))
 		if p.Act != changeset.Amend {
-			tab.Row(screen.Dim(id), act, name, about(p.Record, key), "", "", "", "", decided(&p.states[0]))
+			row(in(p.Act, p.Copies, &p.states[0]), screen.Dim(id), act, name, about(p.Chosen(p.states[0].Of), key), "", "", "", "", decided(&p.states[0]))
+			for _, s := range sidesOf(p.Copies) {
+				if p.states[0].Of != "" {
+					break // it is settled which is meant
+				}
+				for _, f := range s.Record {
+					was, _ := p.Record.Get(f.Name)
+					row(copyNames(s.Of), "", "", "", "", screen.Safe(f.Name), screen.Dim(value(was, room)), screen.Dim("or"), screen.Strong(value(f.Value, room)), "")
+				}
+			}
 			continue
 		}
 		words := about(known[p.Key], key)
 		for _, i := range p.fields {
 			f := &p.Fields[i]
-			tab.Row(screen.Dim(id), act, name, words, screen.Safe(f.Field), screen.Pale(value(f.From, room)), "→", screen.Strong(value(wanted(f, &p.states[i]), room)), decided(&p.states[i]))
+			row(in(p.Act, f.Copies, &p.states[i]), screen.Dim(id), act, name, words, screen.Safe(f.Field), screen.Pale(value(f.From, room)), "→", screen.Strong(value(wanted(f, &p.states[i]), room)), decided(&p.states[i]))
 			id, act, name, words = "", "", "", ""
+			if p.states[i].Given != nil {
+				continue // what the copies have is settled
+			}
+			for _, s := range sidesOf(f.Copies) {
+				row(copyNames(s.Of), "", "", "", "", "", "", screen.Dim("or"), screen.Strong(value(s.To, room)), "")
+			}
 		}
 	}
 	tab.Print(a.out)
+}
+
+// where says in which copies a change was found.
+func where(act changeset.Act, c *changeset.Copies) string {
+	switch {
+	case c == nil:
+		return ""
+	case act == changeset.Delete:
+		return "not in " + copyNames(c.Of)
+	}
+	return copyNames(c.Of)
+}
+
+// in is where, or the copy whose side was chosen.
+func in(act changeset.Act, c *changeset.Copies, s *changeset.State) string {
+	switch {
+	case s.Of != "" && act != changeset.Delete:
+		return copyNames([]string{s.Of})
+	case s.Given != nil:
+		return ""
+	}
+	return where(act, c)
+}
+
+func copyNames(names []string) string { return screen.Cut(screen.Safe(strings.Join(names, ", ")), 32) }
+
+func sidesOf(c *changeset.Copies) []changeset.Side {
+	if c == nil {
+		return nil
+	}
+	return c.Sides
 }
 
 // wanted is the value that would be written: the change's, or what a person

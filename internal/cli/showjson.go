@@ -61,19 +61,53 @@ func changeJSON(t *desk.Dossier, p *picked) ordered {
 		fields := ordered{}
 		for _, i := range p.fields {
 			f, s := &p.Fields[i], &p.states[i]
-			fields = append(fields, member{f.Field, append(ordered{{"from", f.From}, {"to", wanted(f, s)}}, stateJSON(s)...)})
+			fields = append(fields, member{f.Field, slices.Concat(ordered{{"from", f.From}, {"to", wanted(f, s)}}, copiesJSON(f.Copies), stateJSON(s))})
 		}
-		return append(o, member{"fields", fields})
+		return append(append(o, copiesJSON(p.Copies)...), member{"fields", fields})
 	}
-	rec := ordered{}
-	for _, f := range p.Record {
-		rec = append(rec, member{f.Name, f.Value})
+	rec := recordJSON(p.Chosen(p.states[0].Of))
+	return slices.Concat(o, copiesJSON(p.Copies), ordered{{"record", rec}}, stateJSON(&p.states[0]))
+}
+
+func recordJSON(r record.Record) ordered {
+	o := ordered{}
+	for _, f := range r {
+		o = append(o, member{f.Name, f.Value})
 	}
-	return append(append(o, member{"record", rec}), stateJSON(&p.states[0])...)
+	return o
+}
+
+// copiesJSON says, where there are several copies, in which something was found, which of them
+// stand against it, and what others have.
+func copiesJSON(c *changeset.Copies) ordered {
+	if c == nil {
+		return nil
+	}
+	o := ordered{{"of", orEmpty(c.Of)}}
+	if len(c.There) > 0 {
+		o = append(o, member{"there", c.There})
+	}
+	var sides []ordered
+	for _, s := range c.Sides {
+		side := ordered{{"of", s.Of}}
+		if s.Record != nil {
+			side = append(side, member{"record", recordJSON(s.Record)})
+		} else {
+			side = append(side, member{"to", s.To})
+		}
+		sides = append(sides, append(side, member{"findings", orEmpty(slices.Concat(s.Stop, s.Held, s.Noted))}))
+	}
+	if len(sides) > 0 {
+		o = append(o, member{"sides", sides})
+	}
+	return o
 }
 
 func stateJSON(s *changeset.State) ordered {
 	o := ordered{{"decision", string(s.Decision)}, {"by", s.By}, {"findings", orEmpty(slices.Concat(s.Stop, s.Held, s.Noted))}}
+	if s.Of != "" {
+		o = append(o, member{"side", s.Of})
+	}
 	if s.Note != "" {
 		o = append(o, member{"note", s.Note})
 	}

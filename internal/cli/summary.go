@@ -8,6 +8,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/words"
 	"paletwin/internal/desk"
 	screen "paletwin/internal/term"
 )
@@ -25,8 +26,8 @@ func summaryOf(t *desk.Dossier) *summary {
 	s := &summary{number: t.Meta.Number, title: t.Meta.Title, by: t.Meta.By, when: t.Meta.When, set: *t.Set(),
 		snapshot: t.Meta.Snapshot.Name, compared: t.Meta.Undoes == nil}
 	s.set.Changes.ByField = s.set.Fields
-	if t.Meta.Edited != nil {
-		s.edited = t.Meta.Edited.Name
+	if len(t.Meta.Edited) > 0 {
+		s.edited = words.List(t.Meta.Edited.Names())
 	}
 	return s
 }
@@ -42,7 +43,9 @@ func (a *app) summary(s *summary, findings []changeset.Finding) {
 	line := screen.Safe(s.set.Name)
 	if s.compared {
 		line += fmt.Sprintf(": %s in the snapshot", screen.Plural(s.set.Records.Snapshot, "record"))
-		if s.set.Records.Edited > 0 {
+		if n := len(s.set.Copies); n > 0 {
+			line += fmt.Sprintf(", %s in %d copies of it", screen.Count(s.set.Records.Edited), n)
+		} else if s.set.Records.Edited > 0 {
 			line += fmt.Sprintf(", %s in the copy", screen.Count(s.set.Records.Edited))
 		}
 	} else {
@@ -63,48 +66,82 @@ func (a *app) summary(s *summary, findings []changeset.Finding) {
 }
 
 // counts prints the records of both sides by what becomes of them: each side
-// adds up.
+// adds up, and where there are several copies each of them does.
 func (a *app) counts(s *summary) {
 	n, r := &s.set.Changes, &s.set.Records
-	rows := []struct {
-		word             string
-		snapshot, edited int
-		more             string
-	}{
-		{screen.Act("amend"), n.Amend, n.Amend, screen.Plural(n.FieldChanges, "field change")},
-		{screen.Act("add"), 0, n.Add, ""},
-		{screen.Act("delete"), n.Delete, 0, ""},
-	}
 	t := screen.Table{Indent: "  ", Right: []bool{false, true}, Heading: []string{"", "records"}}
-	if s.compared {
-		rows = append(rows, []struct {
-			word             string
-			snapshot, edited int
-			more             string
-		}{
-			{"unchanged", r.Unchanged, r.Unchanged, ""},
-			{"kept", r.Kept, 0, screen.Dim("nothing is proposed of them")},
-			{"skipped", 0, r.Skipped, screen.Dim("rows from which nothing follows")},
-			{"stopped", r.StoppedRecords, r.Stopped, screen.Dim("rows that cannot be used, and records that may be theirs")},
-		}...)
-		t.Right, t.Heading = append(t.Right, true), []string{"", "snapshot", "copy"}
-	}
-	for _, row := range rows {
-		switch {
-		case row.snapshot+row.edited == 0:
-		case !s.compared:
-			t.Row(row.word, screen.Count(max(row.snapshot, row.edited)), row.more)
-		default:
-			t.Row(row.word, some(row.snapshot), some(row.edited), row.more)
+	row := func(word string, snapshot, edited int, each func(*compare.CopyFound) int, more string) {
+		cells, there := []string{word}, snapshot != 0
+		if s.compared {
+			cells = append(cells, signed(snapshot))
+			counts := []int{edited}
+			if len(s.set.Copies) > 0 {
+				counts = nil
+			}
+			for i := range s.set.Copies {
+				counts = append(counts, each(&s.set.Copies[i]))
+			}
+			for _, n := range counts {
+				there, cells = there || n != 0, append(cells, signed(n))
+			}
+		} else {
+			there, cells = there || edited != 0, append(cells, screen.Count(max(snapshot, edited)))
+		}
+		if there {
+			t.Row(append(cells, more)...)
 		}
 	}
 	if s.compared {
-		t.Row(screen.Dim("in all"), screen.Dim(screen.Count(r.Snapshot)), screen.Dim(some(r.Edited)), screen.Dim("records"))
+		t.Right, t.Heading = append(t.Right, true), []string{"", "snapshot", "copy"}
+		if len(s.set.Copies) > 0 {
+			t.Heading, t.Right = t.Heading[:2], t.Right[:2]
+		}
+		for _, c := range s.set.Copies {
+			t.Heading, t.Right = append(t.Heading, screen.Cut(screen.Safe(c.Name), 24)), append(t.Right, true)
+		}
+	}
+	row(screen.Act("amend"), n.Amend, n.Amend, func(c *compare.CopyFound) int { return c.Changes.Amend }, screen.Plural(n.FieldChanges, "field change"))
+	adds := 0
+	if !s.compared {
+		adds = n.Add
+	}
+	row(screen.Act("add"), adds, n.Add, func(c *compare.CopyFound) int { return c.Changes.Add }, allAdds(s))
+	row(screen.Act("delete"), n.Delete, 0, func(c *compare.CopyFound) int { return 0 }, "")
+	if s.compared {
+		row("against", -r.Against, 0, func(*compare.CopyFound) int { return 0 }, screen.Dim("amended in one copy and not in another, so counted twice above"))
+		row("unchanged", r.Unchanged, r.Unchanged, func(c *compare.CopyFound) int { return c.Records.Unchanged }, "")
+		row("kept", r.Kept, 0, func(*compare.CopyFound) int { return 0 }, screen.Dim("nothing is proposed of them"))
+		row("skipped", 0, r.Skipped, func(c *compare.CopyFound) int { return c.Records.Skipped }, screen.Dim("rows from which nothing follows"))
+		row("stopped", r.StoppedRecords, r.Stopped, func(c *compare.CopyFound) int { return c.Records.Stopped }, screen.Dim("rows that cannot be used, and records that may be theirs"))
+		all := []string{screen.Dim("in all"), screen.Dim(screen.Count(r.Snapshot))}
+		for _, c := range s.set.Copies {
+			all = append(all, screen.Dim(some(c.Records.Edited)))
+		}
+		if len(s.set.Copies) == 0 {
+			all = append(all, screen.Dim(some(r.Edited)))
+		}
+		t.Row(append(all, screen.Dim("records"))...)
 	}
 	t.Print(a.out)
 	if n.Held+n.HeldFields > 0 {
 		a.out.Line("  %s %s", screen.Hue("amend", "held"), heldWords(n))
 	}
+}
+
+// allAdds says how many new records there are where several copies may have the same.
+func allAdds(s *summary) string {
+	if n := s.set.Changes.Add; len(s.set.Copies) > 0 && n > 0 {
+		return screen.Dim(screen.Plural(n, "new record") + " in all")
+	}
+	return ""
+}
+
+// signed writes a number, and none as nothing.
+func signed(n int) string {
+	if n < 0 {
+		return "−" + screen.Count(-n)
+	}
+	return some(n)
 }
 
 // some writes a number, and none as nothing.

@@ -1,14 +1,18 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -27,6 +31,7 @@ type Comparison struct {
 	Now        time.Time
 	Snapshot   Source
 	Edited     *Source
+	More       []*Source // further copies of the snapshot
 	DeleteList *Source
 	Options    compare.Options
 	Layout     *Layout // or nil
@@ -44,6 +49,14 @@ type Comparison struct {
 	CatchesUp string
 	// Into is the dossier whose place the new one takes, or nil.
 	Into *Dossier
+}
+
+// Copies lists the sources of the edited copies.
+func (c *Comparison) Copies() []*Source {
+	if c.Edited == nil {
+		return nil
+	}
+	return append([]*Source{c.Edited}, c.More...)
 }
 
 // Source is a file to be read: one with a path, or a stream.
@@ -99,15 +112,18 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	if len(res.Sample.Rows) > 0 {
 		set.Sample = &res.Sample
 	}
+	set.Copies = res.Copies
 	set.Records, set.Changes, set.Fields, set.Totals, set.DeletesHeld = res.Records, res.Changes, res.Changes.ByField, res.Totals, res.DeletesHeld
 	if m.Files, err = keepLayout(d.FS, draft.Dir, set.Name, c.Layout); err != nil {
 		return nil, nil, err
 	}
 	m.RecordSets = []RecordSet{set}
-	m.Snapshot, m.Edited, m.DeleteList = in.snapshot.input, in.edited.inputOf(), in.list
+	m.Snapshot, m.Edited, m.DeleteList = in.snapshot.input, in.copies(), in.list
 	m.Snapshot.Records = res.Records.Snapshot
-	if m.Edited != nil {
-		m.Edited.Records = res.Records.Edited
+	for i, e := range m.Edited {
+		if e.Records = res.Records.Edited; len(res.Copies) > 0 {
+			e.Records = res.Copies[i].Records.Edited
+		}
 	}
 	if m.Findings, err = WriteFindings(d.FS, draft.Dir, res.Findings); err != nil {
 		return nil, nil, err
@@ -154,12 +170,12 @@ func (d *Desk) Preview(ctx context.Context, c *Comparison) (*compare.Result, err
 	d.lookBack(c, in.snapshot.Table, func() string { s, _ := sum(); return s }) // a file that cannot be read fails the comparison
 	o := c.Options
 	o.Digest = sum
-	res, err := compare.Run(ctx, in.snapshot.image(), in.edited.image(), o, nil)
+	res, err := compare.RunCopies(ctx, in.snapshot.image(), in.images(), o, nil)
 	if err != nil {
 		return nil, err
 	}
-	for _, k := range []*kept{in.snapshot, in.edited} {
-		if k != nil && k.input.Path != "" && !k.Unchanged(d.FS, k.input.Path) {
+	for _, k := range in.kept() {
+		if k.input.Path != "" && !k.Unchanged(d.FS, k.input.Path) {
 			return nil, &fs.PathError{Op: "read", Path: k.input.Path, Err: disk.ErrChanged}
 		}
 	}
@@ -191,7 +207,7 @@ type inputs struct {
 	fsys     disk.FS
 	dir      string // the draft's; "" keeps nothing
 	snapshot *kept
-	edited   *kept
+	edited   []*kept // by their digests, where there are several
 	list     *Input
 	listed   []byte // the list's bytes
 	rename   func(*table.Image)
@@ -222,13 +238,6 @@ type kept struct {
 	input *Input
 }
 
-func (k *kept) inputOf() *Input {
-	if k == nil {
-		return nil
-	}
-	return k.input
-}
-
 func (k *kept) image() *table.Image {
 	if k == nil {
 		return nil
@@ -236,11 +245,30 @@ func (k *kept) image() *table.Image {
 	return k.Image
 }
 
+// kept lists the tables that are open.
+func (in *inputs) kept() []*kept {
+	return slices.DeleteFunc(append([]*kept{in.snapshot}, in.edited...), func(k *kept) bool { return k == nil })
+}
+
+// copies are the edited copies, as the dossier has them.
+func (in *inputs) copies() (all Copies) {
+	for _, k := range in.edited {
+		all = append(all, k.input)
+	}
+	return all
+}
+
+// images are the edited copies' tables.
+func (in *inputs) images() (all []*table.Image) {
+	for _, k := range in.edited {
+		all = append(all, k.Image)
+	}
+	return all
+}
+
 func (in *inputs) close() {
-	for _, k := range []*kept{in.snapshot, in.edited} {
-		if k != nil {
-			_ = k.Close() // only read
-		}
+	for _, k := range in.kept() {
+		_ = k.Close() // only read
 	}
 }
 
@@ -256,7 +284,7 @@ func (in *inputs) take(ctx context.Context, c *Comparison) (err error) {
 			return err
 		}
 	case c.Edited != nil:
-		if in.edited, err = in.open(c.Edited, "edited"); err != nil {
+		if err := in.takeCopies(c); err != nil {
 			return err
 		}
 	}
@@ -264,6 +292,58 @@ func (in *inputs) take(ctx context.Context, c *Comparison) (err error) {
 		return in.takeList(c.DeleteList)
 	}
 	return nil
+}
+
+// takeCopies opens the copies. Several are put into the order of their digests, and those that
+// are the same file are one.
+func (in *inputs) takeCopies(c *Comparison) error {
+	for n, s := range c.Copies() {
+		stem := "edited"
+		if len(c.More) > 0 {
+			stem = fmt.Sprint("edited-", n+1)
+		}
+		k, err := in.open(s, stem)
+		if err != nil {
+			return err
+		}
+		in.edited = append(in.edited, k)
+	}
+	if len(in.edited) == 1 {
+		return nil
+	}
+	if err := hash(in.edited); err != nil {
+		return err
+	}
+	slices.SortFunc(in.edited, func(a, b *kept) int {
+		return cmp.Or(strings.Compare(a.input.SHA256, b.input.SHA256), strings.Compare(a.input.Name, b.input.Name))
+	})
+	one := in.edited[:1]
+	for _, k := range in.edited[1:] {
+		first := one[len(one)-1]
+		if k.input.SHA256 != first.input.SHA256 {
+			one = append(one, k)
+			continue
+		}
+		f := changeset.CopyTwice.Finding("%s is the same file as %s: it counts once", k.input.Name, first.input.Name)
+		if k.input.Name == first.input.Name {
+			f = changeset.CopyTwice.Finding("%s was named twice: it counts once", k.input.Name)
+		}
+		f.File = k.input.Name
+		c.Options.Findings = append(c.Options.Findings, f)
+		if err := in.drop(k); err != nil {
+			return err
+		}
+	}
+	in.edited = one
+	return nil
+}
+
+// drop takes a file out of the draft again.
+func (in *inputs) drop(k *kept) error {
+	if err := k.Close(); err != nil || in.dir == "" {
+		return err
+	}
+	return in.fsys.Remove(filepath.Join(in.dir, k.input.File))
 }
 
 // takeList reads the list of records to delete, and keeps it.
@@ -298,7 +378,7 @@ func (in *inputs) derive(ctx context.Context, c *Comparison) error {
 		return err
 	}
 	input.Found, input.Size = t.Found, int64(len(t.m.Data))
-	in.edited = &kept{t, input}
+	in.edited = []*kept{{t, input}}
 	return nil
 }
 
@@ -349,7 +429,7 @@ func (in *inputs) keep(s *Source, stem string) (*Input, error) {
 // settle completes the options: the key, and the delete list.
 func (c *Comparison) settle(ctx context.Context, in *inputs) (err error) {
 	if len(c.Options.Key) == 0 {
-		if c.Options.Key, err = c.ChooseKey(ctx, in.snapshot.image(), in.edited.image()); err != nil {
+		if c.Options.Key, err = c.ChooseKey(ctx, in.snapshot.image(), in.firstImage()); err != nil {
 			return err
 		}
 	}
@@ -371,20 +451,28 @@ func (in *inputs) compare(ctx context.Context, c *Comparison, w io.Writer) (*com
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
 		defer close(in.hashed)
-		return in.hash()
+		return hash(in.kept())
 	})
 	var res *compare.Result
 	var seal string
 	h := in.header(c)
 	o := c.Options
 	o.Digest = func() (string, error) { return in.snapshotDigest(), nil }
-	o.Counted = func(snapshot, edited int) { h.Snapshot.Records, h.Edited.Records = snapshot, edited }
+	o.Counted = func(snapshot int, edited []int) {
+		h.Snapshot.Records = snapshot
+		for i, n := range edited {
+			h.Edited[i].Records = n
+		}
+	}
 	g.Go(func() (err error) {
 		s := &sink{hashed: in.hashed, open: func() (*changeset.Writer, error) {
-			h.Snapshot.SHA256, h.Edited.SHA256 = in.snapshot.input.SHA256, in.editedInput().SHA256
+			h.Snapshot.SHA256 = in.snapshot.input.SHA256
+			for i, e := range in.changed() {
+				h.Edited[i].SHA256 = e.SHA256
+			}
 			return changeset.NewWriter(w, h)
 		}}
-		if res, err = compare.Run(ctx, in.snapshot.image(), in.edited.image(), o, s); err != nil {
+		if res, err = compare.RunCopies(ctx, in.snapshot.image(), in.images(), o, s); err != nil {
 			return err
 		}
 		seal, err = s.close()
@@ -394,11 +482,11 @@ func (in *inputs) compare(ctx context.Context, c *Comparison, w io.Writer) (*com
 	return res, seal, err
 }
 
-// hash fills the inputs' digests, all at once.
-func (in *inputs) hash() error {
+// hash fills the digests of inputs that have none yet, all at once.
+func hash(all []*kept) error {
 	var g errgroup.Group
-	for _, k := range []*kept{in.snapshot, in.edited} {
-		if k == nil {
+	for _, k := range all {
+		if k.input.SHA256 != "" {
 			continue
 		}
 		g.Go(func() error {
@@ -410,19 +498,31 @@ func (in *inputs) hash() error {
 	return g.Wait()
 }
 
-// editedInput is what the snapshot is compared with: the copy, or the list
+// changed is what the snapshot is compared with: the copies, or the list
 // of records to delete.
-func (in *inputs) editedInput() *Input {
-	if in.edited != nil {
-		return in.edited.input
+func (in *inputs) changed() []*Input {
+	if len(in.edited) > 0 {
+		return in.copies()
 	}
-	return in.list
+	return []*Input{in.list}
+}
+
+// firstImage is the table of the first copy, or nil.
+func (in *inputs) firstImage() *table.Image {
+	if len(in.edited) > 0 {
+		return in.edited[0].Image
+	}
+	return nil
 }
 
 // header is the change set's heading but for digests and counts.
 func (in *inputs) header(c *Comparison) changeset.Header {
-	return changeset.Header{RecordSet: c.Options.RecordSet, Key: c.Options.Key, Fields: in.snapshot.Heading, Options: c.told(),
-		Snapshot: changeset.Source{Name: in.snapshot.input.Name}, Edited: changeset.Source{Name: in.editedInput().Name}}
+	h := changeset.Header{RecordSet: c.Options.RecordSet, Key: c.Options.Key, Fields: in.snapshot.Heading, Options: c.told(),
+		Snapshot: changeset.Source{Name: in.snapshot.input.Name}}
+	for _, e := range in.changed() {
+		h.Edited = append(h.Edited, changeset.Source{Name: e.Name})
+	}
+	return h
 }
 
 // sink opens the change set's writer once the digests that its heading needs

@@ -116,7 +116,10 @@ func (o *Order) rule(c *Changes) (n changeset.Touched, acts []changeset.Decision
 func (t *Dossier) write(c *Changes, o *Order, acts []changeset.DecisionAct) error {
 	for i := range acts {
 		a := &acts[i]
-		a.RecordSet, a.Decision, a.By, a.Via, a.When, a.Note, a.How = t.Set().Name, o.Decision, o.By, o.Via, o.When, o.Note, o.How
+		a.RecordSet, a.By, a.Via, a.When, a.Note, a.How = t.Set().Name, o.By, o.Via, o.When, o.Note, o.How
+		if a.Decision == "" {
+			a.Decision = o.Decision
+		}
 		if err := t.append(c.Ledger, a, i < len(acts)-1); err != nil {
 			return err
 		}
@@ -140,10 +143,13 @@ func (o *Order) acts(c *Changes, n *changeset.Touched) ([]changeset.DecisionAct,
 	default:
 		acts, err = o.named(r)
 	}
-	if err != nil || len(r.links) == 0 {
+	if err == nil && len(r.links) > 0 {
+		acts, err = o.together(r, acts)
+	}
+	if err != nil || len(r.against) == 0 {
 		return acts, err
 	}
-	return o.together(r, acts)
+	return o.refuse(r, acts)
 }
 
 // together decides the changes that are linked with those that were touched.
@@ -165,7 +171,8 @@ func (o *Order) together(r *ruler, acts []changeset.DecisionAct) ([]changeset.De
 		}
 		group[ch.ID] = ch.Linked
 		states := r.c.Ledger.States(line, ch)
-		if o.Decision == changeset.Approve && slices.ContainsFunc(states, func(s changeset.State) bool { return s.Barred() }) {
+		ruling := &changeset.Ruling{Decision: o.Decision, Held: true, Named: true, By: o.By, Second: o.second, Filter: changeset.Filter{Of: o.Filter.Of}}
+		if ruling.Bars(ch, states) {
 			if o.As == nil { // a value that is given is taken, and the others may get theirs next
 				barred[ch.Linked] = true
 			}
@@ -175,7 +182,7 @@ func (o *Order) together(r *ruler, acts []changeset.DecisionAct) ([]changeset.De
 			continue
 		}
 		before := len(linked.On)
-		if err := r.rule(&changeset.Ruling{Decision: o.Decision, Held: true, Named: true, By: o.By, Second: o.second}, line, &linked); err != nil {
+		if err := r.rule(ruling, line, &linked); err != nil {
 			return nil, err
 		}
 		if len(linked.On) > before {
@@ -271,6 +278,10 @@ func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
 		r.n.Add(x.n)
 		maps.Copy(r.links, x.links)
 		maps.Copy(r.touched, x.touched)
+		maps.Copy(r.against, x.against)
+	}
+	if o.Decision == changeset.Approve {
+		a.Of = o.Filter.Of
 	}
 	if a.On, a.As = acts[0].On, acts[0].As; len(acts) > 1 {
 		on := make([][]changeset.Pair, len(acts))
@@ -333,11 +344,12 @@ type ruler struct {
 	c       *Changes
 	n       changeset.Touched
 	links   map[string]bool
-	touched map[changeset.ID]bool // of linked changes
+	touched map[changeset.ID]bool         // of linked changes
+	against map[changeset.ID]changeset.ID // what stands against a copy's side that is approved, by what is
 }
 
 func newRuler(c *Changes) *ruler {
-	return &ruler{c: c, links: map[string]bool{}, touched: map[changeset.ID]bool{}}
+	return &ruler{c: c, links: map[string]bool{}, touched: map[changeset.ID]bool{}, against: map[changeset.ID]changeset.ID{}}
 }
 
 func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset.DecisionAct) error {
@@ -348,7 +360,10 @@ func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset
 	before := len(a.On)
 	states := r.c.Ledger.States(line, ch)
 	a.On = ruling.Pairs(a.On, &r.n, line, ch, states)
-	if ruling.Decision == changeset.Approve && !ruling.Given { // what was given stays
+	if ruling.Filter.Of != "" && ruling.Decision == changeset.Approve {
+		r.choose(ruling.Filter.Of, ch, a, before)
+	}
+	if ruling.Decision == changeset.Approve && !ruling.Given && ruling.Filter.Of == "" { // what was given stays
 		for _, p := range a.On[before:] {
 			for _, s := range states {
 				if s.Field == p.Field && s.Given != nil {
@@ -361,6 +376,50 @@ func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset
 		r.links[ch.Linked], r.touched[ch.ID] = true, true
 	}
 	return nil
+}
+
+// choose notes the side of a copy that is approved, and what stands against it.
+func (r *ruler) choose(copy string, ch *changeset.Change, a *changeset.DecisionAct, before int) {
+	a.Of = copy
+	for _, p := range a.On[before:] {
+		if f := ch.Field(p.Field); f != nil && f.Disputed() {
+			v, _, _ := f.OfCopy(copy)
+			a.Give(ch.ID, record.Record{{Name: p.Field, Value: v}})
+		}
+	}
+	if other, is := ch.Against(r.c.Header.RecordSet); is && len(a.On) > before {
+		r.against[ch.ID] = other
+	}
+}
+
+// refuse rejects the changes that stand against those that are approved of a copy: a record that
+// stays is not deleted, and one that goes is not amended.
+func (o *Order) refuse(r *ruler, acts []changeset.DecisionAct) ([]changeset.DecisionAct, error) {
+	reject := changeset.DecisionAct{Decision: changeset.Reject, Held: true, Of: o.Filter.Of}
+	whole := &changeset.Ruling{Decision: changeset.Reject, Held: true, Decided: true, Named: true, By: o.By}
+	sub := newRuler(r.c)
+	for _, p := range over(acts) {
+		other, is := r.against[p.ID]
+		if !is {
+			continue
+		}
+		delete(r.against, p.ID)
+		lines, err := r.c.Find(other.String(), 1)
+		if err != nil {
+			return nil, err
+		}
+		for _, line := range lines {
+			if err := sub.rule(whole, line, &reject); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if len(reject.On) == 0 {
+		return acts, nil
+	}
+	slices.SortFunc(reject.On, func(a, b changeset.Pair) int { return slices.Compare(a.ID[:], b.ID[:]) })
+	r.n.Against = sub.n.Changes
+	return append([]changeset.DecisionAct{reject}, acts...), nil
 }
 
 func find(c *Changes, prefix string) (changeset.Line, error) {

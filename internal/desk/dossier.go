@@ -35,7 +35,7 @@ type Meta struct {
 	Tool       string      `json:"tool"` // the version of paletwin that made it
 	RecordSets []RecordSet `json:"record_sets"`
 	Snapshot   *Input      `json:"snapshot"`
-	Edited     *Input      `json:"edited,omitempty"`
+	Edited     Copies      `json:"edited,omitempty"` // one, or several by their digests
 	DeleteList *Input      `json:"delete_list,omitempty"`
 	Options    *Options    `json:"options"`
 	Findings   string      `json:"findings_sha256"`
@@ -74,6 +74,7 @@ type RecordSet struct {
 	Key     []string               `json:"key"`
 	Seal    string                 `json:"seal"`
 	Records compare.Records        `json:"records"`
+	Copies  []compare.CopyFound    `json:"copies,omitempty"` // what each of several copies has by itself
 	Changes changeset.Tally        `json:"changes"`
 	Fields  []changeset.FieldCount `json:"fields"`
 	Totals  []compare.Total        `json:"totals"`
@@ -93,6 +94,34 @@ type Input struct {
 	Records int           `json:"records"`
 	Found   table.Found   `json:"found"`
 	Options table.Options `json:"options,omitzero"` // how it was said to be
+}
+
+// Copies are the edited copies that a dossier was made from. Of one there is an object in JSON,
+// as there always was, of several a list.
+type Copies []*Input
+
+func (c Copies) MarshalJSON() ([]byte, error) {
+	if len(c) == 1 {
+		return json.Marshal(c[0])
+	}
+	return json.Marshal([]*Input(c))
+}
+
+func (c *Copies) UnmarshalJSON(b []byte) error {
+	if len(b) > 0 && b[0] == '{' {
+		*c = Copies{new(Input)}
+		return json.Unmarshal(b, (*c)[0])
+	}
+	return json.Unmarshal(b, (*[]*Input)(c))
+}
+
+// Names are what the copies were called.
+func (c Copies) Names() []string {
+	var all []string
+	for _, in := range c {
+		all = append(all, in.Name)
+	}
+	return all
 }
 
 // Undoes says which runs a dossier undoes, or to which backup it returns.
@@ -122,7 +151,7 @@ func (m *Meta) digest() (string, error) {
 }
 
 func (m *Meta) write(fsys disk.FS, dir string) (err error) {
-	m.Form, m.Version = "dossier", covered
+	m.Form, m.Version = "dossier", current
 	if m.Digest, err = m.digest(); err != nil {
 		return err
 	}
@@ -155,7 +184,7 @@ func (d *Desk) open(name string) (*Dossier, error) {
 	if err := json.Unmarshal(b, m); err != nil || m.Form != "dossier" {
 		return nil, &DamageError{file, errors.New("the file is not a dossier's description, or is cut short")}
 	}
-	if m.Version > covered {
+	if m.Version > current {
 		return nil, &DamageError{file, errNewer}
 	}
 	if want, err := m.digest(); err != nil || want != m.Digest {
@@ -208,7 +237,7 @@ func (t *Dossier) Set() *RecordSet { return &t.Meta.RecordSets[0] }
 // empty text.
 func (t *Dossier) Tells() bool {
 	m := t.Meta
-	return m.Snapshot != nil && m.Snapshot.Found.Nulls && (m.Edited == nil || m.Edited.Found.Nulls)
+	return m.Snapshot != nil && m.Snapshot.Found.Nulls && !slices.ContainsFunc(m.Edited, func(in *Input) bool { return !in.Found.Nulls })
 }
 
 // ChangesName returns the name of the file of a record set's change set.
@@ -432,7 +461,8 @@ func (t *Dossier) CheckInput(in *Input) error {
 
 // Inputs lists the inputs there are.
 func (t *Dossier) Inputs() []*Input {
-	return slices.DeleteFunc([]*Input{t.Meta.Snapshot, t.Meta.Edited, t.Meta.DeleteList}, func(in *Input) bool { return in == nil })
+	all := append([]*Input{t.Meta.Snapshot}, t.Meta.Edited...)
+	return slices.DeleteFunc(append(all, t.Meta.DeleteList), func(in *Input) bool { return in == nil })
 }
 
 // Replace puts a draft in the dossier's place: its number, slug, title and

@@ -26,6 +26,9 @@ const headName = "head.json"
 // of layouts have digests.
 const covered = 2
 
+// current is the version of the dossiers that are made. From version 3 on there may be several copies.
+const current = 3
+
 // chainHead is where a chain ends.
 type chainHead struct {
 	Size  int64  `json:"size"`            // of all whole lines, in bytes

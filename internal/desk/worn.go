@@ -7,13 +7,14 @@ import (
 	"sync"
 
 	"paletwin/core/compare"
+	"paletwin/core/table"
 )
 
 // Worn compares the kept inputs again and lists the cells of the copy that
 // were not read as they are seen, by row.
 func (t *Dossier) Worn(ctx context.Context) ([]compare.Cell, error) {
 	o := compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, OtherRegister: true, Program: compare.Program{Wear: true, Year: t.Meta.When.Year()}}
-	if t.Meta.Edited == nil || t.Meta.Options != nil && t.Meta.Options.Wear == "off" {
+	if len(t.Meta.Edited) == 0 || t.Meta.Options != nil && t.Meta.Options.Wear == "off" {
 		return nil, nil
 	}
 	if told := t.Meta.Options; told != nil {
@@ -29,11 +30,15 @@ func (t *Dossier) Worn(ctx context.Context) ([]compare.Cell, error) {
 		return nil, err
 	}
 	defer snapshot.Close()
-	edited, err := t.OpenInput(t.Meta.Edited)
-	if err != nil {
-		return nil, err
+	var copies []*table.Image
+	for _, in := range t.Meta.Edited {
+		edited, err := t.OpenInput(in)
+		if err != nil {
+			return nil, err
+		}
+		defer edited.Close()
+		copies = append(copies, edited.Image)
 	}
-	defer edited.Close()
 	var mu sync.Mutex
 	var all []compare.Cell
 	o.Worn = func(c compare.Cell) {
@@ -41,9 +46,11 @@ func (t *Dossier) Worn(ctx context.Context) ([]compare.Cell, error) {
 		all = append(all, c)
 		mu.Unlock()
 	}
-	if _, err := compare.Run(ctx, snapshot.Image, edited.Image, o, nil); err != nil {
+	if _, err := compare.RunCopies(ctx, snapshot.Image, copies, o, nil); err != nil {
 		return nil, err
 	}
-	slices.SortStableFunc(all, func(a, b compare.Cell) int { return cmp.Or(a.Row-b.Row, cmp.Compare(a.Field, b.Field)) })
+	slices.SortStableFunc(all, func(a, b compare.Cell) int {
+		return cmp.Or(cmp.Compare(a.File, b.File), a.Row-b.Row, cmp.Compare(a.Field, b.Field))
+	})
 	return all, nil
 }

@@ -22,6 +22,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/picture"
 	"paletwin/internal/term"
@@ -89,8 +90,8 @@ func Write(w io.Writer, m *desk.Contents) error {
 	meta := m.Dossier.Meta
 	set := m.Dossier.Set()
 	edited := "a list of deletes"
-	if meta.Edited != nil {
-		edited = meta.Edited.Name
+	if len(meta.Edited) > 0 {
+		edited = words.List(meta.Edited.Names())
 	}
 	pictures, err := drawn(m)
 	if err != nil {

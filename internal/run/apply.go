@@ -182,16 +182,20 @@ func (j *Job) guard(last *Record) error {
 	if other != nil {
 		return refuse(OtherTarget, "the last run of this dossier went to %s, not to %s", other.Target, name)
 	}
-	ed := j.Dossier.Meta.Edited
-	if ed == nil || last != nil {
+	if last != nil {
 		return nil // after a run, the register may well be what the copy is
 	}
 	info, err := j.Dossier.FS().Stat(name)
-	if err != nil || info.Size() != ed.Size {
-		return nil // not a file, or another one
+	if err != nil {
+		return nil // not a file
 	}
-	if sum, err := disk.Sum(j.Dossier.FS(), name); err == nil && sum == ed.SHA256 {
-		return refuse(IsInput, "%s is the edited copy, byte for byte", name)
+	for _, ed := range j.Dossier.Meta.Edited {
+		if info.Size() != ed.Size {
+			continue
+		}
+		if sum, err := disk.Sum(j.Dossier.FS(), name); err == nil && sum == ed.SHA256 {
+			return refuse(IsInput, "%s is the edited copy, byte for byte", name)
+		}
 	}
 	return nil
 }

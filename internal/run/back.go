@@ -374,7 +374,7 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 	_, err = disk.WriteFile(fsys, filepath.Join(draft.Dir, desk.ChangesName(set.Name)), 0o600, func(w io.Writer) error {
 		cw, err := changeset.NewWriter(w, changeset.Header{RecordSet: set.Name, Key: set.Key, Fields: fields,
 			Snapshot: changeset.Source{Name: meta.Snapshot.Name, SHA256: kept.SHA256},
-			Edited:   changeset.Source{Name: n.title}, Options: told})
+			Edited:   []changeset.Source{{Name: n.title}}, Options: told})
 		if err != nil {
 			return err
 		}

@@ -128,7 +128,7 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 		p.Left.Approved++
 	}
 	if approved {
-		s.Record = ch.Record
+		s.Record = ch.Chosen(states[0].Of)
 		p.Steps = append(p.Steps, s)
 	}
 	return !open && !held && !rejected

@@ -1,0 +1,229 @@
+package changeset
+
+import (
+	"bytes"
+	"slices"
+
+	"paletwin/core/record"
+)
+
+// Copies says, of what was found where several copies were compared, in which of them, and
+// what the others have there.
+type Copies struct {
+	Of    []string // the names of the copies that have it so; of a delete, that lack the record
+	There []string // of a delete, the copies that have the record; of an amend, those that lack it
+	Sides []Side   // what other copies have, where they disagree
+}
+
+// Side is what some copies have where others have something else.
+type Side struct {
+	Of     []string      // the names of the copies
+	To     record.Value  // of a field: their value
+	Record record.Record // of an add: their fields that are unlike
+	Held   []string      // codes of findings, as those of a change
+	Stop   []string
+	Noted  []string
+}
+
+// has reports whether something was found in a copy.
+func (c *Copies) has(name string) bool { return c != nil && slices.Contains(c.Of, name) }
+
+// side returns what a copy has that is another than what stands first, or nil.
+func (c *Copies) side(name string) *Side {
+	if c == nil {
+		return nil
+	}
+	for i := range c.Sides {
+		if slices.Contains(c.Sides[i].Of, name) {
+			return &c.Sides[i]
+		}
+	}
+	return nil
+}
+
+// Disputed reports whether copies have different values for the field.
+func (f *FieldChange) Disputed() bool { return f.Copies != nil && len(f.Copies.Sides) > 0 }
+
+// OfCopy returns the value that a copy gives the field, and the codes that stop that value
+// beside the disagreement; ok is false if the copy does not change it.
+func (f *FieldChange) OfCopy(name string) (v record.Value, stop []string, ok bool) {
+	if f.Copies.has(name) {
+		return f.To, agreed(f.Stop), true
+	}
+	if s := f.Copies.side(name); s != nil {
+		return s.To, s.Stop, true
+	}
+	return record.Value{}, nil, false
+}
+
+// OfCopy returns the record that a copy would add or delete, and the codes that stop it beside
+// the disagreement; ok is false if the copy does not have the change.
+func (c *Change) OfCopy(name string) (r record.Record, stop []string, ok bool) {
+	if c.Copies.has(name) {
+		return c.Record, agreed(c.Stop), true
+	}
+	s := c.Copies.side(name)
+	if s == nil {
+		return nil, nil, false
+	}
+	r = c.Record.Clone()
+	for _, f := range s.Record {
+		r.Set(f.Name, f.Value)
+	}
+	return r, s.Stop, true
+}
+
+// Chosen returns the record of a change once a copy's side was chosen; "" is none.
+func (c *Change) Chosen(side string) record.Record {
+	if r, _, ok := c.OfCopy(side); ok && side != "" {
+		return r
+	}
+	return c.Record
+}
+
+// Against reports whether a copy deletes the record that others amend, and so the id of the
+// change that this one stands against.
+func (c *Change) Against(recordSet string) (id ID, is bool) {
+	if c.Act == Add || !slices.Contains(c.Stop, CopiesDisagree.Name) {
+		return id, false
+	}
+	other := Amend
+	if c.Act == Amend {
+		other = Delete
+	}
+	return MakeID(recordSet, c.Key, other), true
+}
+
+// agreed are the codes that stop something even where it is said which copy is meant.
+func agreed(stop []string) []string {
+	return slices.DeleteFunc(slices.Clone(stop), func(code string) bool { return code == CopiesDisagree.Name })
+}
+
+// Sources lists the copies that a change comes from, of all of its fields, in order of their names.
+func (c *Change) Sources() []string {
+	var all []string
+	take := func(x *Copies) {
+		if x == nil {
+			return
+		}
+		all = append(all, x.Of...)
+		for i := range x.Sides {
+			all = append(all, x.Sides[i].Of...)
+		}
+	}
+	take(c.Copies)
+	for i := range c.Fields {
+		take(c.Fields[i].Copies)
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// appendCopies appends the members of, there and sides; names says whether with the names of
+// copies, which are no content.
+func appendCopies(dst []byte, c *Copies, names bool) []byte {
+	if c == nil {
+		return dst
+	}
+	if names {
+		dst = appendCodes(dst, "of", c.Of)
+		dst = appendCodes(dst, "there", c.There)
+	}
+	if len(c.Sides) == 0 {
+		return dst
+	}
+	dst = append(dst, `,"sides":[`...)
+	for i := range c.Sides {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		s := &c.Sides[i]
+		if s.Record == nil {
+			dst = AppendValue(append(dst, `{"to":`...), s.To)
+		} else {
+			dst = append(AppendRecord(append(dst, `{"record":{`...), s.Record), '}')
+		}
+		dst = appendCodes(dst, "held", s.Held)
+		dst = appendCodes(dst, "stop", s.Stop)
+		dst = appendCodes(dst, "noted", s.Noted)
+		if names {
+			dst = appendCodes(dst, "of", s.Of)
+		}
+		dst = append(dst, '}')
+	}
+	return append(dst, ']')
+}
+
+// unnamed is the line without the names of copies.
+func (l Line) unnamed() []byte {
+	if !bytes.Contains(l, []byte(`,"of":[`)) && !bytes.Contains(l, []byte(`,"there":[`)) {
+		return l
+	}
+	out := make([]byte, 0, len(l))
+	for rest := []byte(l); ; {
+		at := len(rest)
+		for _, name := range []string{`,"of":[`, `,"there":[`} { // in a text, a quote has a backslash before it
+			if i := bytes.Index(rest, []byte(name)); i >= 0 {
+				at = min(at, i)
+			}
+		}
+		out = append(out, rest[:at]...)
+		if at == len(rest) {
+			return out
+		}
+		rest = rest[at+bytes.IndexByte(rest[at:], '[')+1:]
+		rest = rest[endOfList(rest):]
+	}
+}
+
+// endOfList returns where a list of texts ends, behind its bracket.
+func endOfList(b []byte) int {
+	inside := false
+	for i := 0; i < len(b); i++ {
+		switch c := b[i]; {
+		case inside && c == '\\':
+			i++
+		case c == '"':
+			inside = !inside
+		case c == ']' && !inside:
+			return i + 1
+		}
+	}
+	return len(b)
+}
+
+// copiesJSON is Copies as a line has them.
+type copiesJSON struct {
+	Of    []string `json:"of"`
+	There []string `json:"there"`
+	Sides []struct {
+		To     *string            `json:"to"`
+		Record map[string]*string `json:"record"`
+		Held   []string           `json:"held"`
+		Stop   []string           `json:"stop"`
+		Noted  []string           `json:"noted"`
+		Of     []string           `json:"of"`
+	} `json:"sides"`
+}
+
+// copies decodes them; fields is the header's field list, which gives the order.
+func (j *copiesJSON) copies(fields []string) *Copies {
+	if len(j.Of)+len(j.There)+len(j.Sides) == 0 {
+		return nil
+	}
+	c := &Copies{Of: j.Of, There: j.There}
+	for i := range j.Sides {
+		x := &j.Sides[i]
+		s := Side{Of: x.Of, To: ValueOf(x.To), Held: x.Held, Stop: x.Stop, Noted: x.Noted}
+		if x.Record != nil {
+			s.Record = record.Record{}
+		}
+		for _, name := range fields {
+			if v, ok := x.Record[name]; ok {
+				s.Record = append(s.Record, record.Field{Name: name, Value: ValueOf(v)})
+			}
+		}
+		c.Sides = append(c.Sides, s)
+	}
+	return c
+}

@@ -1,0 +1,440 @@
+package compare
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/zeebo/xxh3"
+
+	"paletwin/core/changeset"
+	"paletwin/core/judge"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/table/csv"
+	"paletwin/core/words"
+)
+
+// draft is what one copy says of a record.
+type draft struct {
+	part int
+	*changeset.Change
+}
+
+// copiesTally counts what there is only of several copies.
+type copiesTally struct {
+	stopped   int          // records that rows are about that cannot be used
+	against   int          // records that some copies amend and others lack
+	disputes  disputes     // what copies disagree about
+	elsewhere disputes     // records that one copy lacks and another has as they were
+	rekeyed   []record.Key // records that copies give different keys
+}
+
+func (t *copiesTally) merge(o *copiesTally) {
+	t.stopped += o.stopped
+	t.against += o.against
+	t.disputes.merge(o.disputes)
+	t.elsewhere.merge(o.elsewhere)
+	t.rekeyed = append(t.rekeyed, o.rekeyed...)
+}
+
+// disputes are records of which copies disagree, by field; "" is the record as a whole.
+type disputes map[string]*dispute
+
+type dispute struct {
+	n        int
+	examples []string
+	keys     []string
+}
+
+func (d *disputes) note(field, key, example string) {
+	if *d == nil {
+		*d = disputes{}
+	}
+	x := (*d)[field]
+	if x == nil {
+		x = new(dispute)
+		(*d)[field] = x
+	}
+	if x.n++; len(x.examples) < maxExamples {
+		x.examples, x.keys = append(x.examples, example), append(x.keys, key)
+	}
+}
+
+func (d *disputes) merge(o disputes) {
+	for field, x := range o {
+		for k, example := range x.examples {
+			d.note(field, x.keys[k], example)
+		}
+		if n := x.n - len(x.examples); n > 0 {
+			(*d)[field].n += n
+		}
+	}
+}
+
+func (jt *joint) name(part int) string { return jt.parts[part].copy.img.Name }
+
+// merge makes one of what copies say of record i: an amend, or a delete, or both where they
+// disagree.
+func (jt *joint) merge(b *batch, i uint32, of []draft) []*changeset.Change {
+	var amends, deletes []draft
+	listed := false
+	for _, d := range of {
+		if d.Act == changeset.Delete {
+			deletes = append(deletes, d)
+		} else {
+			amends = append(amends, d)
+			listed = listed || slices.Contains(d.Stop, changeset.ListedAmended.Name)
+		}
+	}
+	if listed { // the list asks for the deletes, and they are said to be in the way
+		deletes = nil
+	}
+	var all []*changeset.Change
+	if len(amends) > 0 {
+		all = append(all, jt.mergeAmends(b, i, amends))
+	}
+	if len(deletes) > 0 {
+		all = append(all, jt.mergeDeletes(b, i, deletes))
+	}
+	if len(all) < 2 {
+		if ch := all[0]; slices.Contains(ch.Held, changeset.Missing.Name) && ch.Copies != nil && len(ch.Copies.There) > 0 {
+			b.tally.elsewhere.note("", ch.Key.String(), fmt.Sprintf("%s is not in %s and is in %s", ch.Key, words.List(ch.Copies.Of), words.List(ch.Copies.There)))
+		}
+		return all
+	}
+	b.tally.against++
+	amend, del := all[0], all[1]
+	hold(&amend.Stop, changeset.CopiesDisagree)
+	hold(&del.Stop, changeset.CopiesDisagree)
+	amend.Copies = &changeset.Copies{Of: amend.Sources(), There: del.Copies.Of}
+	b.tally.disputes.note("", amend.Key.String(), fmt.Sprintf("%s is amended in %s and not in %s", amend.Key, words.List(amend.Copies.Of), words.List(del.Copies.Of)))
+	return all
+}
+
+// whole makes one of what copies say of a change as a whole.
+func (jt *joint) whole(of []draft) *changeset.Change {
+	ch := *of[0].Change
+	ch.Fields, ch.Record = nil, nil
+	ch.Linked = jt.link(ch.Linked)
+	for _, d := range of[1:] {
+		ch.Held, ch.Stop, ch.Noted = together(ch.Held, d.Held), together(ch.Stop, d.Stop), together(ch.Noted, d.Noted)
+		if ch.Linked == "" {
+			ch.Linked = jt.link(d.Linked)
+		}
+		if ch.Was.IsZero() {
+			ch.Was = d.Was
+		}
+	}
+	return &ch
+}
+
+// together are the codes of both, each once.
+func together(a, b []string) []string {
+	all := slices.Clip(a)
+	for _, code := range b {
+		if !slices.Contains(all, code) {
+			all = append(all, code)
+		}
+	}
+	return all
+}
+
+// names are the copies that drafts come from.
+func (jt *joint) names(of []draft) []string {
+	var all []string
+	for _, d := range of {
+		all = append(all, jt.name(d.part))
+	}
+	return all
+}
+
+// mergeAmends makes an amend of those of several copies.
+func (jt *joint) mergeAmends(b *batch, i uint32, of []draft) *changeset.Change {
+	ch := jt.whole(of)
+	at := make([]int, len(of))
+	links := map[string]string{} // links of fields of this record, that copies share
+	for _, name := range jt.res.Fields {
+		var same []claim
+		for k, d := range of {
+			if at[k] < len(d.Fields) && d.Fields[at[k]].Field == name {
+				same = append(same, claim{d.part, &d.Fields[at[k]]})
+				at[k]++
+			}
+		}
+		if len(same) > 0 {
+			ch.Fields = append(ch.Fields, jt.mergeField(b, ch.Key, same, links))
+		}
+	}
+	for f := range ch.Fields {
+		for other, is := links[ch.Fields[f].Linked]; is; other, is = links[ch.Fields[f].Linked] {
+			ch.Fields[f].Linked = other
+		}
+	}
+	if jt.l != nil && len(of) > 1 {
+		jt.judgeAmend(b, ch, i)
+	}
+	return ch
+}
+
+// claim is what a copy makes of a field.
+type claim struct {
+	part int
+	*changeset.FieldChange
+}
+
+// mergeField makes one field change of those of several copies. The first value stands first;
+// others are its sides.
+func (jt *joint) mergeField(b *batch, key record.Key, same []claim, links map[string]string) changeset.FieldChange {
+	f := *same[0].FieldChange
+	f.Copies = &changeset.Copies{Of: []string{jt.name(same[0].part)}}
+	for _, c := range same[1:] {
+		switch a := f.Linked; {
+		case a == "":
+			f.Linked = c.Linked
+		case c.Linked != "" && c.Linked != a:
+			links[c.Linked] = a
+		}
+		name := jt.name(c.part)
+		if jt.o.Layout.Schema().Equal(f.Field, f.To, c.To) {
+			f.Copies.Of = append(f.Copies.Of, name)
+			f.Held, f.Stop, f.Noted = together(f.Held, c.Held), together(f.Stop, c.Stop), together(f.Noted, c.Noted)
+			continue
+		}
+		n := slices.IndexFunc(f.Copies.Sides, func(s changeset.Side) bool { return jt.o.Layout.Schema().Equal(f.Field, s.To, c.To) })
+		if n < 0 {
+			f.Copies.Sides = append(f.Copies.Sides, changeset.Side{Of: []string{name}, To: c.To, Held: c.Held, Stop: c.Stop, Noted: c.Noted})
+			continue
+		}
+		s := &f.Copies.Sides[n]
+		s.Of = append(s.Of, name)
+		s.Held, s.Stop, s.Noted = together(s.Held, c.Held), together(s.Stop, c.Stop), together(s.Noted, c.Noted)
+	}
+	if f.Disputed() {
+		hold(&f.Stop, changeset.CopiesDisagree)
+		b.tally.disputes.note(f.Field, key.String(), key.String()+" is "+sides(f.To, f.Copies))
+	}
+	if n := jt.clash[f.Field]; n != nil && n[xxh3.HashString(jt.l.Field(f.Field).Canonical(f.To.String()))] {
+		hold(&f.Stop, changeset.ValueUnique)
+		b.tally.problems.NoteKey(clashes(f.Field, f.To), key.String())
+	}
+	return f
+}
+
+// clashes says that copies give several records one value.
+func clashes(field string, v record.Value) layout.Problem {
+	return layout.Problem{Code: changeset.ValueUnique.Name, Field: field, Level: "stop", Text: fmt.Sprintf("%q is the value of several records, of different copies", v)}
+}
+
+// sides says which copies have which value.
+func sides(to record.Value, c *changeset.Copies) string {
+	all := []string{clip(to.Quoted()) + " in " + words.List(c.Of)}
+	for i := range c.Sides {
+		all = append(all, clip(c.Sides[i].To.Quoted())+" in "+words.List(c.Sides[i].Of))
+	}
+	return strings.Join(all, ", ")
+}
+
+// judgeAmend applies the rules to a record as several copies would have it together; what they
+// said of each alone counts for nothing then.
+func (jt *joint) judgeAmend(b *batch, ch *changeset.Change, i uint32) {
+	if len(jt.l.Rules) == 0 {
+		return
+	}
+	rule := changeset.BrokenRule.Name
+	had := map[string]bool{}
+	for k := range ch.Fields {
+		f := &ch.Fields[k]
+		had[f.Field] = slices.Contains(f.Stop, rule) || slices.Contains(f.Held, rule)
+		without := func(codes []string) []string {
+			return slices.DeleteFunc(slices.Clone(codes), func(c string) bool { return c == rule })
+		}
+		f.Stop, f.Held = without(f.Stop), without(f.Held)
+	}
+	cells := csv.Split(nil, jt.snap.raw(i), jt.snap.img.Comma)
+	old := func(f int) string {
+		if jt.column[f] < 0 {
+			return ""
+		}
+		v, _ := csv.Value(jt.snap.img, cells[jt.column[f]])
+		return v.String()
+	}
+	for _, bad := range judge.Amended(jt.l, ch.Key, 0, ch.Fields, old) {
+		f := ch.Field(bad.Field)
+		if f == nil {
+			continue
+		}
+		if !had[f.Field] {
+			b.tally.problems.NoteKey(bad, ch.Key.String())
+		}
+		switch bad.Level {
+		case "stop":
+			f.Stop = together(f.Stop, []string{bad.Code})
+		case "warn":
+			f.Held = together(f.Held, []string{bad.Code})
+		}
+	}
+}
+
+// judgeAdd says what a new record needs, and applies the rules to it, as copies have it
+// together: what they said of each alone counts for nothing then.
+func (jt *joint) judgeAdd(b *batch, ch *changeset.Change) {
+	anew := []string{changeset.ValueNeeded.Name, changeset.BrokenRule.Name}
+	had := slices.Concat(ch.Stop, ch.Held)
+	without := func(codes []string) []string {
+		return slices.DeleteFunc(slices.Clone(codes), func(c string) bool { return slices.Contains(anew, c) })
+	}
+	ch.Stop, ch.Held = without(ch.Stop), without(ch.Held)
+	has := map[string]bool{}
+	for _, f := range ch.Record {
+		has[f.Name] = true
+	}
+	for _, bad := range append(jt.needed(has), judge.Whole(jt.l, ch.Act, ch.Key, 0, ch.Record)...) {
+		into := b
+		if slices.Contains(had, bad.Code) { // it was noted of a copy
+			into = new(batch)
+		}
+		jt.markWhole(into, ch, bad, judge.None)
+	}
+}
+
+// mergeDeletes makes a delete of those of several copies. Where another copy has the record as
+// it was, that is held.
+func (jt *joint) mergeDeletes(b *batch, i uint32, of []draft) *changeset.Change {
+	ch := jt.whole(of)
+	ch.Record = of[0].Record
+	if jt.o.DeleteList != nil && jt.o.DeleteList.Has(ch.Key) {
+		return ch // whatever the copies have
+	}
+	ch.Copies = &changeset.Copies{Of: jt.names(of)}
+	for _, p := range jt.parts {
+		if m := p.mate[i]; m >= mateRow || m == mateRepeat {
+			ch.Copies.There = append(ch.Copies.There, p.copy.img.Name)
+		}
+	}
+	if len(ch.Copies.There) > 0 && len(ch.Held)+len(ch.Stop) == 0 {
+		hold(&ch.Held, changeset.Missing)
+	}
+	if len(jt.renews[i]) > 1 {
+		hold(&ch.Stop, changeset.CopiesRekey)
+		b.tally.rekeyed = append(b.tally.rekeyed, ch.Key)
+	}
+	return ch
+}
+
+// mergeAdds makes an add of those of several copies: a field that only some of them have is
+// taken from these.
+func (jt *joint) mergeAdds(b *batch, of []draft) *changeset.Change {
+	ch := jt.whole(of)
+	ch.Copies = new(changeset.Copies)
+	unlike := make([]record.Record, len(of))
+	s := jt.o.Layout.Schema()
+	for _, name := range jt.res.Fields {
+		there := false
+		var first record.Value
+		for k, d := range of {
+			v, has := d.Record.Get(name)
+			switch {
+			case has && !there:
+				there, first = true, v
+				ch.Record = append(ch.Record, record.Field{Name: name, Value: v})
+			case has && !s.Equal(name, first, v) && !(first.Blank() && v.Blank()):
+				unlike[k] = append(unlike[k], record.Field{Name: name, Value: v})
+			}
+		}
+	}
+	ch.Held, ch.Stop, ch.Noted = of[0].Held, of[0].Stop, of[0].Noted
+	for k, d := range of {
+		if len(unlike[k]) == 0 {
+			ch.Copies.Of = append(ch.Copies.Of, jt.name(d.part))
+			ch.Held, ch.Stop, ch.Noted = together(ch.Held, d.Held), together(ch.Stop, d.Stop), together(ch.Noted, d.Noted)
+			continue
+		}
+		n := slices.IndexFunc(ch.Copies.Sides, func(s changeset.Side) bool { return slices.Equal(s.Record, unlike[k]) })
+		if n < 0 {
+			n = len(ch.Copies.Sides)
+			ch.Copies.Sides = append(ch.Copies.Sides, changeset.Side{Record: unlike[k], Held: d.Held, Stop: d.Stop, Noted: d.Noted})
+		}
+		x := &ch.Copies.Sides[n]
+		x.Of = append(x.Of, jt.name(d.part))
+		x.Held, x.Stop, x.Noted = together(x.Held, d.Held), together(x.Stop, d.Stop), together(x.Noted, d.Noted)
+	}
+	if len(ch.Copies.Sides) > 0 {
+		hold(&ch.Stop, changeset.CopiesDisagree)
+		var texts []string
+		for _, x := range ch.Copies.Sides {
+			for _, f := range x.Record {
+				v, _ := ch.Record.Get(f.Name)
+				texts = append(texts, fmt.Sprintf("%s %s in %s, %s in %s", f.Name, clip(v.Quoted()), words.List(ch.Copies.Of), clip(f.Value.Quoted()), words.List(x.Of)))
+			}
+		}
+		if len(texts) > 2 {
+			texts = append(texts[:2], fmt.Sprintf("and %d more", len(texts)-2))
+		}
+		b.tally.disputes.note("", ch.Key.String(), fmt.Sprintf("%s is added with %s", ch.Key, strings.Join(texts, "; ")))
+	}
+	for _, f := range ch.Record {
+		if n := jt.clash[f.Name]; n != nil && !f.Value.Blank() && n[xxh3.HashString(jt.l.Field(f.Name).Canonical(f.Value.String()))] {
+			hold(&ch.Stop, changeset.ValueUnique)
+			b.tally.problems.NoteKey(clashes(f.Name, f.Value), ch.Key.String())
+		}
+	}
+	if jt.l != nil && len(of) > 1 {
+		jt.judgeAdd(b, ch)
+	}
+	if jt.rekeys[jt.one(ch.Key)] {
+		hold(&ch.Stop, changeset.CopiesRekey)
+	}
+	return ch
+}
+
+// reportDisputes makes findings of what copies disagree about.
+func (jt *joint) reportDisputes(t *tally) {
+	for _, field := range append([]string{""}, jt.res.Fields...) {
+		x := t.disputes[field]
+		if x == nil {
+			continue
+		}
+		f := changeset.CopiesDisagree.Finding("%s; %s; approve --of FILE takes one side", subject(x.n, field), more(x))
+		f.Count, f.Column, f.Key = x.n, field, x.keys[0]
+		if field == "" {
+			f.Scope = changeset.OfRecord
+		} else {
+			f.Text += ", ID/field --as VALUE another value"
+		}
+		jt.find(f, "", f.Column)
+	}
+	if x := t.elsewhere[""]; x != nil {
+		text := "1 record is not in one copy and as it was in another, so that its delete is held"
+		if x.n > 1 {
+			text = words.Count(x.n, "record") + " are not in one copy and as they were in another, so that their deletes are held"
+		}
+		f := changeset.Missing.Finding("%s; %s", text, more(x))
+		f.Count, f.Scope, f.Key = x.n, changeset.OfRecord, x.keys[0]
+		jt.find(f, "", f.Column)
+	}
+	for _, k := range t.rekeyed {
+		f := changeset.CopiesRekey.Finding("copies give %s different keys: change one of them, and compare again", k)
+		f.Key = k.String()
+		jt.find(f, "", f.Column)
+	}
+}
+
+func subject(n int, field string) string {
+	switch {
+	case field == "":
+		return "copies disagree about " + words.Count(n, "record")
+	case n == 1:
+		return "1 record has different values in different copies"
+	}
+	return words.Count(n, "record") + " have different values in different copies"
+}
+
+// more lists the examples.
+func more(x *dispute) string {
+	text := strings.Join(x.examples, "; ")
+	if n := x.n - len(x.examples); n > 0 {
+		text += fmt.Sprintf("; and %d more", n)
+	}
+	return text
+}

@@ -61,7 +61,7 @@ func (l *Laid) Hold(ch *changeset.Change) {
 	ch.Held = union(ch.Held, h.whole)
 	if h.old != nil {
 		ch.Held, ch.Stop = union(ch.Held, h.old.Held), union(ch.Stop, h.old.Stop)
-		ch.Linked, ch.Was = h.old.Linked, h.old.Was
+		ch.Linked, ch.Was, ch.Copies = h.old.Linked, h.old.Was, h.old.Copies
 	}
 	for i := range ch.Fields {
 		f := &ch.Fields[i]
@@ -72,7 +72,7 @@ func (l *Laid) Hold(ch *changeset.Change) {
 			continue
 		}
 		if was := h.old.Field(f.Field); was != nil {
-			f.Held, f.Stop, f.Linked = union(f.Held, was.Held), union(f.Stop, was.Stop), was.Linked
+			f.Held, f.Stop, f.Linked, f.Copies = union(f.Held, was.Held), union(f.Stop, was.Stop), was.Linked, was.Copies
 		}
 	}
 }
@@ -254,13 +254,17 @@ func (l *layer) layAmend(ch *changeset.Change, now record.Record, h *hold) {
 	get := now.Finder()
 	leaves := l.now[l.Of.Key(ch.Was)].Finder() // of a key change: the record that gets the key
 	k := l.Of.Key(ch.Key)
+	laid := *ch
+	laid.Fields = nil
+	h.old = &laid
 	for i := range ch.Fields {
-		f := &ch.Fields[i]
-		v, _ := get(f.Field)
-		if l.Of.Equal(f.Field, v, f.To) {
+		v, _ := get(ch.Fields[i].Field)
+		f := ch.Fields[i].Without(func(to record.Value) bool { return l.Of.Equal(ch.Fields[i].Field, v, to) })
+		if f == nil {
 			l.Settled++
 			continue
 		}
+		laid.Fields = append(laid.Fields, *f)
 		moved := !l.Of.Equal(f.Field, v, f.From)
 		if moved {
 			l.moved(ch.Key, f.Field, f.From, v, f.To)
@@ -339,6 +343,10 @@ func (l *layer) layAdd(ch *changeset.Change, now record.Record, there bool, h *h
 		return
 	}
 	unlike := l.Of.Unlikes(ch.Record, now, l.System)
+	if ch.Copies != nil && len(unlike) == 0 && len(ch.Copies.Sides) > 0 { // what another copy has is not there
+		other, _, _ := ch.OfCopy(ch.Copies.Sides[0].Of[0])
+		unlike = l.Of.Unlikes(other, now, l.System)
+	}
 	if len(unlike) == 0 {
 		l.Settled++
 		return
@@ -351,6 +359,9 @@ func (l *layer) layAdd(ch *changeset.Change, now record.Record, there bool, h *h
 		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.Field, u.Real.Quoted(), u.Wanted.Quoted()))
 	}
 	l.holds[changeset.MakeID(l.Set, ch.Key, changeset.Amend)] = &hold{whole: []string{changeset.KeyTaken.Name}}
+	if ch.Copies != nil && len(ch.Copies.Sides) > 0 {
+		other = append(other, "copies disagree about it: "+ch.In(""))
+	}
 	f := changeset.KeyTaken.Finding("%s was to be added, and is there now: %s", ch.Key, strings.Join(other, "; "))
 	f.Key = ch.Key.String()
 	l.find(f)

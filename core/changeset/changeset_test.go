@@ -125,7 +125,7 @@ func TestWriterRefusesTwoEqualIDs(t *testing.T) {
 }
 
 func TestNewerVersionsAreSaid(t *testing.T) {
-	_, err := Parse([]byte(`{"paletwin":"change-set","version":2}` + "\n"))
+	_, err := Parse([]byte(`{"paletwin":"change-set","version":3}` + "\n"))
 	assert.ErrorIs(t, err, ErrVersion)
 	_, err = Parse([]byte("aid_no,name\n"))
 	assert.ErrorIs(t, err, ErrNot)

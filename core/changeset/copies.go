@@ -3,8 +3,10 @@ package changeset
 import (
 	"bytes"
 	"slices"
+	"strings"
 
 	"paletwin/core/record"
+	"paletwin/core/words"
 )
 
 // Copies says, of what was found where several copies were compared, in which of them, and
@@ -56,6 +58,28 @@ func (f *FieldChange) OfCopy(name string) (v record.Value, stop []string, ok boo
 	return record.Value{}, nil, false
 }
 
+// Without returns the field change without the values for which there holds: those that are
+// there already. If one is left, nothing is disputed any more; nil is that none is.
+func (f *FieldChange) Without(there func(record.Value) bool) *FieldChange {
+	if !f.Disputed() {
+		if there(f.To) {
+			return nil
+		}
+		return f
+	}
+	sides := append([]Side{{Of: f.Copies.Of, To: f.To, Held: f.Held, Stop: f.Stop, Noted: f.Noted}}, f.Copies.Sides...)
+	sides = slices.DeleteFunc(sides, func(s Side) bool { return there(s.To) })
+	if len(sides) == 0 {
+		return nil
+	}
+	first := sides[0]
+	left := &FieldChange{Field: f.Field, From: f.From, To: first.To, Held: first.Held, Stop: agreed(first.Stop), Noted: first.Noted, Linked: f.Linked, Copies: &Copies{Of: first.Of, Sides: sides[1:]}}
+	if left.Disputed() {
+		left.Stop = append(left.Stop, CopiesDisagree.Name)
+	}
+	return left
+}
+
 // OfCopy returns the record that a copy would add or delete, and the codes that stop it beside
 // the disagreement; ok is false if the copy does not have the change.
 func (c *Change) OfCopy(name string) (r record.Record, stop []string, ok bool) {
@@ -79,6 +103,67 @@ func (c *Change) Chosen(side string) record.Record {
 		return r
 	}
 	return c.Record
+}
+
+// In says in words in which copies a unit of the change was found, and what others have; field is
+// "" for the change as a whole. Where one copy was compared it is empty.
+func (c *Change) In(field string) string {
+	if f := c.Field(field); f != nil {
+		said := f.In()
+		if c.Copies != nil && len(c.Copies.There) > 0 {
+			said += "; the record is not in " + words.List(c.Copies.There)
+		}
+		return said
+	}
+	switch x := c.Copies; {
+	case x == nil:
+		return ""
+	case c.Act == Delete && len(x.There) > 0:
+		return "not in " + words.List(x.Of) + ", and in " + words.List(x.There)
+	case c.Act == Delete:
+		return "not in " + words.List(x.Of)
+	default:
+		said := "in " + words.List(x.Of)
+		for i := range x.Sides {
+			var unlike []string
+			for _, f := range x.Sides[i].Record {
+				unlike = append(unlike, f.Name+" "+f.Value.Quoted())
+			}
+			said += ", with " + words.List(unlike) + " in " + words.List(x.Sides[i].Of)
+		}
+		return said
+	}
+}
+
+// In says in words in which copies the field has which value.
+func (f *FieldChange) In() string {
+	switch {
+	case f.Copies == nil:
+		return ""
+	case !f.Disputed():
+		return "in " + words.List(f.Copies.Of)
+	}
+	all := []string{f.To.Quoted() + " in " + words.List(f.Copies.Of)}
+	for i := range f.Copies.Sides {
+		all = append(all, f.Copies.Sides[i].To.Quoted()+" in "+words.List(f.Copies.Sides[i].Of))
+	}
+	return strings.Join(all, ", ")
+}
+
+// Meant lists the copies whose side a unit stands for, once it is decided: the one that was
+// chosen, else those in which it was found.
+func (c *Change) Meant(s *State) []string {
+	x := c.Copies
+	if f := c.Field(s.Field); f != nil {
+		x = f.Copies
+	}
+	switch {
+	case s.Of != "":
+		return []string{s.Of}
+	case x == nil || s.Given != nil:
+		return nil
+	}
+	return x.Of
 }
 
 // Against reports whether a copy deletes the record that others amend, and so the id of the
@@ -154,9 +239,14 @@ func appendCopies(dst []byte, c *Copies, names bool) []byte {
 	return append(dst, ']')
 }
 
+// OfCopies reports whether the line names copies.
+func (l Line) OfCopies() bool {
+	return bytes.Contains(l, []byte(`,"of":[`)) || bytes.Contains(l, []byte(`,"there":[`))
+}
+
 // unnamed is the line without the names of copies.
 func (l Line) unnamed() []byte {
-	if !bytes.Contains(l, []byte(`,"of":[`)) && !bytes.Contains(l, []byte(`,"there":[`)) {
+	if !l.OfCopies() {
 		return l
 	}
 	out := make([]byte, 0, len(l))

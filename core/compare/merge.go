@@ -9,7 +9,6 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/judge"
-	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/table/csv"
 	"paletwin/core/words"
@@ -23,23 +22,38 @@ type draft struct {
 
 // copiesTally counts what there is only of several copies.
 type copiesTally struct {
-	stopped   int          // records that rows are about that cannot be used
-	against   int          // records that some copies amend and others lack
-	disputes  disputes     // what copies disagree about
-	elsewhere disputes     // records that one copy lacks and another has as they were
-	rekeyed   []record.Key // records that copies give different keys
+	stopped  int          // records that rows are about that cannot be used
+	against  int          // records that some copies amend and others lack
+	disputes disputes     // what copies disagree about
+	rekeyed  []record.Key // records that copies give different keys
 }
 
 func (t *copiesTally) merge(o *copiesTally) {
 	t.stopped += o.stopped
 	t.against += o.against
 	t.disputes.merge(o.disputes)
-	t.elsewhere.merge(o.elsewhere)
 	t.rekeyed = append(t.rekeyed, o.rekeyed...)
 }
 
-// disputes are records of which copies disagree, by field; "" is the record as a whole.
-type disputes map[string]*dispute
+// disputes are records of which copies do not say the same.
+type disputes map[about]*dispute
+
+// about is what copies disagree about, and in which field.
+type about struct {
+	kind  disputed
+	field string
+}
+
+// disputed is a way to disagree.
+type disputed int
+
+const (
+	byRecord  disputed = iota // an edit against a delete, two unlike adds
+	byValue                   // several values of one field
+	byUnique                  // one value of several records, where each has its own
+	byRule                    // a rule that only what copies change together breaks
+	elsewhere                 // a record that one lacks and another has as it was
+)
 
 type dispute struct {
 	n        int
@@ -47,14 +61,15 @@ type dispute struct {
 	keys     []string
 }
 
-func (d *disputes) note(field, key, example string) {
+func (d *disputes) note(kind disputed, field, key, example string) {
 	if *d == nil {
 		*d = disputes{}
 	}
-	x := (*d)[field]
+	at := about{kind, field}
+	x := (*d)[at]
 	if x == nil {
 		x = new(dispute)
-		(*d)[field] = x
+		(*d)[at] = x
 	}
 	if x.n++; len(x.examples) < maxExamples {
 		x.examples, x.keys = append(x.examples, example), append(x.keys, key)
@@ -62,13 +77,11 @@ func (d *disputes) note(field, key, example string) {
 }
 
 func (d *disputes) merge(o disputes) {
-	for field, x := range o {
+	for at, x := range o {
 		for k, example := range x.examples {
-			d.note(field, x.keys[k], example)
+			d.note(at.kind, at.field, x.keys[k], example)
 		}
-		if n := x.n - len(x.examples); n > 0 {
-			(*d)[field].n += n
-		}
+		(*d)[at].n += x.n - len(x.examples)
 	}
 }
 
@@ -99,7 +112,7 @@ func (jt *joint) merge(b *batch, i uint32, of []draft) []*changeset.Change {
 	}
 	if len(all) < 2 {
 		if ch := all[0]; slices.Contains(ch.Held, changeset.Missing.Name) && ch.Copies != nil && len(ch.Copies.There) > 0 {
-			b.tally.elsewhere.note("", ch.Key.String(), fmt.Sprintf("%s is not in %s and is in %s", ch.Key, words.List(ch.Copies.Of), words.List(ch.Copies.There)))
+			b.tally.disputes.note(elsewhere, "", ch.Key.String(), fmt.Sprintf("%s is not in %s and is in %s", ch.Key, words.List(ch.Copies.Of), words.List(ch.Copies.There)))
 		}
 		return all
 	}
@@ -108,7 +121,7 @@ func (jt *joint) merge(b *batch, i uint32, of []draft) []*changeset.Change {
 	hold(&amend.Stop, changeset.CopiesDisagree)
 	hold(&del.Stop, changeset.CopiesDisagree)
 	amend.Copies = &changeset.Copies{Of: amend.Sources(), There: del.Copies.Of}
-	b.tally.disputes.note("", amend.Key.String(), fmt.Sprintf("%s is amended in %s and not in %s", amend.Key, words.List(amend.Copies.Of), words.List(del.Copies.Of)))
+	b.tally.disputes.note(byRecord, "", amend.Key.String(), fmt.Sprintf("%s is amended in %s and not in %s", amend.Key, words.List(amend.Copies.Of), words.List(del.Copies.Of)))
 	return all
 }
 
@@ -212,31 +225,18 @@ func (jt *joint) mergeField(b *batch, key record.Key, same []claim, links map[st
 	}
 	if f.Disputed() {
 		hold(&f.Stop, changeset.CopiesDisagree)
-		b.tally.disputes.note(f.Field, key.String(), key.String()+" is "+sides(f.To, f.Copies))
+		b.tally.disputes.note(byValue, f.Field, key.String(), key.String()+" is "+f.In())
 	}
 	if n := jt.clash[f.Field]; n != nil && n[xxh3.HashString(jt.l.Field(f.Field).Canonical(f.To.String()))] {
-		hold(&f.Stop, changeset.ValueUnique)
-		b.tally.problems.NoteKey(clashes(f.Field, f.To), key.String())
+		hold(&f.Stop, changeset.CopiesDisagree)
+		b.tally.disputes.note(byUnique, f.Field, key.String(), fmt.Sprintf("%s gets %q in %s", key, f.To, words.List(f.Copies.Of)))
 	}
 	return f
 }
 
-// clashes says that copies give several records one value.
-func clashes(field string, v record.Value) layout.Problem {
-	return layout.Problem{Code: changeset.ValueUnique.Name, Field: field, Level: "stop", Text: fmt.Sprintf("%q is the value of several records, of different copies", v)}
-}
-
-// sides says which copies have which value.
-func sides(to record.Value, c *changeset.Copies) string {
-	all := []string{clip(to.Quoted()) + " in " + words.List(c.Of)}
-	for i := range c.Sides {
-		all = append(all, clip(c.Sides[i].To.Quoted())+" in "+words.List(c.Sides[i].Of))
-	}
-	return strings.Join(all, ", ")
-}
-
 // judgeAmend applies the rules to a record as several copies would have it together; what they
-// said of each alone counts for nothing then.
+// said of each alone counts for nothing then. A rule that only breaks together is something that
+// the copies disagree about.
 func (jt *joint) judgeAmend(b *batch, ch *changeset.Change, i uint32) {
 	if len(jt.l.Rules) == 0 {
 		return
@@ -264,8 +264,10 @@ func (jt *joint) judgeAmend(b *batch, ch *changeset.Change, i uint32) {
 		if f == nil {
 			continue
 		}
-		if !had[f.Field] {
-			b.tally.problems.NoteKey(bad, ch.Key.String())
+		if bad.Level != "note" && !had[f.Field] {
+			b.tally.disputes.note(byRule, f.Field, ch.Key.String(), fmt.Sprintf("%s: %s", ch.Key, bad.Text))
+			hold(&f.Stop, changeset.CopiesDisagree)
+			continue
 		}
 		switch bad.Level {
 		case "stop":
@@ -361,22 +363,12 @@ func (jt *joint) mergeAdds(b *batch, of []draft) *changeset.Change {
 	}
 	if len(ch.Copies.Sides) > 0 {
 		hold(&ch.Stop, changeset.CopiesDisagree)
-		var texts []string
-		for _, x := range ch.Copies.Sides {
-			for _, f := range x.Record {
-				v, _ := ch.Record.Get(f.Name)
-				texts = append(texts, fmt.Sprintf("%s %s in %s, %s in %s", f.Name, clip(v.Quoted()), words.List(ch.Copies.Of), clip(f.Value.Quoted()), words.List(x.Of)))
-			}
-		}
-		if len(texts) > 2 {
-			texts = append(texts[:2], fmt.Sprintf("and %d more", len(texts)-2))
-		}
-		b.tally.disputes.note("", ch.Key.String(), fmt.Sprintf("%s is added with %s", ch.Key, strings.Join(texts, "; ")))
+		b.tally.disputes.note(byRecord, "", ch.Key.String(), fmt.Sprintf("%s is added %s", ch.Key, ch.In("")))
 	}
 	for _, f := range ch.Record {
 		if n := jt.clash[f.Name]; n != nil && !f.Value.Blank() && n[xxh3.HashString(jt.l.Field(f.Name).Canonical(f.Value.String()))] {
-			hold(&ch.Stop, changeset.ValueUnique)
-			b.tally.problems.NoteKey(clashes(f.Name, f.Value), ch.Key.String())
+			hold(&ch.Stop, changeset.CopiesDisagree)
+			b.tally.disputes.note(byUnique, f.Name, ch.Key.String(), fmt.Sprintf("%s gets %q in %s", ch.Key, f.Value, words.List(ch.Copies.Of)))
 		}
 	}
 	if jt.l != nil && len(of) > 1 {
@@ -391,43 +383,42 @@ func (jt *joint) mergeAdds(b *batch, of []draft) *changeset.Change {
 // reportDisputes makes findings of what copies disagree about.
 func (jt *joint) reportDisputes(t *tally) {
 	for _, field := range append([]string{""}, jt.res.Fields...) {
-		x := t.disputes[field]
-		if x == nil {
-			continue
+		for kind := byRecord; kind <= elsewhere; kind++ {
+			x := t.disputes[about{kind, field}]
+			if x == nil {
+				continue
+			}
+			f := changeset.CopiesDisagree.Finding("%s; %s", kind.words(x.n), more(x))
+			if kind == elsewhere {
+				f = changeset.Missing.Finding("%s; %s", kind.words(x.n), more(x))
+			}
+			if f.Count, f.Key = x.n, x.keys[0]; field == "" {
+				f.Scope = changeset.OfRecord
+			}
+			jt.find(f, "", field)
 		}
-		f := changeset.CopiesDisagree.Finding("%s; %s; approve --of FILE takes one side", subject(x.n, field), more(x))
-		f.Count, f.Column, f.Key = x.n, field, x.keys[0]
-		if field == "" {
-			f.Scope = changeset.OfRecord
-		} else {
-			f.Text += ", ID/field --as VALUE another value"
-		}
-		jt.find(f, "", f.Column)
-	}
-	if x := t.elsewhere[""]; x != nil {
-		text := "1 record is not in one copy and as it was in another, so that its delete is held"
-		if x.n > 1 {
-			text = words.Count(x.n, "record") + " are not in one copy and as they were in another, so that their deletes are held"
-		}
-		f := changeset.Missing.Finding("%s; %s", text, more(x))
-		f.Count, f.Scope, f.Key = x.n, changeset.OfRecord, x.keys[0]
-		jt.find(f, "", f.Column)
 	}
 	for _, k := range t.rekeyed {
 		f := changeset.CopiesRekey.Finding("copies give %s different keys: change one of them, and compare again", k)
 		f.Key = k.String()
-		jt.find(f, "", f.Column)
+		jt.find(f, "", "")
 	}
 }
 
-func subject(n int, field string) string {
-	switch {
-	case field == "":
-		return "copies disagree about " + words.Count(n, "record")
-	case n == 1:
-		return "1 record has different values in different copies"
+// words say what copies disagree about in so many records.
+func (d disputed) words(n int) string {
+	one := [...]string{byRecord: "copies disagree about 1 record", byValue: "1 record has different values in different copies",
+		byUnique:  "1 record gets a value that another copy gives another record",
+		byRule:    "what copies change of 1 record breaks a rule together",
+		elsewhere: "1 record is not in one copy and as it was in another, so that its delete is held"}
+	many := [...]string{byRecord: "copies disagree about %s", byValue: "%s have different values in different copies",
+		byUnique:  "%s get values that other copies give other records",
+		byRule:    "what copies change of %s breaks a rule together",
+		elsewhere: "%s are not in one copy and as they were in another, so that their deletes are held"}
+	if n == 1 {
+		return one[d]
 	}
-	return words.Count(n, "record") + " have different values in different copies"
+	return fmt.Sprintf(many[d], words.Count(n, "record"))
 }
 
 // more lists the examples.

@@ -16,6 +16,7 @@ import (
 	"paletwin/core/compare"
 	"paletwin/core/table"
 	"paletwin/core/wear"
+	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/run"
@@ -47,7 +48,7 @@ func newCompare(a *app) *cobra.Command {
   paletwin compare visits.csv visits-edited.csv --key aid_no,due --missing delete
   paletwin compare aids.csv --key aid_no --delete-list struck-off.txt
   paletwin compare aids-of-today.csv --into 0003   # the same changes, on newer records`,
-		Args: exactly(1, -1, "a snapshot, and one edited copy of it or several"),
+		Args: exactly(1, -1, "SNAPSHOT [EDITED …]"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.blankSaid, f.missingSaid = cmd.Flags().Changed("blank"), cmd.Flags().Changed("missing")
 			return a.compare(cmd.Context(), args, &f)
@@ -233,18 +234,24 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 	}
 	c.Snapshot.Options = f.files.options(0, a.password())
 	title := stem(args[0])
+	var titles []string
 	for i, name := range args[1:] {
 		s, err := a.source(name)
 		if err != nil {
 			return nil, err
 		}
 		s.Options = f.files.options(1, a.password())
-		if title = stem(name); i == 0 {
-			c.Edited = &s
-			continue
+		if !slices.Contains(titles, stem(name)) {
+			titles = append(titles, stem(name))
 		}
-		c.More = append(c.More, &s)
-		title = fmt.Sprintf("%s, %d copies", stem(args[0]), len(args)-1)
+		if title = words.List(titles); len(titles) > 3 {
+			title = fmt.Sprintf("%s, %d copies", stem(args[0]), len(titles))
+		}
+		if i == 0 {
+			c.Edited = &s
+		} else {
+			c.More = append(c.More, &s)
+		}
 	}
 	tellApart(c)
 	if f.deleteList != "" {

@@ -58,17 +58,25 @@ func actWords(n changeset.Counts) string {
 // markdownRows prints the rows of a change, one a field.
 func (a *app) markdownRows(p *picked, known record.Record, key []string) {
 	if p.Act != changeset.Amend {
-		known = p.Record
+		known = p.Chosen(p.states[0].Of)
 	}
 	head := fmt.Sprintf("| `%s` | %s | %s | %s |", p.ID.String()[:8], p.Act, mark(p.Key.String()), mark(aboutWords(known, key)))
 	if p.Act != changeset.Amend {
-		a.out.Line("%s | | | %s |", head, markState(&p.states[0]))
+		a.out.Line("%s | | | %s%s |", head, markState(&p.states[0]), markCopies(p.In("")))
 		return
 	}
 	for _, i := range p.fields {
 		f := &p.Fields[i]
-		a.out.Line("%s %s | %s | %s | %s |", head, mark(f.Field), markValue(f.From), strongMark(markValue(wanted(f, &p.states[i]))), markState(&p.states[i]))
+		a.out.Line("%s %s | %s | %s | %s |", head, mark(f.Field), markValue(f.From), strongMark(markValue(wanted(f, &p.states[i]))), markState(&p.states[i])+markCopies(p.In(f.Field)))
 	}
+}
+
+// markCopies says in which copies a change was found.
+func markCopies(in string) string {
+	if in == "" {
+		return ""
+	}
+	return "; " + mark(in)
 }
 
 // aboutWords is about without a terminal's cuts.

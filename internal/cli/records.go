@@ -8,6 +8,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
 	screen "paletwin/internal/term"
@@ -109,7 +110,7 @@ func (a *app) events(all []run.Event, q *asked) {
 			field = screen.Act(e.Act.String())
 		}
 		t.Row(screen.Dim(e.When().Local().Format("2 Jan 2006 15:04")), screen.Strong(m.Number)+" "+screen.Cut(screen.Safe(m.Title), 26), screen.Value(e.Key.String(), 24),
-			field, from, arrow, to, became(&e), approved(&e), screen.Cut(source(e.Dossier), 26))
+			field, from, arrow, to, became(&e), approved(&e), screen.Cut(cmp.Or(screen.Safe(words.List(e.Of)), source(e.Dossier)), 26))
 	}
 	t.Print(a.out)
 	if len(all) > most {
@@ -164,6 +165,9 @@ func eventJSON(e *run.Event) any {
 	j := map[string]any{"dossier": m.Number, "title": m.Title, "record_set": e.Dossier.Set().Name, "key": keyJSON(e.Dossier.Set().Key, e.Key), "act": e.Act, "field": nil, "from": nil, "to": nil,
 		"when": e.When(), "compared": map[string]any{"by": m.By, "when": m.When, "snapshot": m.Snapshot.Name, "edited": editedName(e.Dossier)},
 		"decision": map[string]any{"decision": cmp.Or(string(e.State.Decision), "open"), "by": e.State.By, "when": orNull(e.State.When), "note": e.State.Note}, "runs": deeds}
+	if len(e.Of) > 0 {
+		j["of"] = e.Of
+	}
 	if e.Field != "" {
 		j["field"], j["from"], j["to"] = e.Field, jsonValue(e.From), jsonValue(e.To)
 	}

@@ -35,7 +35,7 @@ func (s *selection) filter(t *desk.Dossier, c *desk.Changes) (changeset.Filter, 
 	f := changeset.Filter{Fields: s.fields, Findings: s.finding}
 	var err error
 	if s.of != "" {
-		if f.Of, err = copyNamed(c.Header.Edited, s.of); err != nil {
+		if f.Of, err = copyNamed(c, s.of); err != nil {
 			return f, err
 		}
 	}
@@ -83,18 +83,22 @@ func (s *selection) filter(t *desk.Dossier, c *desk.Changes) (changeset.Filter, 
 }
 
 // copyNamed is the copy that is meant by its name, or by the path that it was named by.
-func copyNamed(copies []changeset.Source, name string) (string, error) {
-	var all, fit []string
-	for _, c := range copies {
-		if all = append(all, c.Name); c.Name == name {
+func copyNamed(c *desk.Changes, name string) (string, error) {
+	all, err := c.CopyNames()
+	if err != nil {
+		return "", err
+	}
+	var fit []string
+	for _, known := range all {
+		if known == name {
 			return name, nil
 		}
-		if strings.HasSuffix(filepath.ToSlash(name), "/"+c.Name) || strings.HasSuffix(c.Name, "/"+filepath.ToSlash(name)) {
-			fit = append(fit, c.Name)
+		if strings.HasSuffix(filepath.ToSlash(name), "/"+known) || strings.HasSuffix(known, "/"+filepath.ToSlash(name)) {
+			fit = append(fit, known)
 		}
 	}
 	switch {
-	case len(copies) < 2:
+	case len(all) == 0:
 		return "", usage("--of names one of several copies, and this dossier was made from one")
 	case len(fit) == 1:
 		return fit[0], nil

@@ -274,7 +274,7 @@ func about(r record.Record, key []string) string {
 // standing against each other.
 func (a *app) table(t *desk.Dossier, shown []*picked, known map[record.Key]record.Record) {
 	key := t.Set().Key
-	several := len(t.Meta.Edited) > 1
+	several := slices.ContainsFunc(shown, func(p *picked) bool { return len(p.Sources()) > 0 })
 	room := max(10, (a.out.Width-90)/2) // what id, act, key, record, field and decision leave
 	tab := screen.Table{Right: []bool{false, false, false, false, false, true}, Heading: []string{"id", "act", strings.Join(key, ", "), "record", "field", "from", "", "to", "decision"}}
 	if several {

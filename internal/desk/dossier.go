@@ -251,6 +251,33 @@ type Changes struct {
 	file   string
 }
 
+// CopyNames are the names of the copies that the changes come from, where there are several: those
+// of the heading, or, of changes that were laid on newer records, those that they name.
+func (c *Changes) CopyNames() ([]string, error) {
+	var all []string
+	if len(c.Header.Edited) > 1 {
+		for _, s := range c.Header.Edited {
+			all = append(all, s.Name)
+		}
+		return all, nil
+	}
+	for line := range c.Lines() {
+		if !line.OfCopies() {
+			continue
+		}
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range ch.Sources() {
+			if !slices.Contains(all, name) {
+				all = append(all, name)
+			}
+		}
+	}
+	return all, nil
+}
+
 // check compares the change set's bytes with its seal.
 func (c *Changes) check() error {
 	if err := c.CheckSeal(); err != nil {

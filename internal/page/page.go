@@ -72,6 +72,7 @@ type unitJSON struct {
 	Decision string   `json:"decision"`
 	Note     string   `json:"note"`
 	Finding  string   `json:"finding"`
+	In       string   `json:"in"` // of several copies, in which, and what others have
 }
 
 // finding is a line of the summary.
@@ -237,7 +238,7 @@ func change(m *desk.Contents, s *desk.DecidedChange) (changeJSON, error) {
 		return changeJSON{}, err
 	}
 	if s.Act == changeset.Add {
-		r = s.Record
+		r = s.Chosen(s.States[0].Of)
 	}
 	c := changeJSON{ID: s.ID.String()[:8], Act: s.Act.String(), Key: term.Safe(s.Key.String()), About: term.Safe(strings.Join(m.About(r, 2), " · ")), Record: make([]*string, len(m.Header.Fields))}
 	get := r.Finder()
@@ -260,7 +261,7 @@ func text(v record.Value) *string {
 
 func unit(m *desk.Contents, s *desk.DecidedChange, u, at int, texts map[[2]string]string) unitJSON {
 	st := &s.States[u]
-	j := unitJSON{Ref: m.Ref(s, u), Change: at, Field: -1, Codes: append([]string{}, slices.Concat(st.Stop, st.Held, st.Noted)...), Stop: st.Barred(), Note: st.Note}
+	j := unitJSON{Ref: m.Ref(s, u), Change: at, Field: -1, Codes: append([]string{}, slices.Concat(st.Stop, st.Held, st.Noted)...), Stop: st.Barred(), Note: st.Note, In: term.Safe(s.In(st.Field))}
 	if d := m.Prefill(st); d != "" {
 		j.Decision = string(d)
 	}

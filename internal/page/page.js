@@ -4,7 +4,7 @@
   const $ = id => document.getElementById(id);
   const node = (tag, cls, text) => { const n = document.createElement(tag); if (cls) n.className = cls; if (text !== undefined) n.textContent = text; return n; };
   const rowHeight = 31;
-  // A unit is {ref, change, field, from, to, codes, stop, decision, note, finding}.
+  // A unit is {ref, change, field, from, to, codes, stop, decision, note, finding, in}.
   const units = d.units;
   const was = units.map(u => u.decision + "\n" + u.note);
   let listed = units.map((_, i) => i), at = -1, dirty = false, printing = false;
@@ -22,7 +22,7 @@
   const most = [...moves].filter(m => m[1] > 1).sort((a, b) => b[1] - a[1]).slice(0, 40);
   for (const [m, n] of most) { const o = node("option", "", m + " (" + n + ")"); o.value = m; $("move").append(o); }
 
-  const lower = units.map(u => { const c = d.changes[u.change]; return [c.key, c.id, c.about, u.field < 0 ? c.about : d.fields[u.field], u.from, u.to].join("\n").toLowerCase(); });
+  const lower = units.map(u => { const c = d.changes[u.change]; return [c.key, c.id, c.about, u.field < 0 ? c.about : d.fields[u.field], u.from, u.to, u.in].join("\n").toLowerCase(); });
 
   function choose() {
     const q = $("search").value.toLowerCase(), act = $("act").value, field = $("field").value, finding = $("finding").value, mv = $("move").value, state = $("state").value;
@@ -79,6 +79,7 @@
     if (at < 0) { box.append(node("p", "dim", "Nothing is listed.")); return; }
     const u = units[listed[at]], c = d.changes[u.change];
     const p = node("p"); p.append(node("b", "", c.key), " ", node("span", c.act, c.act), " ", node("span", "dim", c.id + " · " + word(u))); box.append(p);
+    if (u.in) box.append(node("p", "dim", u.in));
     if (u.finding) box.append(node("p", "finding", u.finding));
     const buttons = node("div", "buttons");
     for (const [w, label] of [["approve", "Approve"], ["hold", "Hold"], ["reject", "Reject"], ["", "Open again"]]) {

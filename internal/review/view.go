@@ -275,6 +275,9 @@ func (r *Model) about(u int) string {
 	if st.Note != "" {
 		line += "  “" + term.Safe(st.Note) + "”"
 	}
+	if in := s.In(st.Field); in != "" {
+		line += term.Dim("  " + term.Safe(in))
+	}
 	link := s.Linked
 	if f := r.field(u); link == "" && f != nil {
 		link = f.Linked

@@ -35,6 +35,7 @@ type Event struct {
 	From    record.Value
 	To      record.Value
 	State   changeset.State // the decision on it
+	Of      []string        // of several copies those that it comes from
 	Deeds   []Deed          // the runs that attempted it, in order
 }
 
@@ -191,7 +192,7 @@ func (q *Question) events(t *desk.Dossier, c *desk.Changes, lines []changeset.Li
 			return nil, err
 		}
 		for i, st := range c.Ledger.States(l, ch) {
-			e := Event{Dossier: t, Key: cmp.Or(given[ch.ID], ch.Key), Act: ch.Act, Field: st.Field, State: st, Deeds: deeds[unit{ch.ID, st.Field}]}
+			e := Event{Dossier: t, Key: cmp.Or(given[ch.ID], ch.Key), Act: ch.Act, Field: st.Field, State: st, Of: ch.Meant(&st), Deeds: deeds[unit{ch.ID, st.Field}]}
 			if ch.Act == changeset.Amend {
 				e.From, e.To = ch.Fields[i].From, ch.Fields[i].To
 				if st.Given != nil {

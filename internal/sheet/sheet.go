@@ -12,6 +12,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"unicode/utf16"
 
@@ -68,8 +69,15 @@ func parts(m *desk.Contents) ([]part, error) {
 		heading = append(heading, fmt.Sprintf("record %d", i+1))
 		widths = append(widths, 22)
 	}
-	fields := part{fieldSheet, append(clip(heading), "field", "from", "to", "finding", decisionColumn, noteColumn, setColumn), append(clip(widths), 16, 24, 24, 22, 12, 30, 14), nil}
-	adds := part{addSheet, append(clip(heading), "record", "finding", decisionColumn, noteColumn, setColumn), append(clip(widths), 70, 22, 12, 30, 14), nil}
+	several := slices.ContainsFunc(m.Changes, func(s *desk.DecidedChange) bool { return len(s.Sources()) > 0 })
+	found, foundWidth := []string{"finding"}, []float64{22}
+	if several {
+		found, foundWidth = []string{"copies", "finding"}, []float64{34, 22}
+	}
+	ends := append(clip(found), decisionColumn, noteColumn, setColumn)
+	endWidths := append(clip(foundWidth), 12, 30, 14)
+	fields := part{fieldSheet, append(append(clip(heading), "field", "from", "to"), ends...), append(append(clip(widths), 16, 24, 24), endWidths...), nil}
+	adds := part{addSheet, append(append(clip(heading), "record"), ends...), append(append(clip(widths), 70), endWidths...), nil}
 	dels := part{delSheet, adds.heading, adds.widths, nil}
 	for _, s := range m.Changes {
 		before, err := m.Before(s)
@@ -93,6 +101,9 @@ func parts(m *desk.Contents) ([]part, error) {
 			row := clip(head)
 			row[0] = m.Ref(s, u)
 			end := []string{strings.Join(append(append(clip(st.Stop), st.Held...), st.Noted...), ", "), string(m.Prefill(st)), st.Note, m.Set()}
+			if several {
+				end = append([]string{s.In(st.Field)}, end...)
+			}
 			switch s.Act {
 			case changeset.Amend:
 				f := &s.Fields[u]

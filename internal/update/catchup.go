@@ -92,11 +92,26 @@ func (o *Office) work(t *desk.Dossier) (*catchup.Input, []changeset.Finding, err
 		return nil, nil, err
 	}
 	defer c.Close()
+	goes, err := chosen(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	var findings []changeset.Finding
 	held := map[string]bool{}
 	for line := range c.Lines() {
 		ch, err := line.Change(c.Header.Fields)
 		if err != nil {
 			return nil, nil, fmt.Errorf("dossier %s: %w", t.Meta.Number, err)
+		}
+		if other, against := ch.Against(c.Header.RecordSet); against {
+			switch amend := ch.Act == changeset.Amend; {
+			case amend && goes[other], !amend && !goes[ch.ID]:
+				continue
+			case amend:
+				f := changeset.CopiesDisagree.Finding("%s is changed %s; only what is changed is laid on the newer records", ch.Key, ch.In(ch.Fields[0].Field))
+				f.Scope, f.Key = changeset.OfRecord, ch.Key.String()
+				findings = append(findings, f)
+			}
 		}
 		in.Changes = append(in.Changes, ch)
 		codes := slices.Concat(ch.Held, ch.Stop)
@@ -108,11 +123,28 @@ func (o *Office) work(t *desk.Dossier) (*catchup.Input, []changeset.Finding, err
 		}
 	}
 	all, err := t.Findings()
-	var findings []changeset.Finding
 	for _, f := range all {
 		if held[f.Code] && !catchup.Anew(f.Code) {
 			findings = append(findings, f)
 		}
 	}
 	return in, findings, err
+}
+
+// chosen are the deletes that are approved although another copy amends the record.
+func chosen(c *desk.Changes) (map[changeset.ID]bool, error) {
+	goes := map[changeset.ID]bool{}
+	for line := range c.Lines() {
+		if line.Plain() || line.Act() != changeset.Delete {
+			continue
+		}
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil {
+			return nil, err
+		}
+		if _, against := ch.Against(c.Header.RecordSet); against {
+			goes[ch.ID] = c.Ledger.States(line, ch)[0].Decision == changeset.Approve
+		}
+	}
+	return goes, nil
 }

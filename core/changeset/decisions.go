@@ -102,7 +102,13 @@ func (a *DecisionAct) Give(id ID, values record.Record) {
 // the line before it without its newline (nil for the first).
 func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 	dst = slices.Grow(dst, 400+58*len(a.On))
-	dst = append(dst, `{"paletwin":"decision","version":1,"record_set":`...)
+	dst = append(dst, `{"paletwin":"decision","version":`...)
+	if a.Of == "" {
+		dst = append(dst, '1')
+	} else {
+		dst = append(dst, '2') // chooses among copies
+	}
+	dst = append(dst, `,"record_set":`...)
 	dst = jsontext.AppendString(dst, a.RecordSet)
 	dst = append(dst, `,"decision":"`...)
 	dst = append(dst, a.Decision...)
@@ -290,7 +296,7 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		Seen      valuesJSON      `json:"seen"`
 		As        valuesJSON      `json:"as"`
 	}
-	if err := json.Unmarshal(line, &j); err != nil || j.Form != "decision" || j.Version > 1 {
+	if err := json.Unmarshal(line, &j); err != nil || j.Form != "decision" || j.Version > 2 {
 		return nil, "", errors.New("is no decision")
 	}
 	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, Via: j.Via, When: j.When, Note: j.Note,

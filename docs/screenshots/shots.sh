@@ -57,3 +57,8 @@ paletwin compare aids.csv autumn-round.csv --title 'Autumn round' --slips off -q
 paletwin approve 0001 --all -q >/dev/null
 sed -i 's/^\(00244.*\),D03,/\1,D05,/; /^00410,/d; s/^\(00248.*\),D03,/\1,D06,/' register.csv
 "$TERMSHOT" "$out/catch-up.png" -w 4 -- sh -c 'paletwin compare register.csv --into 0001 -q >/dev/null; paletwin show 0001 --decision hold; echo; paletwin show 0001 --findings'
+
+cp -r "$out/../../internal/demo/data" "$work/copies" && cd "$work/copies"
+mv autumn-round.csv mairead.csv
+paletwin derive aids.csv --where 'aid_no in ["00107", "00235", "00244", "00251"]' --set 'depot = "D06"' --set 'remarks = "moved to the new depot"' -o tomas.csv -q >/dev/null
+"$TERMSHOT" "$out/copies.png" -w 4 -- sh -c 'paletwin compare aids.csv mairead.csv tomas.csv --slips off --title "Autumn round" -q | head -11; echo; paletwin show 0001 --of tomas.csv -q; echo; paletwin approve 0001 --finding copies-disagree --of tomas.csv -q'

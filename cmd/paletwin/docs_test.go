@@ -37,11 +37,17 @@ func validate(t *testing.T, s *jsonschema.Schema, lines []byte, from string) {
 	}
 }
 
-// Everything that the demo writes keeps to the schemas.
+// Everything that the demo writes keeps to the schemas, and so does what is made of several copies.
 func TestDemoFilesKeepToTheSchemas(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "demo")
 	out, err := exec.Command(program, "demo", dir).CombinedOutput()
 	require.NoError(t, err, "%s", out)
+	for _, line := range []string{`derive aids.csv --where aid_no=="00244" --set depot="D06" -o tomas.csv`, `compare aids.csv autumn-round.csv tomas.csv`, `approve - --finding copies-disagree --of tomas.csv`} {
+		cmd := exec.Command(program, strings.Fields(line)...)
+		cmd.Dir = dir
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s: %s", line, out)
+	}
 	for pattern, name := range map[string]string{
 		"changes.*.jsonl": "change-set", "decisions.jsonl": "decision", "findings.jsonl": "finding",
 		"runs/*/rollback.jsonl": "rollback", "runs/*/journal.jsonl": "journal", "dossier.json": "dossier", "head.json": "head",
@@ -78,7 +84,7 @@ func TestFormatExamplesKeepToTheSchemas(t *testing.T) {
 			examples++
 		}
 	}
-	assert.Equal(t, 8, examples)
+	assert.Equal(t, 9, examples)
 }
 
 // Every code is documented with its level and meaning, and no other is.

@@ -163,7 +163,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 	for i := range states {
 		if s := &states[i]; r.Filter.Comes(c, i) && r.touches(n, c, s, r.takes(c, i)) {
 			touched = append(touched, i)
-			kept = kept || s.byField || s.Given != nil
+			kept = kept || s.byField || s.Given != nil || s.Of != ""
 		}
 	}
 	touched = r.together(touched, n, c, states)

@@ -143,6 +143,7 @@ func (o *Order) acts(c *Changes, n *changeset.Touched) ([]changeset.DecisionAct,
 	default:
 		acts, err = o.named(r)
 	}
+	acts = append(acts, r.sideActs()...)
 	if err == nil && len(r.links) > 0 {
 		acts, err = o.together(r, acts)
 	}
@@ -189,7 +190,7 @@ func (o *Order) together(r *ruler, acts []changeset.DecisionAct) ([]changeset.De
 			r.n.Along = append(r.n.Along, changeset.Along{Key: ch.Key, Act: ch.Act})
 		}
 	}
-	acts = append(acts, linked)
+	acts = append(append(acts, linked), r.sideActs()...)
 	if len(barred) == 0 {
 		return acts, nil
 	}
@@ -279,6 +280,13 @@ func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
 		maps.Copy(r.links, x.links)
 		maps.Copy(r.touched, x.touched)
 		maps.Copy(r.against, x.against)
+		for of, side := range x.sides {
+			into := r.side(of, side)
+			into.On = append(into.On, side.On...)
+			for id, values := range side.As {
+				into.Give(id, values)
+			}
+		}
 	}
 	if o.Decision == changeset.Approve {
 		a.Of = o.Filter.Of
@@ -344,12 +352,13 @@ type ruler struct {
 	c       *Changes
 	n       changeset.Touched
 	links   map[string]bool
-	touched map[changeset.ID]bool         // of linked changes
-	against map[changeset.ID]changeset.ID // what stands against a copy's side that is approved, by what is
+	touched map[changeset.ID]bool             // of linked changes
+	sides   map[string]*changeset.DecisionAct // of what is approved again, by the copy whose side it is
+	against map[changeset.ID]changeset.ID     // what stands against a copy's side that is approved, by what is
 }
 
 func newRuler(c *Changes) *ruler {
-	return &ruler{c: c, links: map[string]bool{}, touched: map[changeset.ID]bool{}, against: map[changeset.ID]changeset.ID{}}
+	return &ruler{c: c, links: map[string]bool{}, touched: map[changeset.ID]bool{}, sides: map[string]*changeset.DecisionAct{}, against: map[changeset.ID]changeset.ID{}}
 }
 
 func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset.DecisionAct) error {
@@ -363,19 +372,54 @@ func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset
 	if ruling.Filter.Of != "" && ruling.Decision == changeset.Approve {
 		r.choose(ruling.Filter.Of, ch, a, before)
 	}
-	if ruling.Decision == changeset.Approve && !ruling.Given && ruling.Filter.Of == "" { // what was given stays
-		for _, p := range a.On[before:] {
-			for _, s := range states {
-				if s.Field == p.Field && s.Given != nil {
-					a.Give(ch.ID, record.Record{{Name: p.Field, Value: *s.Given}})
-				}
-			}
-		}
-	}
 	if ch.Linked != "" && len(a.On) > before {
 		r.links[ch.Linked], r.touched[ch.ID] = true, true
 	}
+	if ruling.Decision == changeset.Approve && !ruling.Given && ruling.Filter.Of == "" {
+		r.keep(ch, states, a, before)
+	}
 	return nil
+}
+
+// keep lets what was given, and which copy's side was chosen, stand where it is approved again. An
+// act chooses one copy's side, so that what is of another goes into an act of its own.
+func (r *ruler) keep(ch *changeset.Change, states []changeset.State, a *changeset.DecisionAct, before int) {
+	pairs := slices.Clone(a.On[before:])
+	a.On = a.On[:before]
+	for _, p := range pairs {
+		into := a
+		for _, s := range states {
+			if s.Field != p.Field {
+				continue
+			}
+			if s.Of != "" {
+				into = r.side(s.Of, a)
+			}
+			if s.Given != nil {
+				into.Give(ch.ID, record.Record{{Name: p.Field, Value: *s.Given}})
+			}
+		}
+		into.On = append(into.On, p)
+	}
+}
+
+// side is the act that approves a copy's side, as another act approves the rest.
+func (r *ruler) side(of string, like *changeset.DecisionAct) *changeset.DecisionAct {
+	x := r.sides[of]
+	if x == nil {
+		x = &changeset.DecisionAct{Of: of, Held: like.Held, ByField: like.ByField, Seen: like.Seen}
+		r.sides[of] = x
+	}
+	return x
+}
+
+// sideActs hands over the acts that side made, in order.
+func (r *ruler) sideActs() (acts []changeset.DecisionAct) {
+	for _, of := range slices.Sorted(maps.Keys(r.sides)) {
+		acts = append(acts, *r.sides[of])
+		delete(r.sides, of)
+	}
+	return acts
 }
 
 // choose notes the side of a copy that is approved, and what stands against it.

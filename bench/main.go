@@ -5,6 +5,7 @@
 //	go run ./bench -records 100000    fewer
 //	go run ./bench -large             10 and 20 million records, too (10 GB of disk)
 //	go run ./bench -handoff           only: load files of 100,000 amends
+//	go run ./bench -copies            only: several copies, and catching up
 //	go run ./bench -history           only: what happened to a record over 500 dossiers
 package main
 
@@ -30,6 +31,7 @@ func main() {
 	flag.StringVar(&b.dir, "dir", "bench/data", "where the data stands")
 	large := flag.Bool("large", false, "10 and 20 million records, too")
 	history := flag.Bool("history", false, "only: history over 500 dossiers")
+	copies := flag.Bool("copies", false, "only: several copies, and catching up")
 	handoff := flag.Bool("handoff", false, "only: load files of 100,000 amends")
 	flag.Parse()
 	b.build()
@@ -41,8 +43,12 @@ func main() {
 		b.generate(b.records)
 	}
 	fmt.Printf("%d records, %d runs each, medians\n\n| figure | ratio | seconds | floor | anonymous memory |\n| --- | --- | --- | --- | --- |\n", b.records, b.runs)
-	if *handoff {
+	switch {
+	case *handoff:
 		b.handoff()
+		return
+	case *copies:
+		b.copies()
 		return
 	}
 	b.comparisons()
@@ -92,7 +98,11 @@ func (b *bench) build() {
 
 // generate makes the reference work where it is not there.
 func (b *bench) generate(n int, files ...string) {
-	if _, err := os.Stat(b.data(n, "register.csv")); err == nil {
+	missing := func(name string) bool {
+		_, err := os.Stat(b.data(n, name))
+		return err != nil
+	}
+	if !missing("register.csv") && !slices.ContainsFunc(files, missing) {
 		return
 	}
 	must(exec.Command(b.bin("gen"), append([]string{b.path(fmt.Sprint(n)), fmt.Sprint(n)}, files...)...).Run(), "gen")
@@ -184,6 +194,34 @@ func (b *bench) comparisons() {
 		b.pair("compare, "+copy+", against a plain read of both files", b.records, nil,
 			[]string{b.bin("paletwin"), "compare", register, edited, "--key", "asset_no", "--no-dossier"}, []string{b.bin("stdlib"), register, edited})
 	}
+}
+
+// copies measures four copies of one snapshot in one comparison, against comparing each, and the
+// changes of a dossier laid on newer records, against the comparison that made it.
+func (b *bench) copies() {
+	names := []string{"register.csv", "same.csv", "second.csv", "third.csv", "fourth.csv"}
+	b.generate(b.records, names...)
+	register := b.data(b.records, names[0])
+	all := []string{register}
+	script := ""
+	for i, name := range names[1:] {
+		all = append(all, b.data(b.records, name))
+		script += fmt.Sprintf(`"$1" --desk "$2" compare "$3" "$%d" --key asset_no;`, i+4)
+	}
+	each := append([]string{"sh", "-c", script, "sh", b.bin("paletwin"), b.desk()}, all...)
+	b.pair("compare of four copies, against four comparisons", b.records, b.clean, b.paletwin(append(append([]string{"compare"}, all...), "--key", "asset_no")...), each)
+	b.clean()
+	first := b.paletwin("compare", register, all[1], "--key", "asset_no")
+	run(first...)
+	found, err := filepath.Glob(filepath.Join(b.desk(), "dossiers/0001-*"))
+	must(err)
+	again, other := b.asItIs(found[0]), b.path("other-desk")
+	b.pair("catching up with newer records, against the comparison", b.records, func() {
+		must(os.RemoveAll(other)) // a desk with no earlier dossiers to look at
+		again()
+	}, b.paletwin("compare", all[2], "--into", "1"), append([]string{b.bin("paletwin"), "--desk", other}, first[3:]...))
+	must(os.RemoveAll(other))
+	b.clean()
 }
 
 func (b *bench) desk() string { return b.path("desk") }

@@ -6,7 +6,8 @@
 // makes in DIR, or the files named of, register.csv; same.csv, with 1 % of the records amended, 0.1 %
 // added and 0.1 % deleted, in the same order; and of that copy shuffled.csv,
 // reordered.csv (columns in another order) and quoted.csv (CR LF, every cell
-// in quotes).
+// in quotes). second.csv, third.csv and fourth.csv are copies that others made,
+// with as many edits of other records.
 package main
 
 import (
@@ -43,6 +44,9 @@ func main() {
 		{"shuffled.csv", plain, nil, g.shuffled()},
 		{"reordered.csv", plain, []int{3, 0, 2, 1, 15, 4, 5, 7, 6, 8, 9, 14, 13, 12, 11, 10}, g.inOrder(true)},
 		{"quoted.csv", quoted, nil, g.inOrder(true)},
+		{"second.csv", plain, nil, g.byAnother(1)},
+		{"third.csv", plain, nil, g.byAnother(2)},
+		{"fourth.csv", plain, nil, g.byAnother(3)},
 	} {
 		if len(os.Args) == 3 || slices.Contains(os.Args[3:], f.name) {
 			g.write(f.name, f.form, f.order, f.rows)
@@ -125,15 +129,15 @@ func record(i int) []string {
 	}
 }
 
-// edited gives the i-th record as the copy has it; false if it is deleted.
-func edited(i int) ([]string, bool) {
+// edited gives the i-th record as somebody's copy has it; false if it is deleted.
+func edited(i, who int) ([]string, bool) {
 	c := record(i)
 	switch {
-	case i%1000 == 500:
+	case i%1000 == 500+who:
 		return nil, false
-	case i%100 == 7:
+	case i%100 == 7+10*who:
 		c[13] = fmt.Sprintf("%d.%02d", 300+i%100, i%100)
-		if i%300 == 7 {
+		if i%300 == 7+10*who {
 			c[7] = "D41"
 		}
 	}
@@ -153,7 +157,7 @@ func (g *generator) inOrder(edit bool) func(func([]string)) {
 				yield(record(i))
 				continue
 			}
-			if c, ok := edited(i); ok {
+			if c, ok := edited(i, 0); ok {
 				yield(c)
 			}
 			if i%1000 == 250 {
@@ -173,11 +177,25 @@ func (g *generator) shuffled() func(func([]string)) {
 	return func(yield func([]string)) {
 		for k := range g.n {
 			i := (k*stride + 17) % g.n
-			if c, ok := edited(i); ok {
+			if c, ok := edited(i, 0); ok {
 				yield(c)
 			}
 			if i%1000 == 250 {
 				yield(added(i))
+			}
+		}
+	}
+}
+
+// byAnother gives a copy with as many edits, of other records.
+func (g *generator) byAnother(who int) func(func([]string)) {
+	return func(yield func([]string)) {
+		for i := range g.n {
+			if c, ok := edited(i, who); ok {
+				yield(c)
+			}
+			if i%1000 == 250 {
+				yield(added(i + who))
 			}
 		}
 	}

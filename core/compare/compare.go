@@ -226,6 +226,9 @@ func Check(ctx context.Context, m *table.Image, o Options) error {
 	if err := t.open(ctx, m, nil); err != nil {
 		return err
 	}
-	p := newPairs(t)
+	p, err := newPairs(t)
+	if err != nil {
+		return err
+	}
 	return table.Guard(func() error { return p.match(ctx) })
 }

@@ -96,6 +96,12 @@ func TestCopies(t *testing.T) {
 		}
 		missing := rapid.SampledFrom([]string{Held, Asked, Ignore}).Draw(t, "missing")
 		o := Options{RecordSet: "t", Key: []string{"k"}, Proposals: Proposals{Blank: Clear, Missing: missing, AllMissing: true}}
+		if rapid.Bool().Draw(t, "little memory") {
+			o.Memory, o.Spill = 1, func(n int64) ([]byte, error) { return make([]byte, n), nil }
+		}
+		if rapid.Bool().Draw(t, "slips") {
+			o.Slips = SlipsWarn
+		}
 		k := new(kept)
 		res, err := RunCopies(context.Background(), image(t, "s.csv", snapshot.rows()), images, o, k)
 		require.NoError(t, err)

@@ -43,13 +43,27 @@ const (
 	mateRow
 )
 
-func newPairs(t *tables) *pairs {
-	return &pairs{tables: t, mate: make([]uint32, t.snap.len()), equal: newBits(t.snap.len()), repeats: map[uint32][]uint32{}}
+func newPairs(t *tables) (*pairs, error) {
+	p := &pairs{tables: t, equal: newBits(t.snap.len()), repeats: map[uint32][]uint32{}}
+	var err error
+	p.mate, err = p.array(t.snap.len(), t.tight())
+	return p, err
+}
+
+// tight reports whether several copies are too many for the memory that is allowed, so that what
+// is kept of each does without it.
+func (t *tables) tight() bool {
+	const perRow, perMate = 3, 5 // bytes
+	const beside = 4             // as much again is drafts, and what is not collected yet
+	return t.several > 1 && t.o.Memory > 0 && t.o.Spill != nil && beside*int64(t.several)*(perRow*int64(t.copy.len())+perMate*int64(t.snap.len())) > t.o.Memory
 }
 
 // pairUp pairs the rows of both tables, and judges the copy as a whole.
 func (t *tables) pairUp(ctx context.Context) (*pairs, error) {
-	p := newPairs(t)
+	p, err := newPairs(t)
+	if err != nil {
+		return nil, err
+	}
 	if err := table.Guard(func() error { return p.match(ctx) }); err != nil {
 		return nil, err
 	}

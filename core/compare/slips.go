@@ -58,7 +58,12 @@ type gathered struct {
 }
 
 // most is how many field changes of a copy are kept.
-func (g *gathered) most() int { return mostDrafted / max(g.of.several, 1) }
+func (g *gathered) most() int {
+	if g.of.tight() {
+		return 0
+	}
+	return mostDrafted / max(g.of.several, 1)
+}
 
 // take takes in a batch of changes.
 func (g *gathered) take(b *batch) error {

@@ -293,16 +293,20 @@ func (l *layer) moved(key record.Key, field string, was, now, wanted record.Valu
 // layDelete leaves a record out; one that is no longer what was looked at is held.
 func (l *layer) layDelete(ch *changeset.Change, now record.Record, h *hold) {
 	l.gone[l.Of.Key(ch.Key)] = true
-	var moved []string
-	for _, u := range append(l.Of.Unlikes(ch.Record, now, l.System), schema.Filled(ch.Record, now, l.Old.Heading, l.System)...) {
-		moved = append(moved, fmt.Sprintf("%s was %s, is %s now", u.Field, u.Wanted.Quoted(), u.Real.Quoted()))
-	}
-	if len(moved) > 0 {
+	if moved := l.changed(ch, now); len(moved) > 0 {
 		h.whole = []string{changeset.MovedOn.Name}
 		f := changeset.MovedOn.Finding("%s is to be deleted, and was changed: %s", ch.Key, strings.Join(moved, "; "))
 		f.Key = ch.Key.String()
 		l.find(f)
 	}
+}
+
+// changed says what others made of a record that is to be deleted.
+func (l *layer) changed(ch *changeset.Change, now record.Record) (moved []string) {
+	for _, u := range append(l.Of.Unlikes(ch.Record, now, l.System), schema.Filled(ch.Record, now, l.Old.Heading, l.System)...) {
+		moved = append(moved, fmt.Sprintf("%s was %s, is %s now", u.Field, u.Wanted.Quoted(), u.Real.Quoted()))
+	}
+	return moved
 }
 
 // layGone proposes to add records again that were amended and are gone, and holds that.

@@ -145,6 +145,53 @@ func expected(old, copied, now state) []string {
 	return lines
 }
 
+// goesOn is what an editor goes on with, by the three states alone: the newer records with what
+// the copy changed, but for what others were first with.
+func goesOn(old, copied, now state) state {
+	want := now.clone()
+	all := maps.Clone(old)
+	maps.Copy(all, copied)
+	for k := range all {
+		o, was := old[k]
+		c, is := copied[k]
+		n, there := now[k]
+		switch {
+		case !was && is && !there:
+			want[k] = slices.Clone(c)
+		case was && !is && there && slices.Equal(n, o):
+			delete(want, k)
+		case was && is && there:
+			for i := range fields {
+				if c[i] != o[i] {
+					want[k][i] = c[i]
+				}
+			}
+		}
+	}
+	return want
+}
+
+// edits lays what Keep keeps on the newer records.
+func edits(t *testing.T, in *catchup.Input, now state) state {
+	kept, err := catchup.Keep(in)
+	require.NoError(t, err)
+	got := now.clone()
+	for k, own := range kept.Own {
+		if got[k.String()] == nil {
+			got[k.String()] = make([]string, len(fields))
+		}
+		for i, f := range fields {
+			if v, edited := own.Values.Get(f); edited {
+				got[k.String()][i] = v.String()
+			}
+		}
+	}
+	for k := range kept.Gone {
+		delete(got, k.String())
+	}
+	return got
+}
+
 // TestThreeStates lays random changes on records that others worked on: what comes of it is
 // what the three states say, and a field that the copy left alone is never in it.
 func TestThreeStates(t *testing.T) {
@@ -179,6 +226,7 @@ func TestThreeStates(t *testing.T) {
 			assert.Equal(t, words(in.Changes), got, "on records that did not move nothing changes")
 			assert.Empty(t, laid.Findings)
 		}
+		require.Equal(t, goesOn(old, copied, now), edits(t, in, now), "what an editor goes on with")
 		held := strings.Count(strings.Join(got, " "), "moved-on") + strings.Count(strings.Join(got, " "), "gone-since")
 		told := 0
 		for _, f := range laid.Findings {

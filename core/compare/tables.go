@@ -155,7 +155,7 @@ func (t *tables) checkColumns(snapshot, edited *table.Image, m layout.Match) err
 	}
 	for _, col := range m.Ignored {
 		h := edited.Heading[col]
-		if t.l.Ignores(h) {
+		if t.l.Ignores(h) || edited.Lent != nil && slices.Contains(edited.Lent.Beside, h) {
 			continue
 		}
 		if countsRows(edited, col) {

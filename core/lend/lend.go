@@ -31,6 +31,12 @@ type Copy struct {
 	// Edits, if not nil, says which records are lent and how they are edited
 	// already. Those that the snapshot lacks come last, as new ones.
 	Edits map[record.Key]Edit
+	// All lends the records that have no edits, too; Gone are records that are lent and taken out
+	// again, so that their rows say that they are to be deleted.
+	All  bool
+	Gone map[record.Key]bool
+	// Only, if not nil, says which records are lent, by their keys.
+	Only func(record.Key) bool
 	// Beside are headings of columns that stand behind the key where it comes
 	// first, and are not read back.
 	Beside []string
@@ -59,7 +65,7 @@ func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
 	if err != nil {
 		return nil, err
 	}
-	lent := &table.Lent{Version: 1, Snapshot: c.SHA256, Name: c.Snapshot.Name, Key: c.Key, Of: len(c.Snapshot.Heading)}
+	lent := &table.Lent{Version: 1, Snapshot: c.SHA256, Name: c.Snapshot.Name, Key: c.Key, Of: len(c.Snapshot.Heading), Beside: c.Beside}
 	x := xlsx.NewWriter(w)
 	x.Name, x.Sheet, x.Lent = c.Snapshot.Name, sheetName(c.Snapshot.Name), lent
 	p := &paper{Copy: c, x: x, lent: lent, cols: cols, row: make([]record.Value, len(cols)), at: c.leading(cols), met: map[record.Key]bool{}}
@@ -127,15 +133,21 @@ func (p *paper) rows(ctx context.Context) error {
 		if p.Edits != nil {
 			key := r.Key(keys)
 			there := false
-			if edit, there = p.Edits[key]; !there || p.met[key] {
+			if edit, there = p.Edits[key]; p.met[key] || !there && !p.All || p.Only != nil && !p.Only(key) {
 				return nil
 			}
 			p.met[key] = true
+			if p.Gone[key] {
+				p.lent.Records++
+				p.lends.Add(p.lent.All - 1)
+				return nil
+			}
 		}
 		for i, col := range p.cols {
 			p.row[i], _ = r.Value(col)
 		}
 		p.lends.Add(p.lent.All - 1)
+		p.lent.Records++
 		return p.put(&edit)
 	})
 	if err != nil {
@@ -144,7 +156,8 @@ func (p *paper) rows(ctx context.Context) error {
 	return p.newOnes()
 }
 
-// newOnes writes the edited records that the snapshot lacks, by their keys.
+// newOnes writes the edited records that the snapshot lacks, by their keys. They are none of
+// those that are lent.
 func (p *paper) newOnes() error {
 	var keys []record.Key
 	for k := range p.Edits {
@@ -168,7 +181,6 @@ func (p *paper) newOnes() error {
 
 // put writes a record, with what is edited in it.
 func (p *paper) put(edit *Edit) error {
-	p.lent.Records++
 	for i, col := range p.cols {
 		field := p.Snapshot.Heading[col]
 		if v, edited := edit.Values.Get(field); edited {

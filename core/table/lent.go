@@ -23,7 +23,8 @@ type Lent struct {
 	All      int      `json:"all"`     // how many the snapshot has
 	// Rows says which they are, where they are not all: a bit for each of the
 	// snapshot's, from its lowest on, deflated, in base64. It may be "".
-	Rows string `json:"rows,omitempty"`
+	Rows   string   `json:"rows,omitempty"`
+	Beside []string `json:"beside,omitempty"` // columns that are there to be read only
 }
 
 // Bits is a set of numbers from 0 on.

@@ -158,6 +158,7 @@ var misuses = map[string]string{
 	update.WhichFile:   "run %d sent one file a field: say which was answered, with --of FILE",
 	update.TooMany:     "%d records were handed over, and %d cannot have been done",
 	update.WholeFile:   "%s is carried out as a whole: leave --of out",
+	update.MadeOf:      "what %s was made from is not on this desk: name it with --snapshot OLD",
 	update.NoSuchFile:  "--of names no load file of run %d; they are %s",
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
 	"strings"
@@ -14,12 +15,14 @@ import (
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 type lendFlags struct {
 	key, fields           []string
 	out, where, as, again string
 	layout, recordSet     string
+	catchUp, snapshot     string
 	files                 fileFlags
 }
 
@@ -40,7 +43,8 @@ are locked, and numbers and dates are such. --as keeps the choice of fields and
 records under a name on the desk; --again lends the same of another snapshot.`,
 		Example: `  paletwin lend aids.csv -o edit.xlsx
   paletwin lend aids.csv --fields depot,service_fee --where 'zone == "outer"' --as outer-fees
-  paletwin lend october.csv --again outer-fees`,
+  paletwin lend october.csv --again outer-fees
+  paletwin lend october.csv --catch-up edit.xlsx   # go on editing, on newer records`,
 		Args: exactly(1, 1, "SNAPSHOT"),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.lend(cmd.Context(), args[0], &f) },
 	}
@@ -50,6 +54,8 @@ records under a name on the desk; --again lends the same of another snapshot.`,
 	fl.StringVar(&f.where, "where", "", "lend only records for which this `expression` holds; needs a layout")
 	fl.StringVar(&f.as, "as", "", "keep --fields and --where on the desk under this `name`")
 	fl.StringVar(&f.again, "again", "", "lend what was kept under this `name`")
+	fl.StringVar(&f.catchUp, "catch-up", "", "lend SNAPSHOT, which is newer, with the edits of this `copy` of an older one, marked")
+	fl.StringVar(&f.snapshot, "snapshot", "", "the older snapshot's `file`, with --catch-up (default: found on the desk)")
 	fl.StringVarP(&f.out, "output", "o", "", "the `file` to write (default: the snapshot's name with -lent.xlsx)")
 	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
@@ -60,6 +66,12 @@ records under a name on the desk; --again lends the same of another snapshot.`,
 func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if err := f.files.check(); err != nil {
 		return err
+	}
+	switch {
+	case f.catchUp != "" && (len(f.fields) > 0 || f.where+f.as+f.again != ""):
+		return usage("--catch-up lends what the copy had: leave --fields, --where, --as and --again out")
+	case f.catchUp == "" && f.snapshot != "":
+		return usage("--snapshot says what the copy of --catch-up was made from")
 	}
 	out, err := a.lendTo(name, f)
 	if err != nil {
@@ -110,6 +122,9 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if c.SHA256, err = t.SHA256(); err != nil {
 		return err
 	}
+	if f.catchUp != "" {
+		return a.lendAgain(ctx, d, f, &update.Again{Fresh: t, Sum: c.SHA256, Key: c.Key, Set: f.recordSet, Layout: l, Year: a.now().Year(), Path: a.path(out), Name: out}, name)
+	}
 	lent, err := a.office().Lend(ctx, d, c, a.path(out), out)
 	if err != nil {
 		return err
@@ -121,6 +136,52 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 		}
 	}
 	return a.sayLent(name, out, kept, lent)
+}
+
+// lendAgain lends newer records with the edits of an older copy.
+func (a *app) lendAgain(ctx context.Context, d *desk.Desk, f *lendFlags, r *update.Again, name string) error {
+	var err error
+	if r.Edited, err = a.source(f.catchUp); err != nil {
+		return err
+	}
+	r.Edited.Options = f.files.options(1, a.password())
+	if f.snapshot != "" {
+		old, err := a.source(f.snapshot)
+		if err != nil {
+			return err
+		}
+		r.Old = &old
+	}
+	lent, err := a.office().LendAgain(ctx, d, r)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"file": r.Name, "snapshot": map[string]any{"name": lent.Name, "sha256": lent.Snapshot, "records": lent.All}, "key": lent.Key, "fields": lent.Fields,
+			"records": lent.Lent.Records, "narrow": lent.Narrow(), "edited": lent.Kept.Records, "taken_out": len(lent.Gone), "moved": lent.Moved, "settled": lent.Settled, "left": orEmpty(lent.Left), "findings": orEmpty(lent.Stopped)})
+	}
+	a.out.Line("%s  %s of %s, with the edits of %s", screen.Strong(screen.Safe(r.Name)), screen.Plural(lent.Lent.Records, "record"), screen.Safe(lent.Name), screen.Safe(r.Edited.Name))
+	t := screen.Table{Indent: "  ", Right: []bool{true}}
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{lent.Kept.Records, "edited, or new; the columns \"edited\" and \"meanwhile\" say how"}, {lent.Moved, "of these changed by others in the same fields"},
+		{len(lent.Gone), "taken out again"}, {lent.Settled, "there already as they were to be"}, {len(lent.Left), "left out"}} {
+		if x.n > 0 {
+			t.Row(screen.Count(x.n), x.what)
+		}
+	}
+	t.Print(a.out)
+	const most = 10
+	for _, text := range lent.Left[:min(len(lent.Left), most)] {
+		a.out.Line("  %s  %s", screen.Level("warn"), screen.Safe(text))
+	}
+	if n := len(lent.Left) - most; n > 0 {
+		a.out.Line("  %s", screen.Dim(fmt.Sprintf("and %d more: the sheet \"left out\" has them all", n)))
+	}
+	a.findings(lent.Stopped, true)
+	a.next("edit " + r.Name + ", then: paletwin compare " + name + " " + r.Name)
+	return nil
 }
 
 // lendTo is the file to write: a new one.

@@ -47,6 +47,8 @@ type Comparison struct {
 	// CatchesUp is the number of the dossier whose changes are laid on newer records; ""
 	// is none.
 	CatchesUp string
+	// Sink, if not nil, takes the changes of a preview.
+	Sink compare.Sink
 	// Into is the dossier whose place the new one takes, or nil.
 	Into *Dossier
 }
@@ -170,7 +172,7 @@ func (d *Desk) Preview(ctx context.Context, c *Comparison) (*compare.Result, err
 	d.lookBack(c, in.snapshot.Table, func() string { s, _ := sum(); return s }) // a file that cannot be read fails the comparison
 	o := c.Options
 	o.Digest = sum
-	res, err := compare.RunCopies(ctx, in.snapshot.image(), in.images(), o, nil)
+	res, err := compare.RunCopies(ctx, in.snapshot.image(), in.images(), o, c.Sink)
 	if err != nil {
 		return nil, err
 	}

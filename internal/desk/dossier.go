@@ -463,6 +463,13 @@ func (t *Dossier) OpenInput(in *Input) (*Table, error) {
 	return k, nil
 }
 
+// InputSource is one of the dossier's inputs as a source.
+func (t *Dossier) InputSource(in *Input) *Source {
+	s := &Source{Path: t.Path(in.File), Name: in.Name, Options: in.Options}
+	s.Options.Known = in.Found
+	return s
+}
+
 // OpenTable opens a file as a table, as OpenTable does, with the desk's
 // password where it needs one.
 func (t *Dossier) OpenTable(file, shown string, o table.Options) (*Table, error) {

@@ -63,13 +63,18 @@ func (o *Office) CatchUp(ctx context.Context, t *desk.Dossier, c *desk.Compariso
 		return append(laid.Findings, findings...), nil
 	}
 	made, res, err := t.Desk().Compare(ctx, c)
+	return made, res, laying(err)
+}
+
+// laying says why changes cannot be laid on newer records.
+func laying(err error) error {
 	if lacks := new(catchup.MissingField); errors.As(err, &lacks) {
-		err = &run.Refusal{Code: run.MissingColumn, Text: lacks.Error()}
+		return &run.Refusal{Code: run.MissingColumn, Text: lacks.Error()}
 	}
 	if few := new(catchup.FewKnown); errors.As(err, &few) {
-		err = &run.Refusal{Code: run.OtherRecords, Text: few.Error()}
+		return &run.Refusal{Code: run.OtherRecords, Text: few.Error()}
 	}
-	return made, res, err
+	return err
 }
 
 // work reads what a dossier changes, and the findings that hold any of it.

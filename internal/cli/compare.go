@@ -241,7 +241,7 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 			return nil, err
 		}
 		s.Options = f.files.options(1, a.password())
-		if !slices.Contains(titles, stem(name)) {
+		if name = cmp.Or(map[string]string{"-": "standard input"}[name], name); !slices.Contains(titles, stem(name)) {
 			titles = append(titles, stem(name))
 		}
 		if title = words.List(titles); len(titles) > 3 {

@@ -30,7 +30,11 @@ func (a *app) showWear(ctx context.Context, t *desk.Dossier, sel *selection, lim
 			for i, part := range c.Key.Parts() {
 				key = append(key, member{t.Set().Key[i], part})
 			}
-			if err := e.Encode(ordered{{"key", key}, {"field", c.Field}, {"row", c.Row}, {"snapshot", c.Snapshot}, {"seen", c.Seen}, {"kind", c.Kind}, {"read_as", readAs[c.As]}}); err != nil {
+			cell := ordered{{"key", key}, {"field", c.Field}, {"row", c.Row}, {"snapshot", c.Snapshot}, {"seen", c.Seen}, {"kind", c.Kind}, {"read_as", readAs[c.As]}}
+			if c.File != "" {
+				cell = append(cell, member{"file", c.File})
+			}
+			if err := e.Encode(cell); err != nil {
 				return err
 			}
 		}
@@ -43,12 +47,15 @@ func (a *app) showWear(ctx context.Context, t *desk.Dossier, sel *selection, lim
 	}
 	a.out.Line("")
 	tab := screen.Table{Indent: "  ", Right: []bool{true}, Heading: []string{"row", "field", "snapshot", "seen", "kind", "read as"}}
+	if all[0].File != "" {
+		tab.Heading = append(tab.Heading, "in")
+	}
 	n := len(all)
 	if limit > 0 {
 		n = min(n, limit)
 	}
 	for _, c := range all[:n] {
-		tab.Row(screen.Count(c.Row), screen.Safe(c.Field), screen.Strong(screen.Value(c.Snapshot, 32)), screen.Pale(screen.Value(c.Seen, 32)), string(c.Kind), readAs[c.As])
+		tab.Row(screen.Count(c.Row), screen.Safe(c.Field), screen.Strong(screen.Value(c.Snapshot, 32)), screen.Pale(screen.Value(c.Seen, 32)), string(c.Kind), readAs[c.As], screen.Dim(screen.Safe(c.File)))
 	}
 	tab.Print(a.out)
 	if n < len(all) {

@@ -186,7 +186,7 @@ func (r *Ruling) Pairs(dst []Pair, n *Touched, line Line, c *Change, states []St
 // is given, or a copy's side chosen that nothing else stops.
 func (r *Ruling) takes(c *Change, unit int) bool {
 	if r.Given && len(c.Stop) == 0 {
-		return true
+		return c.Act == Amend && slices.Contains(r.Filter.Fields, c.Fields[unit].Field)
 	}
 	a := DecisionAct{Of: r.Filter.Of}
 	if r.Decision != Approve {

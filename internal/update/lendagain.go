@@ -41,6 +41,9 @@ type LentAgain struct {
 // LendAgain writes a copy of newer records that has the edits of an older one, marked, and says
 // beside them what others made of the same fields meanwhile.
 func (o *Office) LendAgain(ctx context.Context, d *desk.Desk, a *Again) (*LentAgain, error) {
+	if a.Layout != nil {
+		a.Edited.Options.Rename = a.Layout.Rename
+	}
 	edited, err := desk.OpenSource(o.FS, &a.Edited)
 	if err != nil {
 		return nil, err
@@ -50,6 +53,9 @@ func (o *Office) LendAgain(ctx context.Context, d *desk.Desk, a *Again) (*LentAg
 		if a.Old, err = o.madeOf(d, a, edited); err != nil {
 			return nil, err
 		}
+	}
+	if a.Layout != nil {
+		a.Old.Options.Rename = a.Layout.Rename
 	}
 	in := &catchup.Input{Set: a.Set, Key: a.Key, Fresh: a.Fresh.Image, Others: a.Others}
 	c := &desk.Comparison{By: o.By, Tool: o.Tool, Now: o.Now(), Snapshot: *a.Old, Edited: &a.Edited, Layout: a.Layout}

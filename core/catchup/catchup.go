@@ -464,7 +464,7 @@ func (l *layer) write(ctx context.Context, w io.Writer) error {
 		switch {
 		case changed && set == nil:
 			return nil
-		case !changed && l.Fresh.Comma == ',' && l.Fresh.Found.Format == "csv":
+		case !changed && l.Fresh.Comma == ',' && l.Fresh.Found.Format == "csv" && !l.Fresh.Built:
 			line = append(line, r.Raw()...)
 			return end()
 		}

@@ -150,6 +150,11 @@ var (
 	AddedPerhaps = Code{"added-perhaps", Warn, OfRecord, "an earlier run lost the answer whether it added a record that has no key of its own; that it is added again is held"}
 	CaughtUp     = Code{"caught-up", Note, OfFile, "changes that are there already fell away when a dossier was laid on newer records"}
 
+	ListedField = Code{"listed-field", Stop, OfRecord, "a row of a list of fields names no field, or the key; nothing is taken from it"}
+	ListedTwice = Code{"listed-twice", Stop, OfRecord, "a list of fields gives a field of a record several values; none of them is taken"}
+	OldDiffers  = Code{"old-differs", Warn, OfField, "a list says that something else was there than the snapshot has; the change is held"}
+	KeepUnknown = Code{"kept-unknown", Stop, OfRecord, "a key on the list of records to keep is not in the snapshot"}
+
 	CopiesDisagree = Code{"copies-disagree", Stop, OfField, "copies of one snapshot do not agree: they have different values, or one lacks a record that another changes; what is meant has to be said, with approve --of FILE or ID/field --as VALUE"}
 	CopiesRekey    = Code{"copies-rekey", Stop, OfRecord, "copies give one record different keys; nothing of that can be approved until they agree"}
 	CopyTwice      = Code{"copy-twice", Note, OfFile, "two of the copies are the same file; it counts once"}
@@ -166,5 +171,5 @@ func Codes() []Code {
 		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, Strange, BulkEdit, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
 		KeyEdited, KeyShifted, SwappedPair, NearMiss, Invisible, StaleValue, WrongFile, SlipsPart,
-		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, StillReferred, ReferUnknown, MovedOn, GoneSince, KeyTaken, AddedPerhaps, CaughtUp, CopiesDisagree, CopiesRekey, CopyTwice, ConflictThen, ByOthers}
+		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, StillReferred, ReferUnknown, MovedOn, GoneSince, KeyTaken, AddedPerhaps, CaughtUp, ListedField, ListedTwice, OldDiffers, KeepUnknown, CopiesDisagree, CopiesRekey, CopyTwice, ConflictThen, ByOthers}
 }

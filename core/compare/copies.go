@@ -405,7 +405,7 @@ func (dr *drafter) fateOf(i int, changed, kept bool) fate {
 		return fateChanged
 	case m == mateRepeat:
 		return fateStopped
-	case kept && m == mateNone && dr.narrow:
+	case kept && (m == mateApart || m == mateNone && dr.narrow):
 		return fateAbsent
 	case kept:
 		return fateKept

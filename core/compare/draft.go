@@ -219,6 +219,8 @@ func (d *differ) record(b *batch, i uint32) {
 	case mateRepeat:
 	case mateListed:
 		d.delete(b, i, nil)
+	case mateApart:
+		b.tally.kept++
 	default:
 		d.compare(b, i, m-mateRow)
 	}
@@ -378,6 +380,7 @@ func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 		if d.field != nil && !d.takeValue(b, f, j, &fc) {
 			continue
 		}
+		d.checkOld(b, i, j, col, &fc)
 		if fc.To.Blank() {
 			switch d.blank[f] {
 			case Clear:
@@ -398,6 +401,20 @@ func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 	return fields
 }
 
+// checkOld holds a change of which the copy says that something else was there.
+func (d *differ) checkOld(b *batch, i, j uint32, col int, fc *changeset.FieldChange) {
+	if d.tables.old == nil {
+		return
+	}
+	cell, ok := csv.Cell(d.tables.old.raw(j), col, ',')
+	said, there := csv.Value(d.tables.old.img, cell)
+	if !ok || !there || d.o.Layout.Schema().Equal(fc.Field, said, fc.From) || said.Blank() && fc.From.Blank() {
+		return
+	}
+	d.mark(b, fc, layout.Problem{Code: changeset.OldDiffers.Name, Field: fc.Field, Level: "warn",
+		Text: fmt.Sprintf("%s: the list says that %s was there, the snapshot has %s, and it is to be %s", d.snap.key(i), said.Quoted(), fc.From.Quoted(), fc.To.Quoted())}, j)
+}
+
 // newKey is the key of a row that no record has. One without a key, where the
 // system gives it, goes by its row.
 func (dr *drafter) newKey(raw []byte, j uint32) record.Key {
@@ -415,6 +432,10 @@ func (dr *drafter) newKey(raw []byte, j uint32) record.Key {
 // additions makes the adds of the given rows of the copy.
 func (dr *drafter) additions(b *batch, rows []uint32) {
 	for _, j := range rows {
+		if dr.emptyOf(j) {
+			b.tally.skipped++
+			continue
+		}
 		if !dr.o.allows(changeset.Add) {
 			b.tally.refused[changeset.Add]++
 			b.tally.skipped++
@@ -443,6 +464,19 @@ func (dr *drafter) additions(b *batch, rows []uint32) {
 		}
 		dr.add(b, ch, judge.Place{Record: judge.None, Row: j})
 	}
+}
+
+// emptyOf reports whether a row has nothing in the field without which it is no record.
+func (dr *drafter) emptyOf(j uint32) bool {
+	col := -1
+	if name := dr.copy.img.Sparse; name != "" {
+		col = dr.copy.img.Column(name)
+	}
+	if col < 0 {
+		return false
+	}
+	cell, _ := csv.Cell(dr.copy.raw(j), col, dr.copy.img.Comma)
+	return len(csv.Unquote(cell)) == 0
 }
 
 // add merges another tally in.

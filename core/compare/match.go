@@ -40,6 +40,7 @@ const (
 	mateNone   = iota // not in the copy
 	mateRepeat        // on several rows of the copy
 	mateListed        // on the delete list, and not in the copy or unchanged there
+	mateApart         // the copy could not have it, and says nothing
 	mateRow
 )
 
@@ -385,8 +386,12 @@ func (p *pairs) judgeFile() error {
 	if p.copy == nil {
 		return nil
 	}
-	for _, m := range p.mate {
-		if m == mateNone {
+	covers := p.copy.img.Covers
+	for i, m := range p.mate {
+		switch {
+		case m == mateNone && covers != nil && !covers(p.snap.key(uint32(i))):
+			p.mate[i] = mateApart
+		case m == mateNone:
 			p.missing++
 		}
 	}

@@ -76,7 +76,7 @@ func (s *side) scan(ctx context.Context) error {
 		if !ok {
 			break
 		}
-		if sc.Pos() > checked && s.img.Found.Format == "csv" {
+		if sc.Pos() > checked && s.isText() {
 			to := min(checked+checkBlock+(sc.Pos()-checked), len(s.img.Data))
 			if err := csv.CheckText(s.img.Name, s.img.Data, checked, to); err != nil {
 				return err
@@ -86,7 +86,7 @@ func (s *side) scan(ctx context.Context) error {
 		s.row(sc)
 	}
 	s.bare = sc.Bare
-	if s.img.Found.Format == "csv" {
+	if s.isText() {
 		if err := csv.CheckText(s.img.Name, s.img.Data, checked, len(s.img.Data)); err != nil {
 			return err
 		}
@@ -97,6 +97,9 @@ func (s *side) scan(ctx context.Context) error {
 	s.start.append(int64(len(s.img.Data)))
 	return nil
 }
+
+// isText reports whether the table's bytes are those of a file, which may be no text.
+func (s *side) isText() bool { return s.img.Found.Format == "csv" && !s.img.Built }
 
 // checkBlock is how many bytes are checked to be text at a time, just before
 // their rows are read.
@@ -253,6 +256,9 @@ func (s *side) key(i uint32) record.Key { return s.own(s.raw(i)) }
 
 // rowNumber returns the number a spreadsheet gives to a row.
 func (s *side) rowNumber(i uint32) int {
+	if s.img.Rows != nil {
+		return s.img.Rows[i]
+	}
 	n := sort.Search(len(s.gaps), func(g int) bool { return s.gaps[g].index > int(i) })
 	row := s.img.HeadingRow + 1 + int(i)
 	if n > 0 {

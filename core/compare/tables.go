@@ -28,6 +28,7 @@ type tables struct {
 
 	snap     *side
 	copy     *side   // nil without a copy
+	old      *side   // what the copy says was there, or nil
 	format   string  // of the copy
 	nulls    bool    // one of the tables tells null from empty
 	tells    bool    // both do, so that null and the empty text are two values
@@ -86,6 +87,9 @@ func (t *tables) headings(snapshot, edited *table.Image) error {
 	if err := t.lent(edited); err != nil {
 		return err
 	}
+	if edited.Part {
+		t.o.Missing, t.narrow = Ignore, true
+	}
 	t.format = edited.Found.Format
 	m := layout.MatchColumns(snapshot.Heading, edited.Heading)
 	t.wornHeadings(&m, snapshot.Heading, edited.Heading)
@@ -102,6 +106,9 @@ func (t *tables) headings(snapshot, edited *table.Image) error {
 		}
 	}
 	t.copy = newSide(edited, copied)
+	if edited.Old != nil {
+		t.old = newSide(edited.Old, copied)
+	}
 	t.copy.form = t.snap.form
 	t.ignoreColumns()
 	for _, name := range t.o.Untouched {
@@ -145,7 +152,7 @@ func (t *tables) checkColumns(snapshot, edited *table.Image, m layout.Match) err
 		switch {
 		case m.Column[i] < 0 && there[f]:
 			return twice(edited, f)
-		case m.Column[i] < 0 && edited.Lent != nil && !slices.Contains(edited.Lent.Fields, f):
+		case m.Column[i] < 0 && (edited.Part || edited.Lent != nil && !slices.Contains(edited.Lent.Fields, f)):
 		case m.Column[i] < 0 && t.l.Ignores(f):
 		case m.Column[i] < 0:
 			t.find(changeset.ColumnAbsent.Finding("the copy has no column %q; that field is left untouched", f), edited.Name, f)
@@ -203,6 +210,11 @@ func (t *tables) notes(m *table.Image) {
 			continue // the sheet that says how to edit the copy
 		}
 		f := changeset.Finding{Code: n.Code, Level: changeset.Note, Scope: changeset.OfFile, Text: n.Text, Count: n.Count}
+		if i := slices.IndexFunc(changeset.Codes(), func(c changeset.Code) bool { return c.Name == n.Code }); i >= 0 && changeset.Codes()[i].Level == changeset.Stop {
+			f.Level, f.Scope = changeset.Stop, changeset.Codes()[i].Scope
+			t.findRows(f, m.Name, n.Column, n.Rows)
+			continue
+		}
 		t.find(f, m.Name, n.Column)
 	}
 }
@@ -224,7 +236,7 @@ func (t *tables) findRows(f changeset.Finding, file, column string, rows []int) 
 // scan walks both tables at once.
 func (t *tables) scan(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
-	scanned := []*side{t.snap, t.copy}
+	scanned := []*side{t.snap, t.copy, t.old}
 	if t.first != nil {
 		t.snap = t.first.snap.again()
 		scanned = scanned[1:]

@@ -29,6 +29,7 @@ type Layout struct {
 	Rules      []Rule
 	Limits     Limits
 	Outward    Outward
+	Shape      Shape
 
 	schema *schema.Schema
 	byName map[string]int

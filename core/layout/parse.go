@@ -59,15 +59,16 @@ func (p *reader) checkAssigned() {
 type reader struct {
 	assigned ast.Node // where a field says key: assigned
 	document
-	lists Source
-	l     *Layout
-	key   schema.KeyForm
-	rules ast.Node
-	keyAt ast.Node
+	lists   Source
+	l       *Layout
+	key     schema.KeyForm
+	rules   ast.Node
+	keyAt   ast.Node
+	shapeAt ast.Node
 }
 
 var (
-	topWords   = []string{"record_set", "title", "key", "key_form", "columns", "blank", "missing", "fields", "rules", "limits", "outward"}
+	topWords   = []string{"record_set", "title", "key", "key_form", "columns", "blank", "missing", "fields", "rules", "limits", "outward", "shape"}
 	fieldWords = []string{"title", "aliases", "kind", "scale", "written", "forms", "true", "false", "values", "to", "required", "unique", "length", "range", "pattern", "null",
 		"clears_to", "compare", "access", "key", "blank", "move", "translate", "outward"}
 	blankWords   = []string{"hold", "clear", "keep"}
@@ -101,6 +102,8 @@ func (p *reader) layout(n ast.Node) {
 			p.limits(e.value)
 		case "outward":
 			p.l.Outward = p.outward(p.mapping(e.value, "outward", outwardWords))
+		case "shape":
+			p.shape(e.value)
 		}
 	}
 	p.fields(fields, n)
@@ -243,6 +246,7 @@ func (p *reader) check() {
 		}
 	}
 	p.aliases()
+	p.checkShape(names)
 	fields := make([]expr.Field, len(p.l.Fields))
 	for i := range p.l.Fields {
 		fields[i] = expr.Field{Name: p.l.Fields[i].Name, Type: p.l.Fields[i].exprType()}

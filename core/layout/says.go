@@ -33,6 +33,7 @@ func (l *Layout) Says() []string {
 	if l.Missing != "" {
 		say("a record that the copy lacks: %s", l.Missing)
 	}
+	l.sayShape(say)
 	if len(l.Ignore) > 0 {
 		say("columns without a field: %s", strings.Join(l.Ignore, ", "))
 	}

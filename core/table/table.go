@@ -32,7 +32,15 @@ type Image struct {
 	Notes      []Note    // what was noticed while reading
 	Renamed    []Renamed // columns whose heading is another than the file's
 	Lent       *Lent     // what a lent copy says of itself, or nil
-	Shown      []int     // decimals that a workbook's number formats show, by column, -1 where they say none; nil is all -1
+	// Of a table that was made of one in another shape:
+	Built  bool                  // Data is not what stands in the file
+	Rows   []int                 // the file's row of each row; nil is that they are counted
+	Part   bool                  // what it lacks says nothing
+	Old    *Image                // what it says was there before, in the same rows; or nil
+	Covers func(record.Key) bool // whether it could have a record; nil is any
+	Sparse string                // the field without which a row is no record; "" is none
+
+	Shown []int // decimals that a workbook's number formats show, by column, -1 where they say none; nil is all -1
 
 	once   sync.Once
 	column map[string]int

@@ -47,7 +47,12 @@ type Line struct {
 }
 
 // Number is the row's number as a spreadsheet counts.
-func (r *Line) Number() int { return r.sc.Row }
+func (r *Line) Number() int {
+	if r.m.Rows != nil {
+		return r.m.Rows[r.sc.Row-r.m.HeadingRow-1]
+	}
+	return r.sc.Row
+}
 
 // Raw is the row's bytes, without its line end.
 func (r *Line) Raw() []byte { return r.sc.Raw() }

@@ -1,0 +1,294 @@
+// Package shape reads tables that have not a row for each record: lists with a row for each field,
+// and tables with a column for each month. What comes of one is a table as all others are, and says
+// of which rows of the file its rows are made.
+package shape
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"paletwin/core/changeset"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// Of returns a table as a row for each record, if it has the shape that the layout speaks of, and
+// else the table itself. snapshot says that it is a snapshot, in which an empty cell of a wide table
+// is no record. Errors are *table.Error.
+func Of(l *layout.Layout, m *table.Image, snapshot bool) (*table.Image, error) {
+	if l == nil {
+		return m, nil
+	}
+	switch {
+	case l.Shape.Long != nil:
+		return ofLong(l, m)
+	case l.Shape.Wide != nil:
+		return ofWide(l, m, snapshot)
+	}
+	return m, nil
+}
+
+// heading is the column with a heading, or -1.
+func heading(m *table.Image, text string) int {
+	return slices.IndexFunc(m.Heading, func(h string) bool { return layout.HeadingForm(h) == layout.HeadingForm(text) })
+}
+
+// keyColumns are the columns of a key's fields; ok is false if one is not there.
+func keyColumns(m *table.Image, key []string) (cols []int, ok bool) {
+	for _, k := range key {
+		col := m.Column(k)
+		if col < 0 {
+			return nil, false
+		}
+		cols = append(cols, col)
+	}
+	return cols, true
+}
+
+// entry is what a list says of a record.
+type entry struct {
+	row    int
+	key    []string
+	values map[int]record.Value // by the layout's field
+	old    map[int]record.Value
+	unlike map[int]bool // fields that are given twice, unlike
+}
+
+// list is a list with a row for each field of a record.
+type list struct {
+	l       *layout.Layout
+	m       *table.Image
+	cols    []int
+	field   int
+	value   int
+	old     int // -1 without
+	entries []*entry
+	at      map[record.Key]*entry
+	named   []bool // the layout's fields that it names
+	unknown map[string]*table.Note
+	order   []string
+	twice   table.Note
+}
+
+func ofLong(l *layout.Layout, m *table.Image) (*table.Image, error) {
+	x := &list{l: l, m: m, at: map[record.Key]*entry{}, named: make([]bool, len(l.Fields)), unknown: map[string]*table.Note{}, old: -1}
+	var keyed bool
+	x.cols, keyed = keyColumns(m, l.Key)
+	x.field, x.value = heading(m, l.Shape.Long.Field), heading(m, l.Shape.Long.Value)
+	if !keyed || x.field < 0 || x.value < 0 {
+		return m, nil
+	}
+	if l.Shape.Long.Old != "" {
+		if x.old = heading(m, l.Shape.Long.Old); x.old < 0 {
+			return nil, &table.Error{Code: "no-old-column", File: m.Name, Row: m.HeadingRow, Text: fmt.Sprintf("there is no column %q, which the layout says has what was there", l.Shape.Long.Old)}
+		}
+	}
+	if err := csv.Each(context.Background(), m, x.row); err != nil {
+		return nil, err
+	}
+	return x.image()
+}
+
+// row takes in a row of the list.
+func (x *list) row(r *csv.Line) error {
+	k := r.Key(x.cols)
+	e := x.at[x.l.Schema().Key(k)]
+	if e == nil || k.Blank() {
+		e = &entry{row: r.Number(), key: k.Parts(), values: map[int]record.Value{}, old: map[int]record.Value{}, unlike: map[int]bool{}}
+		x.entries = append(x.entries, e)
+		if !k.Blank() {
+			x.at[x.l.Schema().Key(k)] = e
+		}
+	}
+	name := strings.TrimSpace(r.Text(x.field))
+	f := x.l.FieldCalled(name)
+	if f == nil || slices.Contains(x.l.Key, f.Name) {
+		x.noField(name, r.Number(), f != nil)
+		return nil
+	}
+	i := x.l.Index(f.Name)
+	x.named[i] = true
+	v, there := r.Value(x.value)
+	if !there {
+		return nil
+	}
+	if was, twice := e.values[i]; twice && !x.l.Schema().Equal(f.Name, was, v) {
+		if e.unlike[i] = true; len(x.twice.Rows) < changeset.MaxRows {
+			x.twice.Rows = append(x.twice.Rows, r.Number())
+		}
+		x.twice.Count++
+		return nil
+	}
+	e.values[i] = v
+	if x.old >= 0 {
+		if was, there := r.Value(x.old); there {
+			e.old[i] = was
+		}
+	}
+	return nil
+}
+
+// noField notes that a row names no field that can be changed.
+func (x *list) noField(name string, row int, key bool) {
+	n := x.unknown[name]
+	if n == nil {
+		n = &table.Note{Code: changeset.ListedField.Name, Text: fmt.Sprintf("%q is no field of %s; nothing is taken from these rows", name, x.l.RecordSet)}
+		if key {
+			n.Text = fmt.Sprintf("%q is the key, which a list of fields cannot change", name)
+		}
+		x.unknown[name], x.order = n, append(x.order, name)
+	}
+	if n.Count++; len(n.Rows) < changeset.MaxRows {
+		n.Rows = append(n.Rows, row)
+	}
+}
+
+// image writes the list as a table.
+func (x *list) image() (*table.Image, error) {
+	var fields []int
+	for i, named := range x.named {
+		if named {
+			fields = append(fields, i)
+		}
+	}
+	write := func(values func(*entry) map[int]record.Value) (*table.Image, error) {
+		b := &csv.Builder{Name: x.m.Name}
+		if err := b.Row(x.m.HeadingRow); err != nil {
+			return nil, err
+		}
+		for i, k := range x.l.Key {
+			b.Cell(i, k, false)
+		}
+		for n, i := range fields {
+			b.Cell(len(x.l.Key)+n, x.l.Fields[i].Name, false)
+		}
+		for _, e := range x.entries {
+			if err := b.Row(e.row); err != nil {
+				return nil, err
+			}
+			for i, part := range e.key {
+				b.Cell(i, part, false)
+			}
+			all := values(e)
+			for n, i := range fields {
+				v, there := all[i]
+				if !there || e.unlike[i] {
+					b.Cell(len(x.l.Key)+n, csv.Absent, false)
+				} else {
+					b.Cell(len(x.l.Key)+n, v.String(), false)
+				}
+			}
+		}
+		return b.Image(table.Options{HeadingRow: x.m.HeadingRow}, x.m.Found)
+	}
+	img, err := write(func(e *entry) map[int]record.Value { return e.values })
+	if err != nil {
+		return nil, err
+	}
+	if x.old >= 0 {
+		if img.Old, err = write(func(e *entry) map[int]record.Value { return e.old }); err != nil {
+			return nil, err
+		}
+	}
+	img.Built, img.Part, img.Found, img.Notes, img.Renamed = true, true, x.m.Found, x.m.Notes, nil
+	for _, name := range x.order {
+		img.Notes = append(img.Notes, *x.unknown[name])
+	}
+	if x.twice.Count > 0 {
+		x.twice.Code, x.twice.Text = changeset.ListedTwice.Name, "a field of a record is listed with several values; none of them is taken"
+		img.Notes = append(img.Notes, x.twice)
+	}
+	return img, nil
+}
+
+// ofWide reads a table with a column for each value of a field of the key.
+func ofWide(l *layout.Layout, m *table.Image, snapshot bool) (*table.Image, error) {
+	w := l.Shape.Wide
+	if m.Column(w.Key) >= 0 || m.Column(w.Value) >= 0 {
+		return m, nil // a row a record
+	}
+	var item []string
+	for _, k := range l.Key {
+		if k != w.Key {
+			item = append(item, k)
+		}
+	}
+	if _, keyed := keyColumns(m, item); !keyed {
+		return m, nil
+	}
+	periods, first := map[int]string{}, map[string]int{}
+	var cols, others []int
+	for col, h := range m.Heading {
+		if l.Index(h) >= 0 {
+			others = append(others, col)
+			continue
+		}
+		text, named := w.Headings[layout.HeadingForm(h)]
+		if !named {
+			text = strings.TrimSpace(h)
+		}
+		taken, problems := l.Field(w.Key).Take(text)
+		if len(problems) > 0 || taken == "" {
+			continue
+		}
+		one := l.Field(w.Key).Canonical(taken)
+		if other, twice := first[one]; twice {
+			return nil, &table.Error{Code: table.TwiceHeading, File: m.Name, Row: m.HeadingRow, Text: fmt.Sprintf("the columns %q and %q are both %s %s", m.Heading[other], h, w.Key, taken)}
+		}
+		first[one] = col
+		periods[col], cols = taken, append(cols, col)
+	}
+	if len(cols) == 0 {
+		return m, nil
+	}
+	out := append([]byte(nil), headingLine(m, others, w)...)
+	var rows []int
+	err := csv.Each(context.Background(), m, func(r *csv.Line) error {
+		for _, col := range cols {
+			v, there := r.Value(col)
+			if !there || snapshot && v.Blank() {
+				continue
+			}
+			for _, o := range others {
+				x, has := r.Value(o)
+				if !has {
+					out = append(out, csv.Absent...)
+				} else {
+					out = csv.AppendCell(out, x.String(), ',', false)
+				}
+				out = append(out, ',')
+			}
+			out = csv.AppendCell(out, periods[col], ',', false)
+			out = csv.AppendCell(append(out, ','), v.String(), ',', false)
+			out = append(out, '\n')
+			rows = append(rows, r.Number())
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	img, err := csv.OpenWith(m.Name, out, table.Options{Delimiter: ",", Encoding: "utf-8", HeadingRow: 1})
+	if err != nil {
+		return nil, err
+	}
+	img.Built, img.Rows, img.Found, img.Notes, img.Sparse = true, rows, m.Found, m.Notes, w.Value
+	at := slices.Index(l.Key, w.Key)
+	img.Covers = func(k record.Key) bool {
+		_, there := first[l.Field(w.Key).Canonical(k.Parts()[at])]
+		return there
+	}
+	return img, nil
+}
+
+func headingLine(m *table.Image, others []int, w *layout.Wide) (line []byte) {
+	for _, col := range others {
+		line = append(csv.AppendCell(line, m.Heading[col], ',', false), ',')
+	}
+	line = append(csv.AppendCell(line, w.Key, ',', false), ',')
+	return append(csv.AppendCell(line, w.Value, ',', false), '\n')
+}

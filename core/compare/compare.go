@@ -67,6 +67,7 @@ type Proposals struct {
 	Allow      []changeset.Act // the acts that may be proposed; nil allows all
 	AllMissing bool            // deletes that were asked for stay open, however many they are
 	DeleteList *KeyList        // records to delete, or nil
+	KeepList   *KeyList        // the records that stay, or nil: all others are to be deleted
 	Untouched  []string        // fields that are not compared, of records that both have
 	AddFields  []string        // the fields that new records have; nil is all of the copy's
 	Limits     *layout.Limits  // beside the layout's, or nil

@@ -42,6 +42,11 @@ func (p *pairs) judgeCopy() error {
 // otherRows refuses a copy of whose rows fewer than half are in the snapshot.
 func (p *pairs) otherRows() *Refusal {
 	rows := p.copy.len()
+	for _, j := range p.adds {
+		if p.copy.isNothing(j) {
+			rows--
+		}
+	}
 	if 2*p.matched >= rows && (rows > 0 || p.snap.len() == 0) {
 		return nil
 	}

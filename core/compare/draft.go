@@ -34,9 +34,9 @@ type batch struct {
 // tally counts what a worker saw.
 type tally struct {
 	unchanged, kept, skipped int
-	blankKept                int // cells emptied in the copy and kept
-	blanked                  int // cells emptied in the copy and held
-	blankRow                 uint32
+	blankKept                int                       // cells emptied in the copy and kept
+	blanked                  int                       // cells emptied in the copy and held
+	blankRow                 uint32                    // the file's
 	refused                  [changeset.Delete + 1]int // acts that are not allowed
 	listedAmended            []record.Key
 	referred                 []referred
@@ -218,7 +218,7 @@ func (d *differ) record(b *batch, i uint32) {
 		}
 	case mateRepeat:
 	case mateListed:
-		d.delete(b, i, nil)
+		d.delete(b, i, d.listHold)
 	case mateApart:
 		b.tally.kept++
 	default:
@@ -390,7 +390,7 @@ func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 			default:
 				fc.Held = []string{changeset.Blanked.Name}
 				if b.tally.blanked == 0 {
-					b.tally.blankRow = j
+					b.tally.blankRow = uint32(d.copy.rowOf(j, name))
 				}
 				b.tally.blanked++
 			}
@@ -432,7 +432,7 @@ func (dr *drafter) newKey(raw []byte, j uint32) record.Key {
 // additions makes the adds of the given rows of the copy.
 func (dr *drafter) additions(b *batch, rows []uint32) {
 	for _, j := range rows {
-		if dr.emptyOf(j) {
+		if dr.copy.isNothing(j) {
 			b.tally.skipped++
 			continue
 		}
@@ -464,19 +464,6 @@ func (dr *drafter) additions(b *batch, rows []uint32) {
 		}
 		dr.add(b, ch, judge.Place{Record: judge.None, Row: j})
 	}
-}
-
-// emptyOf reports whether a row has nothing in the field without which it is no record.
-func (dr *drafter) emptyOf(j uint32) bool {
-	col := -1
-	if name := dr.copy.img.Sparse; name != "" {
-		col = dr.copy.img.Column(name)
-	}
-	if col < 0 {
-		return false
-	}
-	cell, _ := csv.Cell(dr.copy.raw(j), col, dr.copy.img.Comma)
-	return len(csv.Unquote(cell)) == 0
 }
 
 // add merges another tally in.

@@ -288,5 +288,5 @@ func (dr *drafter) countValues(ctx context.Context) error {
 
 // note counts what is wrong with a value on a row of the copy.
 func (dr *drafter) note(b *batch, p layout.Problem, j uint32) {
-	b.tally.problems.Note(p, dr.copy.rowNumber(j))
+	b.tally.problems.Note(p, dr.copy.rowOf(j, p.Field))
 }

@@ -126,6 +126,51 @@ func (p *pairs) takeList() {
 	}
 }
 
+// takeKept marks the records that are not on the list of those to keep. Their deletes are held, if
+// deletes were not asked for, or if there are so many that the list may be a part of it.
+func (p *pairs) takeKept() {
+	l := p.o.KeepList
+	found := map[record.Key]bool{}
+	for i := range uint32(len(p.mate)) {
+		if k := p.snap.key(i); l.Has(k) {
+			found[l.schema.Key(k)] = true
+		} else {
+			p.mate[i] = mateListed
+			p.missing++
+		}
+	}
+	for _, k := range l.keys {
+		if !found[l.schema.Key(k)] {
+			f := changeset.KeepUnknown.Finding("%s is on the list of records to keep and not in the snapshot", k)
+			f.Key = k.String()
+			p.findRows(f, l.Name, "", []int{l.Row(k)})
+		}
+	}
+	what := words.Count(p.missing, "record") + " of the snapshot are not on the list of those to keep"
+	if p.missing == 1 {
+		what = "1 record of the snapshot is not on the list of those to keep"
+	}
+	many := p.missing*tooManyMissing > p.snap.len() && !p.o.AllMissing
+	switch {
+	case p.missing == 0:
+		return
+	case p.o.Missing != Asked:
+		p.listHold = []string{changeset.Missing.Name}
+		f := changeset.Missing.Finding("%s; the deletes are held", what)
+		f.Count = p.missing
+		p.find(f, l.Name, "")
+	case many || len(found) < len(l.keys):
+		p.listHold = []string{changeset.MissingMany.Name}
+		p.res.DeletesHeld = what + "; the deletes are held, since not all keys of the list are known"
+		if many {
+			p.res.DeletesHeld = fmt.Sprintf("%s, more than one in %d; the deletes are held", what, tooManyMissing)
+		}
+		f := changeset.MissingMany.Finding("%s", p.res.DeletesHeld)
+		f.Count = p.missing
+		p.find(f, l.Name, "")
+	}
+}
+
 // listed reports whether a record is on the delete list.
 func (p *pairs) listed(k record.Key) bool {
 	if p.o.DeleteList == nil {

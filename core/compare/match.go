@@ -32,6 +32,7 @@ type pairs struct {
 	lentLost   bool       // records that were lent are not in the copy, and new ones may be these
 	notLent    table.Bits // of a narrow copy, which records were lent: others are held; nil is any
 	deleteHold []string   // the code that holds deletes of missing records, if any
+	listHold   []string   // the code that holds deletes of records that are not on the list of those to keep
 }
 
 // States of a snapshot record in pairs.mate; a value of mateRow or more
@@ -382,6 +383,9 @@ func (p *pairs) judgeFile() error {
 	}
 	if p.o.DeleteList != nil {
 		p.takeList()
+	}
+	if p.o.KeepList != nil {
+		p.takeKept()
 	}
 	if p.copy == nil {
 		return nil

@@ -287,6 +287,24 @@ func (s *side) refuse(called string) error {
 	return nil
 }
 
+// isNothing reports whether a row has nothing in the field without which it is no record.
+func (s *side) isNothing(j uint32) bool {
+	if s.img.Sparse == "" {
+		return false
+	}
+	cell, _ := csv.Cell(s.raw(j), s.img.Column(s.img.Sparse), s.img.Comma)
+	return len(csv.Unquote(cell)) == 0
+}
+
+// rowOf is the row on which the file has a field of a row.
+func (s *side) rowOf(i uint32, field string) int {
+	row := s.rowNumber(i)
+	if s.img.At != nil && field != "" {
+		return s.img.At(row, field)
+	}
+	return row
+}
+
 func (s *side) rowNumbers(rows []uint32) []int {
 	n := make([]int, len(rows))
 	for i, r := range rows {

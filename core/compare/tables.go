@@ -210,12 +210,14 @@ func (t *tables) notes(m *table.Image) {
 			continue // the sheet that says how to edit the copy
 		}
 		f := changeset.Finding{Code: n.Code, Level: changeset.Note, Scope: changeset.OfFile, Text: n.Text, Count: n.Count}
-		if i := slices.IndexFunc(changeset.Codes(), func(c changeset.Code) bool { return c.Name == n.Code }); i >= 0 && changeset.Codes()[i].Level == changeset.Stop {
-			f.Level, f.Scope = changeset.Stop, changeset.Codes()[i].Scope
-			t.findRows(f, m.Name, n.Column, n.Rows)
-			continue
+		if i := slices.IndexFunc(changeset.Codes(), func(c changeset.Code) bool { return c.Name == n.Code }); i >= 0 {
+			f.Level, f.Scope = changeset.Codes()[i].Level, changeset.Codes()[i].Scope
 		}
-		t.find(f, m.Name, n.Column)
+		if f.Level == changeset.Stop {
+			t.findRows(f, m.Name, n.Column, n.Rows)
+		} else {
+			t.find(f, m.Name, n.Column)
+		}
 	}
 }
 

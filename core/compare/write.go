@@ -108,7 +108,7 @@ func (wr *writer) report() {
 	r.Changes.Sort(r.Fields)
 	if t.blanked > 0 {
 		f := changeset.Blanked.Finding("%s emptied in the copy; the changes are held", words.Count(t.blanked, "cell"))
-		f.Count, f.Row = t.blanked, wr.copy.rowNumber(t.blankRow)
+		f.Count, f.Row = t.blanked, int(t.blankRow)
 		wr.find(f, wr.copy.img.Name, "")
 	}
 	if t.blankKept > 0 {

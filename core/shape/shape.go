@@ -32,6 +32,9 @@ func Of(l *layout.Layout, m *table.Image, snapshot bool) (*table.Image, error) {
 	return m, nil
 }
 
+// NoOld says that a list lacks the column that says what was there.
+const NoOld table.Code = "no-old-column"
+
 // heading is the column with a heading, or -1.
 func heading(m *table.Image, text string) int {
 	return slices.IndexFunc(m.Heading, func(h string) bool { return layout.HeadingForm(h) == layout.HeadingForm(text) })
@@ -49,11 +52,22 @@ func keyColumns(m *table.Image, key []string) (cols []int, ok bool) {
 	return cols, true
 }
 
+// passedOver are notes of columns of which nothing is taken.
+func passedOver(l *layout.Layout, m *table.Image, used func(col int) bool) (notes []table.Note) {
+	for col, h := range m.Heading {
+		if !used(col) && h != "" && !l.Ignores(h) {
+			notes = append(notes, table.Note{Code: changeset.ColumnExtra.Name, Column: h, Count: 1, Text: fmt.Sprintf("column %q is none that the layout's shape speaks of, and is ignored", h)})
+		}
+	}
+	return notes
+}
+
 // entry is what a list says of a record.
 type entry struct {
 	row    int
 	key    []string
 	values map[int]record.Value // by the layout's field
+	rows   map[int]int          // where it says so
 	old    map[int]record.Value
 	unlike map[int]bool // fields that are given twice, unlike
 }
@@ -84,7 +98,7 @@ func ofLong(l *layout.Layout, m *table.Image) (*table.Image, error) {
 	}
 	if l.Shape.Long.Old != "" {
 		if x.old = heading(m, l.Shape.Long.Old); x.old < 0 {
-			return nil, &table.Error{Code: "no-old-column", File: m.Name, Row: m.HeadingRow, Text: fmt.Sprintf("there is no column %q, which the layout says has what was there", l.Shape.Long.Old)}
+			return nil, &table.Error{Code: NoOld, File: m.Name, Row: m.HeadingRow, Text: fmt.Sprintf("there is no column %q, which the layout says has what was there", l.Shape.Long.Old)}
 		}
 	}
 	if err := csv.Each(context.Background(), m, x.row); err != nil {
@@ -98,7 +112,7 @@ func (x *list) row(r *csv.Line) error {
 	k := r.Key(x.cols)
 	e := x.at[x.l.Schema().Key(k)]
 	if e == nil || k.Blank() {
-		e = &entry{row: r.Number(), key: k.Parts(), values: map[int]record.Value{}, old: map[int]record.Value{}, unlike: map[int]bool{}}
+		e = &entry{row: r.Number(), key: k.Parts(), values: map[int]record.Value{}, rows: map[int]int{}, old: map[int]record.Value{}, unlike: map[int]bool{}}
 		x.entries = append(x.entries, e)
 		if !k.Blank() {
 			x.at[x.l.Schema().Key(k)] = e
@@ -123,7 +137,7 @@ func (x *list) row(r *csv.Line) error {
 		x.twice.Count++
 		return nil
 	}
-	e.values[i] = v
+	e.values[i], e.rows[i] = v, r.Number()
 	if x.old >= 0 {
 		if was, there := r.Value(x.old); there {
 			e.old[i] = was
@@ -171,19 +185,25 @@ func (x *list) image() (*table.Image, error) {
 				return nil, err
 			}
 			for i, part := range e.key {
-				b.Cell(i, part, false)
+				b.Cell(i, part, true)
 			}
 			all := values(e)
 			for n, i := range fields {
-				v, there := all[i]
-				if !there || e.unlike[i] {
+				switch v, there := all[i]; {
+				case !there || e.unlike[i]:
 					b.Cell(len(x.l.Key)+n, csv.Absent, false)
-				} else {
-					b.Cell(len(x.l.Key)+n, v.String(), false)
+				case v.IsNull():
+					b.Cell(len(x.l.Key)+n, "", false)
+				default:
+					b.Cell(len(x.l.Key)+n, v.String(), true)
 				}
 			}
 		}
-		return b.Image(table.Options{HeadingRow: x.m.HeadingRow}, x.m.Found)
+		img, err := b.Image(table.Options{HeadingRow: x.m.HeadingRow}, x.m.Found)
+		if err == nil {
+			img.Built, img.Part, img.Nulls, img.Found, img.Notes = true, true, true, x.m.Found, x.m.Notes
+		}
+		return img, err
 	}
 	img, err := write(func(e *entry) map[int]record.Value { return e.values })
 	if err != nil {
@@ -194,7 +214,18 @@ func (x *list) image() (*table.Image, error) {
 			return nil, err
 		}
 	}
-	img.Built, img.Part, img.Found, img.Notes, img.Renamed = true, true, x.m.Found, x.m.Notes, nil
+	at := make(map[int]*entry, len(x.entries))
+	for _, e := range x.entries {
+		at[e.row] = e
+	}
+	img.At = func(row int, field string) int {
+		if e := at[row]; e != nil && e.rows[x.l.Index(field)] > 0 {
+			return e.rows[x.l.Index(field)]
+		}
+		return row
+	}
+	used := append(slices.Clone(x.cols), x.field, x.value, x.old)
+	img.Notes = append(slices.Clone(img.Notes), passedOver(x.l, x.m, func(col int) bool { return slices.Contains(used, col) })...)
 	for _, name := range x.order {
 		img.Notes = append(img.Notes, *x.unknown[name])
 	}
@@ -276,7 +307,8 @@ func ofWide(l *layout.Layout, m *table.Image, snapshot bool) (*table.Image, erro
 	if err != nil {
 		return nil, err
 	}
-	img.Built, img.Rows, img.Found, img.Notes, img.Sparse = true, rows, m.Found, m.Notes, w.Value
+	img.Built, img.Rows, img.Found, img.Sparse = true, rows, m.Found, w.Value
+	img.Notes = append(slices.Clone(m.Notes), passedOver(l, m, func(col int) bool { return slices.Contains(others, col) || periods[col] != "" })...)
 	at := slices.Index(l.Key, w.Key)
 	img.Covers = func(k record.Key) bool {
 		_, there := first[l.Field(w.Key).Canonical(k.Parts()[at])]

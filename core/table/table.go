@@ -33,12 +33,13 @@ type Image struct {
 	Renamed    []Renamed // columns whose heading is another than the file's
 	Lent       *Lent     // what a lent copy says of itself, or nil
 	// Of a table that was made of one in another shape:
-	Built  bool                  // Data is not what stands in the file
-	Rows   []int                 // the file's row of each row; nil is that they are counted
-	Part   bool                  // what it lacks says nothing
-	Old    *Image                // what it says was there before, in the same rows; or nil
-	Covers func(record.Key) bool // whether it could have a record; nil is any
-	Sparse string                // the field without which a row is no record; "" is none
+	Built  bool                            // Data is not what stands in the file
+	Rows   []int                           // the file's row of each row; nil is that they are counted
+	Part   bool                            // what it lacks says nothing
+	At     func(row int, field string) int // the file's row of a field of a row; nil is that row
+	Old    *Image                          // what it says was there before, in the same rows; or nil
+	Covers func(record.Key) bool           // whether it could have a record; nil is any
+	Sparse string                          // the field without which a row is no record; "" is none
 
 	Shown []int // decimals that a workbook's number formats show, by column, -1 where they say none; nil is all -1
 
@@ -76,6 +77,10 @@ type Options struct {
 	// Rename, if not nil, is given every table that was opened, to give its
 	// columns the names of fields.
 	Rename func(*Image) `json:"-"`
+
+	// Reshape, if not nil, is given the table then, and makes of one in another shape one
+	// with a row for each record.
+	Reshape func(*Image) (*Image, error) `json:"-"`
 }
 
 // Taken says how CSV is read that was written of a table of a database: its backups and
@@ -84,7 +89,7 @@ var Taken = Options{Delimiter: ",", Encoding: "utf-8", HeadingRow: 1, Known: Fou
 
 // Kept returns the options that are kept with what was read.
 func (o Options) Kept() Options {
-	o.Password, o.Known, o.Rename = "", Found{}, nil
+	o.Password, o.Known, o.Rename, o.Reshape = "", Found{}, nil, nil
 	return o
 }
 

@@ -29,6 +29,7 @@ type compareFlags struct {
 	key                      []string
 	missing, blank, allow    string
 	deleteList, into, title  string
+	keepList                 string
 	recordSet, memory        string
 	noDossier, otherRegister bool
 	verbose, checkAll        bool
@@ -60,6 +61,7 @@ func newCompare(a *app) *cobra.Command {
 	fl.StringVar(&f.blank, "blank", compare.Held, "a cell that the copy empties: hold, clear or keep")
 	fl.StringVar(&f.allow, "allow", "amend,add,delete", "the `acts` that may be proposed")
 	fl.StringVar(&f.deleteList, "delete-list", "", "a `file` with the keys of records to delete")
+	fl.StringVar(&f.keepList, "keep-list", "", "a `file` with the keys of the records that stay: all others are to be deleted")
 	fl.BoolVar(&f.otherRegister, "other-register", false, "go on although few rows of the copy match the snapshot")
 	fl.StringVar(&f.into, "into", "", "compare anew into the `dossier`, which must not have run yet; without a copy, lay what it changes on a newer SNAPSHOT")
 	fl.BoolVar(&f.noDossier, "no-dossier", false, "only print the summary; keep nothing")
@@ -83,7 +85,7 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 		return err
 	}
 	var old *desk.Dossier // whose changes are laid on newer records
-	if f.into != "" && len(args) == 1 && f.deleteList == "" {
+	if f.into != "" && len(args) == 1 && f.deleteList+f.keepList == "" {
 		if old, err = a.dossier(f.into); err != nil {
 			return err
 		}
@@ -188,11 +190,14 @@ func (f *compareFlags) check(args []string) error {
 	if !slices.Contains([]string{compare.SlipsHold, compare.SlipsWarn, compare.SlipsOff}, f.slips) {
 		return usage("--slips is hold, warn or off, not %q", f.slips)
 	}
-	if len(args) == 1 && f.deleteList == "" && f.into == "" {
+	if len(args) == 1 && f.deleteList+f.keepList == "" && f.into == "" {
 		return usage("paletwin compare needs an edited copy, or a list of records to delete with --delete-list")
 	}
+	if f.keepList != "" && (f.deleteList != "" || len(args) > 1) {
+		return usage("--keep-list says by itself what is to be deleted: leave the edited copy and --delete-list out")
+	}
 	inputs := 0
-	for _, name := range append(slices.Clone(args), f.deleteList) {
+	for _, name := range append(slices.Clone(args), f.deleteList, f.keepList) {
 		if name == "-" {
 			inputs++
 		}
@@ -254,14 +259,14 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		}
 	}
 	tellApart(c)
-	if f.deleteList != "" {
-		s, err := a.source(f.deleteList)
+	if list := cmp.Or(f.deleteList, f.keepList); list != "" {
+		s, err := a.source(list)
 		if err != nil {
 			return nil, err
 		}
-		c.DeleteList = &s
+		c.DeleteList, c.Keep = &s, f.keepList != ""
 		if len(args) == 1 {
-			title = stem(f.deleteList)
+			title = stem(list)
 		}
 	}
 	c.Title = cmp.Or(f.title, title)

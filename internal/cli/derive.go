@@ -301,9 +301,7 @@ func (a *app) deriveTo(ctx context.Context, c *desk.Comparison, f *deriveFlags) 
 	if _, err := a.fs.Lstat(path); err == nil {
 		return usage("%s is there already; name another file with -o", f.out)
 	}
-	if c.Layout != nil {
-		c.Snapshot.Options.Rename = func(m *table.Image) { c.Layout.Rename(m) }
-	}
+	c.Snapshot.Options = c.Layout.Reading(c.Snapshot.Options, true)
 	t, err := a.open(&c.Snapshot)
 	if err != nil {
 		return err

@@ -14,6 +14,7 @@ import (
 	"paletwin/core/expr"
 	"paletwin/core/layout"
 	"paletwin/core/lend"
+	"paletwin/core/shape"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -379,8 +380,9 @@ var remedies = map[string]string{
 	string(compare.NoKeyColumn):   "name the key with --key as it stands in the heading, and leave the key column in the copy",
 	string(compare.NoCommon):      "check that both files have their headings, and that the second is the edited copy of the first",
 	string(compare.NotACopy):      "check that the files belong together; where the copy is a part of the snapshot on purpose: --missing keep; --other-register compares them all the same",
-	string(compare.KeysOnly):      "records that are to be deleted: paletwin compare SNAPSHOT --delete-list FILE; records that are to be changed: paletwin derive SNAPSHOT --records FILE --set …; --other-register compares it all the same",
-	string(compare.LongTable):     "make a table of it with a row for each record and a column for each field, with the snapshot's headings; --other-register compares it all the same",
+	string(shape.NoOld):           "give the column that heading, or say in the layout (shape: long: old:) which it is",
+	string(compare.KeysOnly):      "records that are to be deleted: paletwin compare SNAPSHOT --delete-list FILE; the only ones that are to stay: --keep-list FILE; records that are to be changed: paletwin derive SNAPSHOT --records FILE --set …; --other-register compares it all the same",
+	string(compare.LongTable):     "say so in the layout, with the two columns' headings (shape: {long: {field: …, value: …}}), or make a table of it with a row for each record; --other-register compares it all the same",
 	string(compare.OtherTable):    "name the edited copy itself; values from another table are taken over by paletwin derive SNAPSHOT --set-from FILE; --other-register compares them all the same",
 	string(compare.KeyBlank):      "every record of a snapshot needs a key; export it again with the key column filled",
 	string(compare.KeyRepeat):     "a key must be on one row only; name further key fields with --key a,b if records need them",

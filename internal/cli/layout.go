@@ -140,7 +140,7 @@ func (a *app) layoutTest(ctx context.Context, name, file string, files *fileFlag
 		return err
 	}
 	s.Options = files.options(0, a.password())
-	s.Options.Rename = l.Rename
+	s.Options = l.Reading(s.Options, true)
 	s.Options.Sheet, s.Options.HeadingRow = cmp.Or(s.Options.Sheet, l.Sheet), cmp.Or(s.Options.HeadingRow, l.HeadingRow)
 	t, err := a.open(&s)
 	if err != nil {

@@ -95,7 +95,7 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	s.Options = f.files.options(0, a.password())
 	c := &lend.Copy{Key: f.key, Fields: f.fields}
 	if l != nil {
-		c.Layout, s.Options.Rename = l.Layout, l.Rename
+		c.Layout, s.Options = l.Layout, l.Reading(s.Options, true)
 		s.Options.Sheet, s.Options.HeadingRow = cmp.Or(s.Options.Sheet, l.Sheet), cmp.Or(s.Options.HeadingRow, l.HeadingRow)
 		if len(c.Key) == 0 {
 			c.Key = l.Key

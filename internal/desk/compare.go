@@ -33,6 +33,7 @@ type Comparison struct {
 	Edited     *Source
 	More       []*Source // further copies of the snapshot
 	DeleteList *Source
+	Keep       bool // DeleteList has the records that stay, and all others are to be deleted
 	Options    compare.Options
 	Layout     *Layout // or nil
 	// ChooseKey, if the options name no key, names it.
@@ -76,7 +77,7 @@ func (s *Source) options() table.Options {
 		return s.Options
 	}
 	o := table.Taken
-	o.Rename = s.Options.Rename
+	o.Rename, o.Reshape = s.Options.Rename, s.Options.Reshape
 	return o
 }
 
@@ -211,8 +212,8 @@ type inputs struct {
 	snapshot *kept
 	edited   []*kept // by their digests, where there are several
 	list     *Input
-	listed   []byte // the list's bytes
-	rename   func(*table.Image)
+	listed   []byte        // the list's bytes
+	layout   *Layout       // or nil
 	hashed   chan struct{} // closed when the inputs' digests are there
 }
 
@@ -220,7 +221,7 @@ type inputs struct {
 func (in *inputs) ready(ctx context.Context, c *Comparison) error {
 	if c.Layout != nil {
 		c.Options.Layout = c.Layout.Layout
-		in.rename = func(m *table.Image) { c.Layout.Rename(m) }
+		in.layout = c.Layout
 	}
 	if err := in.take(ctx, c); err != nil {
 		return err
@@ -375,7 +376,7 @@ func (in *inputs) derive(ctx context.Context, c *Comparison) error {
 	if err != nil {
 		return err
 	}
-	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), input.Name, table.Options{Rename: in.rename, Known: table.Found{Nulls: in.snapshot.Found.Nulls}})
+	t, err := OpenTable(in.fsys, filepath.Join(in.dir, input.File), input.Name, in.layout.Reading(table.Options{Known: table.Found{Nulls: in.snapshot.Found.Nulls}}, false))
 	if err != nil {
 		return err
 	}
@@ -386,12 +387,10 @@ func (in *inputs) derive(ctx context.Context, c *Comparison) error {
 
 func (in *inputs) open(s *Source, stem string) (*kept, error) {
 	o := s.options()
-	if o.Rename == nil {
-		o.Rename = in.rename
-	}
+	o = in.layout.Reading(o, stem == "snapshot")
 	if in.dir == "" {
 		from := *s
-		from.Options.Rename = o.Rename
+		from.Options = o
 		t, err := OpenSource(in.fsys, &from)
 		if err != nil {
 			return nil, err
@@ -439,11 +438,15 @@ func (c *Comparison) settle(ctx context.Context, in *inputs) (err error) {
 		return nil
 	}
 	b := in.listed
-	if c.Options.DeleteList, err = compare.ReadKeyList(c.DeleteList.Name, b, c.Options.Key, c.Options.Layout); err != nil {
+	list, err := compare.ReadKeyList(c.DeleteList.Name, b, c.Options.Key, c.Options.Layout)
+	if err != nil {
 		return err
 	}
+	if c.Options.DeleteList = list; c.Keep {
+		c.Options.DeleteList, c.Options.KeepList = nil, list
+	}
 	sum := sha256.Sum256(b)
-	in.list.SHA256, in.list.Size, in.list.Records = hex.EncodeToString(sum[:]), int64(len(b)), c.Options.DeleteList.Len()
+	in.list.SHA256, in.list.Size, in.list.Records = hex.EncodeToString(sum[:]), int64(len(b)), list.Len()
 	return nil
 }
 

@@ -449,7 +449,7 @@ func openBytes(shown string, data []byte, o table.Options) (*table.Image, error)
 func (t *Dossier) OpenInput(in *Input) (*Table, error) {
 	o := in.Options
 	o.Known = in.Found
-	k, err := t.OpenTable(t.Path(in.File), in.Name, o)
+	k, err := t.openTable(t.Path(in.File), in.Name, o, in == t.Meta.Snapshot)
 	if err != nil {
 		return nil, err
 	}
@@ -473,11 +473,16 @@ func (t *Dossier) InputSource(in *Input) *Source {
 // OpenTable opens a file as a table, as OpenTable does, with the desk's
 // password where it needs one.
 func (t *Dossier) OpenTable(file, shown string, o table.Options) (*Table, error) {
+	return t.openTable(file, shown, o, false)
+}
+
+func (t *Dossier) openTable(file, shown string, o table.Options, snapshot bool) (*Table, error) {
 	l, err := t.Layout()
 	if err != nil {
 		return nil, err
 	}
-	o.Password, o.Rename = t.desk.Password, func(m *table.Image) { l.Rename(m) }
+	o = Reading(l, o, snapshot)
+	o.Password = t.desk.Password
 	return OpenTable(t.desk.FS, file, shown, o)
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"paletwin/core/layout"
 	"paletwin/core/schema"
+	"paletwin/core/shape"
 	"paletwin/core/table"
 	"paletwin/internal/disk"
 )
@@ -21,6 +22,22 @@ type Layout struct {
 	*layout.Layout
 	Path  string
 	lists map[string]string // the lists' files by the names that the layout gives them
+}
+
+// Reading completes how a table of the record set is read: its columns get the names of fields, and
+// one in another shape that the layout speaks of a row for each record. l may be nil.
+func Reading(l *layout.Layout, o table.Options, snapshot bool) table.Options {
+	o.Rename = func(m *table.Image) { l.Rename(m) }
+	o.Reshape = func(m *table.Image) (*table.Image, error) { return shape.Of(l, m, snapshot) }
+	return o
+}
+
+// Reading is the function of this name for this layout, which may be nil.
+func (l *Layout) Reading(o table.Options, snapshot bool) table.Options {
+	if l == nil {
+		return o
+	}
+	return Reading(l.Layout, o, snapshot)
 }
 
 // LayoutPath is where a record set's layout stands on the desk.

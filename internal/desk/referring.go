@@ -98,7 +98,7 @@ func (d *Desk) lastSeen(set string, l *Layout) (*Table, error) {
 	case newest != nil && (path == "" || newest.Meta.When.After(when)):
 		return newest.OpenInput(newest.Meta.Snapshot)
 	case path != "":
-		return OpenTable(d.FS, path, d.rel(path), table.Options{Password: d.Password, Rename: func(m *table.Image) { l.Rename(m) }})
+		return OpenTable(d.FS, path, d.rel(path), Reading(l.Layout, table.Options{Password: d.Password}, true))
 	}
 	return nil, nil
 }

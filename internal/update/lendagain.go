@@ -41,9 +41,7 @@ type LentAgain struct {
 // LendAgain writes a copy of newer records that has the edits of an older one, marked, and says
 // beside them what others made of the same fields meanwhile.
 func (o *Office) LendAgain(ctx context.Context, d *desk.Desk, a *Again) (*LentAgain, error) {
-	if a.Layout != nil {
-		a.Edited.Options.Rename = a.Layout.Rename
-	}
+	a.Edited.Options = a.Layout.Reading(a.Edited.Options, false)
 	edited, err := desk.OpenSource(o.FS, &a.Edited)
 	if err != nil {
 		return nil, err
@@ -54,9 +52,7 @@ func (o *Office) LendAgain(ctx context.Context, d *desk.Desk, a *Again) (*LentAg
 			return nil, err
 		}
 	}
-	if a.Layout != nil {
-		a.Old.Options.Rename = a.Layout.Rename
-	}
+	a.Old.Options = a.Layout.Reading(a.Old.Options, true)
 	in := &catchup.Input{Set: a.Set, Key: a.Key, Fresh: a.Fresh.Image, Others: a.Others}
 	c := &desk.Comparison{By: o.By, Tool: o.Tool, Now: o.Now(), Snapshot: *a.Old, Edited: &a.Edited, Layout: a.Layout}
 	c.Options = compare.Options{RecordSet: a.Set, Key: a.Key}

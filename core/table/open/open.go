@@ -19,6 +19,9 @@ func Open(name string, data []byte, o table.Options) (*table.Image, error) {
 	if err == nil && o.Rename != nil {
 		o.Rename(m)
 	}
+	if err == nil && o.Reshape != nil {
+		return o.Reshape(m)
+	}
 	return m, err
 }
 

@@ -47,7 +47,7 @@ func (p *pairs) otherRows() *Refusal {
 			rows--
 		}
 	}
-	if 2*p.matched >= rows && (rows > 0 || p.snap.len() == 0) {
+	if 2*p.matched >= rows && (rows > 0 || p.snap.len() == 0 || p.copy.img.Part) {
 		return nil
 	}
 	return p.noCopy(NotACopy, "%s is not a copy of %s: %d of its %s match", p.copy.img.Name, p.snap.img.Name, p.matched, words.Count(rows, "row"))
@@ -72,7 +72,7 @@ func (p *pairs) shared() []int {
 // more fields: a list of records, a table with a row a field, another table of
 // the same records.
 func (p *pairs) keysOnly() *Refusal {
-	if len(p.shared()) > 0 || len(p.snap.img.Heading) == len(p.snap.keyCol) || p.copy.img.Lent != nil {
+	if len(p.shared()) > 0 || len(p.snap.img.Heading) == len(p.snap.keyCol) || p.copy.img.Lent != nil || p.copy.img.Part {
 		return nil
 	}
 	name, key := p.copy.img.Name, strings.Join(p.o.Key, ", ")

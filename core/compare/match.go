@@ -463,7 +463,7 @@ const tooManyMissing = 10
 
 // judgeMissing decides whether the deletes of missing records are held.
 func (p *pairs) judgeMissing() {
-	if p.missing == 0 {
+	if p.missing == 0 || p.copy.img.Part {
 		return
 	}
 	name, what := p.copy.img.Name, words.Count(p.missing, "record")+" of the snapshot are not in the copy"

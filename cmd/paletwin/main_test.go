@@ -2,17 +2,20 @@ package main
 
 import (
 	"context"
+	"encoding/csv"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
 	"paletwin/internal/target/sqldb/lite"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/xuri/excelize/v2"
 )
 
 // program is the built program that the stories drive.
@@ -55,8 +58,28 @@ func TestStories(t *testing.T) {
 			e.Setenv("NO_COLOR", "1")
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets},
 	})
+}
+
+// sheets is the story command "sheets FILE NAME=CSV …": a workbook with these sheets.
+func sheets(ts *testscript.TestScript, _ bool, args []string) {
+	x := excelize.NewFile()
+	for n, arg := range args[1:] {
+		name, from, _ := strings.Cut(arg, "=")
+		if n == 0 {
+			ts.Check(x.SetSheetName("Sheet1", name))
+		} else {
+			_, err := x.NewSheet(name)
+			ts.Check(err)
+		}
+		rows, err := csv.NewReader(strings.NewReader(ts.ReadFile(from))).ReadAll()
+		ts.Check(err)
+		for i, row := range rows {
+			ts.Check(x.SetSheetRow(name, fmt.Sprintf("A%d", i+1), &row))
+		}
+	}
+	ts.Check(x.SaveAs(ts.MkAbs(args[0])))
 }
 
 // old is the story command "old FILE DAYS": the file was written so many days ago.

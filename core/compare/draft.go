@@ -420,9 +420,10 @@ func (d *differ) checkOld(b *batch, i, j uint32, col int, fc *changeset.FieldCha
 func (dr *drafter) newKey(raw []byte, j uint32) record.Key {
 	k := dr.copy.own(raw)
 	if k.Blank() {
-		name := fmt.Sprint("row ", dr.copy.rowNumber(j))
-		if dr.several > 1 {
-			name += " of " + dr.copy.img.Name
+		file, row := dr.copy.img.Place(dr.copy.rowNumber(j))
+		name := fmt.Sprint("row ", row)
+		if dr.several > 1 || dr.copy.img.Sheets != nil {
+			name += " of " + file
 		}
 		k = schema.NewKey(name)
 	}

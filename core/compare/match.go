@@ -229,8 +229,7 @@ func (p *pairs) resolve(ctx context.Context, s *strays) error {
 	if len(twice) > 0 {
 		slices.Sort(twice)
 		twice = slices.Compact(twice)
-		return &Refusal{Code: KeyRepeat, File: p.snap.img.Name, Rows: p.snap.rowNumbers(twice),
-			Text: fmt.Sprintf("%s%s has the same key on several rows; the first is %s", p.called, p.snap.img.Name, p.snap.key(twice[0]))}
+		return p.snap.refusal(KeyRepeat, twice, fmt.Sprintf("%s%s has the same key on several rows; the first is %s", p.called, p.snap.img.Name, p.snap.key(twice[0])))
 	}
 	p.takeFound(s, wanted, found)
 	return nil

@@ -280,8 +280,7 @@ func (s *side) refuse(called string) error {
 		{s.noKey, KeyBlank, "no key"},
 	} {
 		if len(bad.rows) > 0 {
-			return &Refusal{Code: bad.code, File: s.img.Name, Rows: s.rowNumbers(bad.rows),
-				Text: fmt.Sprintf("%s%s has %s with %s", called, s.img.Name, words.Count(len(bad.rows), "row"), bad.text)}
+			return s.refusal(bad.code, bad.rows, fmt.Sprintf("%s%s has %s with %s", called, s.img.Name, words.Count(len(bad.rows), "row"), bad.text))
 		}
 	}
 	return nil
@@ -303,6 +302,15 @@ func (s *side) rowOf(i uint32, field string) int {
 		return s.img.At(row, field)
 	}
 	return row
+}
+
+// refusal refuses a table because of some of its rows.
+func (s *side) refusal(code table.Code, at []uint32, text string) *Refusal {
+	rows := s.rowNumbers(at)
+	if s.img.Sheets != nil {
+		return &Refusal{Code: code, File: s.img.Name, Text: text + ": " + s.img.Where(rows)}
+	}
+	return &Refusal{Code: code, File: s.img.Name, Rows: rows, Text: text}
 }
 
 func (s *side) rowNumbers(rows []uint32) []int {

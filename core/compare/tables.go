@@ -223,6 +223,17 @@ func (t *tables) notes(m *table.Image) {
 
 func (t *tables) find(f changeset.Finding, file, column string) {
 	f.File, f.Column = file, column
+	for _, s := range []*side{t.snap, t.copy} {
+		if s == nil || s.img.Name != file || s.img.Sheets == nil || f.Row == 0 {
+			continue
+		}
+		f.File, f.Row = s.img.Place(f.Row)
+		if all := len(f.Rows); all > 0 {
+			if _, f.Rows = s.img.Places(f.Rows); len(f.Rows) < all {
+				f.Text += "; others stand on other sheets"
+			}
+		}
+	}
 	t.found.Add(f)
 }
 

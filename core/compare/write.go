@@ -94,8 +94,8 @@ func (wr *writer) note(b *batch) {
 	r.Records.Against += t.against
 	wr.sum.add(t)
 	for _, x := range b.worn {
-		if wr.several > 1 {
-			x.File = wr.copy.img.Name
+		if file, row := wr.copy.img.Place(x.Row); wr.several > 1 || wr.copy.img.Sheets != nil {
+			x.File, x.Row = file, row
 		}
 		wr.o.Worn(x)
 	}

@@ -23,6 +23,7 @@ type Layout struct {
 	Ignore     []string // headings of columns that hold no field
 	HeadingRow int
 	Sheet      string
+	SheetAs    string // the field that has the name of a record's sheet, where all sheets are read
 	Blank      string // what a cell means that the copy empties: hold, clear, keep; "" is not said
 	Missing    string // what a record means that the copy lacks: hold, delete, keep; "" is not said
 	Fields     []Field

@@ -130,7 +130,7 @@ func (p *reader) keyForm(n ast.Node) {
 }
 
 func (p *reader) columns(n ast.Node) {
-	for _, e := range p.mapping(n, "columns", []string{"ignore", "heading_row", "sheet"}) {
+	for _, e := range p.mapping(n, "columns", []string{"ignore", "heading_row", "sheet", "sheet_as"}) {
 		switch e.key {
 		case "ignore":
 			p.l.Ignore = p.texts(e.value, e.key)
@@ -138,6 +138,8 @@ func (p *reader) columns(n ast.Node) {
 			p.l.HeadingRow = p.whole(e.value, e.key, 1, 1_000_000)
 		case "sheet":
 			p.l.Sheet = p.text(e.value, e.key)
+		case "sheet_as":
+			p.l.SheetAs = p.text(e.value, e.key)
 		}
 	}
 }

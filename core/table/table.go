@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -38,6 +39,7 @@ type Image struct {
 	Part   bool                            // what it lacks says nothing
 	At     func(row int, field string) int // the file's row of a field of a row; nil is that row
 	Old    *Image                          // what it says was there before, in the same rows; or nil
+	Sheets []string                        // of a table of several sheets their names, which rows count in steps of SheetRows
 	Covers func(record.Key) bool           // whether it could have a record; nil is any
 	Sparse string                          // the field without which a row is no record; "" is none
 
@@ -45,6 +47,55 @@ type Image struct {
 
 	once   sync.Once
 	column map[string]int
+}
+
+// SheetRows is more rows than a sheet has.
+const SheetRows = 1 << 21
+
+// Place is where a row stands: the file, with the sheet where the table is of several, and the
+// row there.
+func (m *Image) Place(row int) (file string, at int) {
+	if m.Sheets == nil || row == 0 {
+		return m.Name, row
+	}
+	return m.Name + "#" + m.Sheets[row/SheetRows], row % SheetRows
+}
+
+// Places is Place of several rows: of those that stand where the first does.
+func (m *Image) Places(rows []int) (file string, at []int) {
+	for _, r := range rows {
+		f, row := m.Place(r)
+		if at == nil {
+			file = f
+		}
+		if f == file {
+			at = append(at, row)
+		}
+	}
+	return file, at
+}
+
+// Where says in words on which rows of which sheets some rows stand; "" where there is one sheet.
+func (m *Image) Where(rows []int) string {
+	const most = 6
+	var all []string
+	for len(rows) > 0 && m.Sheets != nil {
+		sheet := rows[0] / SheetRows
+		n := 1
+		for n < len(rows) && rows[n]/SheetRows == sheet {
+			n++
+		}
+		var numbers []string
+		for _, r := range rows[:min(n, most)] {
+			numbers = append(numbers, strconv.Itoa(r%SheetRows))
+		}
+		if n > most {
+			numbers = append(numbers, "…")
+		}
+		all = append(all, "sheet "+m.Sheets[sheet]+" row "+strings.Join(numbers, ", "))
+		rows = rows[n:]
+	}
+	return strings.Join(all, "; ")
 }
 
 // Found is what was found out about a file by looking at it.
@@ -68,6 +119,7 @@ type Options struct {
 	HeadingRow int    `json:"heading_row,omitempty"`
 	Sheet      string `json:"sheet,omitempty"`
 	Password   string `json:"-"` // of an encrypted workbook
+	SheetAs    string `json:"-"` // of all sheets: the column that has the sheet's name; "" is none
 
 	// Known is what is known of the file from another time, and counts where its
 	// bytes do not say: a text of ASCII alone has any encoding, one of 8-bit

@@ -237,7 +237,7 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 	if c.Snapshot, err = a.source(args[0]); err != nil {
 		return nil, err
 	}
-	c.Snapshot.Options = f.files.options(0, a.password())
+	f.files.reading(&c.Snapshot, 0, a.password())
 	title := stem(args[0])
 	var titles []string
 	for i, name := range args[1:] {
@@ -245,7 +245,7 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		if err != nil {
 			return nil, err
 		}
-		s.Options = f.files.options(1, a.password())
+		f.files.reading(&s, 1, a.password())
 		if name = cmp.Or(map[string]string{"-": "standard input"}[name], name); !slices.Contains(titles, stem(name)) {
 			titles = append(titles, stem(name))
 		}
@@ -335,9 +335,23 @@ func (a *app) source(name string) (desk.Source, error) {
 		}
 		return s, err
 	}
-	s := desk.Source{Path: a.path(name), Name: filepath.Base(name)}
+	file, sheet := a.sheetOf(name)
+	s := desk.Source{Path: a.path(file), Name: filepath.Base(file)}
+	s.Options.Sheet = sheet
 	s.Taken = d.TakenAs(s.Path) != nil
 	return s, nil
+}
+
+// sheetOf cuts FILE#SHEET, where there is no file of the whole name.
+func (a *app) sheetOf(name string) (file, sheet string) {
+	i := strings.LastIndexByte(name, '#')
+	if i <= 0 {
+		return name, ""
+	}
+	if _, err := a.fs.Lstat(a.path(name)); err == nil {
+		return name, ""
+	}
+	return name[:i], name[i+1:]
 }
 
 // named is the URL of a table that has a name on the desk; other names stay.
@@ -366,6 +380,9 @@ func stem(name string) string {
 		return at.Table
 	}
 	base := filepath.Base(name)
+	if i := strings.LastIndexByte(base, '#'); i > 0 && strings.Contains(base[:i], ".") {
+		base = base[:i]
+	}
 	return strings.TrimSuffix(base, filepath.Ext(base))
 }
 

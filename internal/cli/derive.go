@@ -216,7 +216,7 @@ func (a *app) derivation(d *desk.Desk, name string, f *deriveFlags) (*desk.Compa
 	if c.Snapshot, err = a.source(name); err != nil {
 		return nil, err
 	}
-	c.Snapshot.Options = f.files.options(0, a.password())
+	f.files.reading(&c.Snapshot, 0, a.password())
 	if err := a.useLayout(c, &compareFlags{layout: f.layout, recordSet: f.recordSet, missingSaid: true, blankSaid: true}); err != nil {
 		return nil, err
 	}

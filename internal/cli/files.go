@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paletwin/core/table"
+	"paletwin/internal/desk"
 	screen "paletwin/internal/term"
 )
 
@@ -60,6 +61,13 @@ func (f *fileFlags) options(which int, password string) table.Options {
 		o.HeadingRow = f.headingRow[min(which, n-1)]
 	}
 	return o
+}
+
+// reading are the flags' options of a source that may name its sheet itself.
+func (f *fileFlags) reading(s *desk.Source, which int, password string) {
+	sheet := s.Options.Sheet
+	s.Options = f.options(which, password)
+	s.Options.Sheet = cmp.Or(sheet, s.Options.Sheet)
 }
 
 // foundWords says what was found out about a file.

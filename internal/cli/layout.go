@@ -63,7 +63,7 @@ func (a *app) layoutDraft(ctx context.Context, name, out, set string, files *fil
 	if err != nil {
 		return err
 	}
-	s.Options = files.options(0, a.password())
+	files.reading(&s, 0, a.password())
 	t, err := a.open(&s)
 	if err != nil {
 		return err
@@ -139,7 +139,7 @@ func (a *app) layoutTest(ctx context.Context, name, file string, files *fileFlag
 	if err != nil {
 		return err
 	}
-	s.Options = files.options(0, a.password())
+	files.reading(&s, 0, a.password())
 	s.Options = l.Reading(s.Options, true)
 	s.Options.Sheet, s.Options.HeadingRow = cmp.Or(s.Options.Sheet, l.Sheet), cmp.Or(s.Options.HeadingRow, l.HeadingRow)
 	t, err := a.open(&s)

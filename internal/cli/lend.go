@@ -92,7 +92,7 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if err != nil {
 		return err
 	}
-	s.Options = f.files.options(0, a.password())
+	f.files.reading(&s, 0, a.password())
 	c := &lend.Copy{Key: f.key, Fields: f.fields}
 	if l != nil {
 		c.Layout, s.Options = l.Layout, l.Reading(s.Options, true)
@@ -144,7 +144,7 @@ func (a *app) lendAgain(ctx context.Context, d *desk.Desk, f *lendFlags, r *upda
 	if r.Edited, err = a.source(f.catchUp); err != nil {
 		return err
 	}
-	r.Edited.Options = f.files.options(1, a.password())
+	f.files.reading(&r.Edited, 1, a.password())
 	if f.snapshot != "" {
 		old, err := a.source(f.snapshot)
 		if err != nil {

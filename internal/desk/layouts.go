@@ -27,6 +27,9 @@ type Layout struct {
 // Reading completes how a table of the record set is read: its columns get the names of fields, and
 // one in another shape that the layout speaks of a row for each record. l may be nil.
 func Reading(l *layout.Layout, o table.Options, snapshot bool) table.Options {
+	if l != nil {
+		o.SheetAs = l.SheetAs
+	}
 	o.Rename = func(m *table.Image) { l.Rename(m) }
 	o.Reshape = func(m *table.Image) (*table.Image, error) { return shape.Of(l, m, snapshot) }
 	return o

@@ -112,6 +112,17 @@ func (b *Builder) Image(o table.Options, found table.Found) (*table.Image, error
 	return m, nil
 }
 
+// Built reads a table that was made of one in another form: UTF-8, with commas, the headings in
+// its first row, and text in quotes.
+func Built(name string, data []byte, found table.Found) (*table.Image, error) {
+	m, err := readHeading(name, data, "utf-8", table.Options{Delimiter: ",", HeadingRow: 1})
+	if err != nil {
+		return nil, err
+	}
+	m.Found, m.Nulls = found, true
+	return m, nil
+}
+
 // Value returns a cell's content as a value: null where the format knows null
 // and the cell is empty. there is false where the record has no such field.
 func Value(m *table.Image, cell []byte) (v record.Value, there bool) {

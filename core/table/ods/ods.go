@@ -47,6 +47,38 @@ func Open(name string, data []byte, o table.Options) (*table.Image, error) {
 	return nil, broken(name, "the spreadsheet cannot be read: "+err.Error())
 }
 
+// Sheets lists the sheets of a spreadsheet.
+func Sheets(name string, data []byte) ([]string, error) {
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return nil, broken(name, "the file is no whole zip archive")
+	}
+	f, err := z.Open("content.xml")
+	if err != nil {
+		return nil, broken(name, "it has no content; it may be encrypted")
+	}
+	defer f.Close()
+	var names []string
+	x := xmlscan.New(io.LimitReader(f, maxPart))
+	for {
+		k, err := x.Next()
+		if err != nil {
+			return nil, broken(name, "the spreadsheet cannot be read: "+err.Error())
+		}
+		if k == xmlscan.End {
+			return names, nil
+		}
+		if k != xmlscan.Open || !x.Is("table") {
+			continue
+		}
+		sheet, _ := x.Attr("name")
+		names = append(names, sheet)
+		if err := x.Skip(); err != nil {
+			return nil, broken(name, "the spreadsheet cannot be read: "+err.Error())
+		}
+	}
+}
+
 func broken(name, text string) error {
 	return &table.Error{Code: table.Broken, File: name, Text: text}
 }

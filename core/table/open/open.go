@@ -32,6 +32,8 @@ func byContent(name string, data []byte, o table.Options) (*table.Image, error) 
 		return nil, err
 	}
 	switch {
+	case bytes.HasPrefix(data, []byte("PK\x03\x04")) && o.Sheet == AllSheets:
+		return together(name, data, o)
 	case bytes.HasPrefix(data, []byte("PK\x03\x04")):
 		return archive(name, data, o)
 	case isJSON(data):

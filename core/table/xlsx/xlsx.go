@@ -46,6 +46,19 @@ func Open(name string, data []byte, o table.Options) (*table.Image, error) {
 	return img, err
 }
 
+// Sheets lists the sheets of a workbook that are not hidden.
+func Sheets(name string, data []byte) (names []string, err error) {
+	err = inBook(name, data, table.Options{}, func(b *book) error {
+		for i := range b.sheets {
+			if !b.sheets[i].hidden {
+				names = append(names, b.sheets[i].name)
+			}
+		}
+		return nil
+	})
+	return names, err
+}
+
 // inBook opens a workbook and makes what goes wrong in it a *table.Error.
 func inBook(name string, data []byte, o table.Options, f func(b *book) error) error {
 	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))

@@ -342,16 +342,14 @@ func (a *app) source(name string) (desk.Source, error) {
 	return s, nil
 }
 
-// sheetOf cuts FILE#SHEET, where there is no file of the whole name.
+// sheetOf cuts FILE#SHEET where that file is there, and none of a longer name.
 func (a *app) sheetOf(name string) (file, sheet string) {
-	i := strings.LastIndexByte(name, '#')
-	if i <= 0 {
-		return name, ""
+	for i := len(name); i > 0; i = strings.LastIndexByte(name[:i], '#') {
+		if _, err := a.fs.Lstat(a.path(name[:i])); err == nil {
+			return name[:i], strings.TrimPrefix(name[i:], "#")
+		}
 	}
-	if _, err := a.fs.Lstat(a.path(name)); err == nil {
-		return name, ""
-	}
-	return name[:i], name[i+1:]
+	return name, ""
 }
 
 // named is the URL of a table that has a name on the desk; other names stay.

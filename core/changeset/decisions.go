@@ -423,6 +423,15 @@ type State struct {
 	byField  bool
 }
 
+// Wanted is the value that would be written of a field: the change's, or what a person gave
+// instead.
+func (s *State) Wanted(f *FieldChange) record.Value {
+	if s.Given != nil {
+		return *s.Given
+	}
+	return f.To
+}
+
 // ToolHeld reports whether the unit is held by the tool alone.
 func (s *State) ToolHeld() bool { return s.Decision == Hold && s.By == Tool }
 

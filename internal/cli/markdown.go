@@ -67,7 +67,7 @@ func (a *app) markdownRows(p *picked, known record.Record, key []string) {
 	}
 	for _, i := range p.fields {
 		f := &p.Fields[i]
-		a.out.Line("%s %s | %s | %s | %s |", head, mark(f.Field), markValue(f.From), strongMark(markValue(wanted(f, &p.states[i]))), markState(&p.states[i])+markCopies(p.In(f.Field)))
+		a.out.Line("%s %s | %s | %s | %s |", head, mark(f.Field), markValue(f.From), strongMark(markValue(p.states[i].Wanted(f))), markState(&p.states[i])+markCopies(p.In(f.Field)))
 	}
 }
 

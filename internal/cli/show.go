@@ -305,7 +305,7 @@ func (a *app) table(t *desk.Dossier, shown []*picked, known map[record.Key]recor
 		words := about(known[p.Key], key)
 		for _, i := range p.fields {
 			f := &p.Fields[i]
-			row(in(p.Act, f.Copies, &p.states[i]), screen.Dim(id), act, name, words, screen.Safe(f.Field), screen.Pale(value(f.From, room)), "→", screen.Strong(value(wanted(f, &p.states[i]), room)), decided(&p.states[i]))
+			row(in(p.Act, f.Copies, &p.states[i]), screen.Dim(id), act, name, words, screen.Safe(f.Field), screen.Pale(value(f.From, room)), "→", screen.Strong(value(p.states[i].Wanted(f), room)), decided(&p.states[i]))
 			id, act, name, words = "", "", "", ""
 			if p.states[i].Given != nil {
 				continue // what the copies have is settled
@@ -347,15 +347,6 @@ func sidesOf(c *changeset.Copies) []changeset.Side {
 		return nil
 	}
 	return c.Sides
-}
-
-// wanted is the value that would be written: the change's, or what a person
-// gave instead.
-func wanted(f *changeset.FieldChange, s *changeset.State) record.Value {
-	if s.Given != nil {
-		return *s.Given
-	}
-	return f.To
 }
 
 func value(v record.Value, room int) string {

@@ -61,7 +61,7 @@ func changeJSON(t *desk.Dossier, p *picked) ordered {
 		fields := ordered{}
 		for _, i := range p.fields {
 			f, s := &p.Fields[i], &p.states[i]
-			fields = append(fields, member{f.Field, slices.Concat(ordered{{"from", f.From}, {"to", wanted(f, s)}}, copiesJSON(f.Copies), stateJSON(s))})
+			fields = append(fields, member{f.Field, slices.Concat(ordered{{"from", f.From}, {"to", s.Wanted(f)}}, copiesJSON(f.Copies), stateJSON(s))})
 		}
 		return append(append(o, copiesJSON(p.Copies)...), member{"fields", fields})
 	}

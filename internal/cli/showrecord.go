@@ -89,7 +89,7 @@ func (a *app) sideBySide(fields []string, was record.Record, p *picked) {
 		}
 		if p != nil && p.Act == changeset.Amend {
 			if i := slices.IndexFunc(p.Fields, func(f changeset.FieldChange) bool { return f.Field == name }); i >= 0 {
-				row[1], row[2], row[3], row[4] = screen.Pale(value(old, 44)), "→", screen.Strong(value(wanted(&p.Fields[i], &p.states[i]), 44)), decided(&p.states[i])
+				row[1], row[2], row[3], row[4] = screen.Pale(value(old, 44)), "→", screen.Strong(value(p.states[i].Wanted(&p.Fields[i]), 44)), decided(&p.states[i])
 				if from := where(p.Act, p.Fields[i].Copies); from != "" {
 					row[4] += screen.Dim("  in " + from)
 				}

@@ -275,11 +275,11 @@ func unit(m *desk.Contents, s *desk.DecidedChange, u, at int, texts map[[2]strin
 	}
 	if s.Act == changeset.Amend {
 		f := &s.Fields[u]
-		j.Field, j.From, j.To = slices.Index(m.Header.Fields, f.Field), text(f.From), text(f.To)
+		j.Field, j.From, j.To = slices.Index(m.Header.Fields, f.Field), text(f.From), text(st.Wanted(f))
 		return j
 	}
 	var words []string
-	for _, f := range s.Record {
+	for _, f := range s.Chosen(st.Of) {
 		if !f.Value.Blank() && !slices.Contains(m.Header.Key, f.Name) {
 			words = append(words, f.Name+": "+f.Value.String())
 		}

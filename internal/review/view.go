@@ -202,13 +202,10 @@ func (r *Model) changeLines(width, height int) []string {
 		s := r.change(u)
 		line := r.mark(r.top+k == r.at, r.focus == changes) + fit(term.Strong(term.Cut(term.Safe(s.Key.String()), key)), key) + "  "
 		if f := r.field(u); f != nil {
-			from, to := term.Pale(term.Value(shown(f.From), value)), term.Strong(term.Value(shown(f.To), value))
-			if st := r.state(u); st.Given != nil {
-				to = term.Strong(term.Value(shown(*st.Given), value))
-			}
+			from, to := term.Pale(term.Value(shown(f.From), value)), term.Strong(term.Value(shown(r.state(u).Wanted(f)), value))
 			line += fit(term.Safe(f.Field), field) + "  " + fit(from, value) + " → " + fit(to, value)
 		} else {
-			about := strings.Join(r.m.About(s.Record, 3), " · ")
+			about := strings.Join(r.m.About(s.Chosen(s.States[0].Of), 3), " · ")
 			line += fit(term.Act(s.Act.String()), field) + "  " + fit(term.Cut(term.Safe(about), 2*value+3), 2*value+3)
 		}
 		lines = append(lines, line+"  "+decisionWords(r.state(u)))
@@ -341,16 +338,22 @@ func (r *Model) fields(u, height int) []string {
 	}
 	room := max(8, (r.width-4-wide-4*(cols-1))/cols)
 	var lines []string
+	wanted := s.Record
+	if s.Act == changeset.Add {
+		wanted = s.Chosen(s.States[0].Of)
+	}
 	for _, name := range names[min(r.scroll, len(names)):] {
 		old, had := before.Get(name)
-		is, there := s.Record.Get(name)
+		is, there := wanted.Get(name)
 		from, to := "", ""
 		if had && !old.Blank() {
 			from = term.Pale(term.Value(text(old), room))
 		}
-		switch f := s.Field(name); {
-		case f != nil:
-			from, to = term.Pale(term.Value(shown(f.From), room)), "→ "+term.Strong(term.Value(shown(f.To), room-2))
+		i := slices.IndexFunc(s.Fields, func(f changeset.FieldChange) bool { return f.Field == name })
+		switch {
+		case i >= 0:
+			f := &s.Fields[i]
+			from, to = term.Pale(term.Value(shown(f.From), room)), "→ "+term.Strong(term.Value(shown(s.States[i].Wanted(f)), room-2))
 		case s.Act == changeset.Add && there && !is.Blank():
 			to = "→ " + term.Strong(term.Value(text(is), room-2))
 		}

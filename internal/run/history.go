@@ -194,10 +194,7 @@ func (q *Question) events(t *desk.Dossier, c *desk.Changes, lines []changeset.Li
 		for i, st := range c.Ledger.States(l, ch) {
 			e := Event{Dossier: t, Key: cmp.Or(given[ch.ID], ch.Key), Act: ch.Act, Field: st.Field, State: st, Of: ch.Meant(&st), Deeds: deeds[unit{ch.ID, st.Field}]}
 			if ch.Act == changeset.Amend {
-				e.From, e.To = ch.Fields[i].From, ch.Fields[i].To
-				if st.Given != nil {
-					e.To = *st.Given
-				}
+				e.From, e.To = ch.Fields[i].From, st.Wanted(&ch.Fields[i])
 			}
 			if q.takes(&e) {
 				all = append(all, e)

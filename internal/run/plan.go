@@ -99,9 +99,7 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 			approved = true
 			if ch.Act == changeset.Amend {
 				f := ch.Fields[i]
-				if st.Given != nil {
-					f.To = *st.Given
-				}
+				f.To = st.Wanted(&f)
 				s.Fields = append(s.Fields, f)
 			}
 			continue

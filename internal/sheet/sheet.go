@@ -107,11 +107,11 @@ func parts(m *desk.Contents) ([]part, error) {
 			switch s.Act {
 			case changeset.Amend:
 				f := &s.Fields[u]
-				fields.rows = append(fields.rows, append(append(row, f.Field, text(f.From), text(f.To)), end...))
+				fields.rows = append(fields.rows, append(append(row, f.Field, text(f.From), text(st.Wanted(f))), end...))
 			case changeset.Add:
-				adds.rows = append(adds.rows, append(append(row, whole(s.Record, key)), end...))
+				adds.rows = append(adds.rows, append(append(row, whole(s.Chosen(st.Of), key)), end...))
 			default:
-				dels.rows = append(dels.rows, append(append(row, whole(s.Record, key)), end...))
+				dels.rows = append(dels.rows, append(append(row, whole(s.Chosen(st.Of), key)), end...))
 			}
 		}
 	}

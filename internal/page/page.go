@@ -160,6 +160,9 @@ func summary(m *desk.Contents) []finding {
 				if f.Row > 0 {
 					place = strings.TrimSpace(fmt.Sprintf("row %d %s", f.Row, f.Column))
 				}
+				if len(m.Dossier.Meta.Edited) > 1 {
+					place = strings.TrimSpace(f.File + " " + place)
+				}
 				all = append(all, finding{f.Code, term.Safe(place), term.Safe(f.Text)})
 			}
 		}

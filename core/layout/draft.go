@@ -32,21 +32,21 @@ func Draft(ctx context.Context, m *table.Image, set string, keys, together []str
 		return nil, err
 	}
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "# A first layout of %s, drafted from %s. Every comment says what was seen there:\n# correct what is only so by chance, and take out what does not matter.\n", set, oneLine(m.Name))
-	fmt.Fprintf(&b, "record_set: %s\n\n", scalar(set))
+	fmt.Fprintf(&b, "# A first layout of %s, drafted from %s. Every comment says what was seen there:\n# correct what is only so by chance, and take out what does not matter.\n", set, OneLine(m.Name))
+	fmt.Fprintf(&b, "record_set: %s\n\n", Scalar(set))
 	switch {
 	case len(together) > 0:
 		parts := make([]string, len(together))
 		for i, k := range together {
-			parts[i] = scalar(k)
+			parts[i] = Scalar(k)
 		}
 		fmt.Fprintf(&b, "key: [%s]  # filled, and together different on every row; no column is alone\n\n", strings.Join(parts, ", "))
 	case len(keys) == 0:
-		fmt.Fprintf(&b, "# This is no key yet: no column is filled and different on every row, and no two or\n# three are together. Name what identifies a record, [a, b].\nkey: %s\n\n", scalar(m.Heading[0]))
+		fmt.Fprintf(&b, "# This is no key yet: no column is filled and different on every row, and no two or\n# three are together. Name what identifies a record, [a, b].\nkey: %s\n\n", Scalar(m.Heading[0]))
 	case len(keys) == 1:
-		fmt.Fprintf(&b, "key: %s  # filled and different on every row; no other column is\n\n", scalar(keys[0]))
+		fmt.Fprintf(&b, "key: %s  # filled and different on every row; no other column is\n\n", Scalar(keys[0]))
 	default:
-		fmt.Fprintf(&b, "key: %s  # filled and different on every row; so are %s\n\n", scalar(keys[0]), oneLine(strings.Join(keys[1:], ", ")))
+		fmt.Fprintf(&b, "key: %s  # filled and different on every row; so are %s\n\n", Scalar(keys[0]), OneLine(strings.Join(keys[1:], ", ")))
 	}
 	b.WriteString("fields:\n")
 	for i, h := range m.Heading {
@@ -158,7 +158,7 @@ func (c *column) takeNumber(text string) {
 // write writes the field with its evidence.
 func (c *column) write(b *bytes.Buffer, heading string, key bool) {
 	of := fmt.Sprintf("%d of %d", c.filled, c.rows)
-	line := func(what, why string) { fmt.Fprintf(b, "  %s: %s  # %s\n", scalar(heading), what, why) }
+	line := func(what, why string) { fmt.Fprintf(b, "  %s: %s  # %s\n", Scalar(heading), what, why) }
 	required := ""
 	if c.filled == c.rows && c.rows > 0 && !key {
 		required = ", required: true"
@@ -224,14 +224,14 @@ func (c *column) writeChoice(line func(what, why string), of, required string) {
 	var counts []string
 	quoted := make([]string, len(all))
 	for i, v := range all {
-		quoted[i] = scalar(v)
-		counts = append(counts, fmt.Sprintf("%s %d", oneLine(v), c.values[v]))
+		quoted[i] = Scalar(v)
+		counts = append(counts, fmt.Sprintf("%s %d", OneLine(v), c.values[v]))
 	}
 	line(fmt.Sprintf("{kind: choice, values: [%s]%s}", strings.Join(quoted, ", "), required), of+" filled: "+strings.Join(counts, ", "))
 }
 
-// scalar writes a text as YAML, in quotes where it needs them.
-func scalar(s string) string {
+// Scalar writes a text as YAML, in quotes where it needs them.
+func Scalar(s string) string {
 	if s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ_ ") == "" && strings.TrimSpace(s) == s && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}, strings.ToLower(s)) {
 		return s
 	}
@@ -242,8 +242,8 @@ func scalar(s string) string {
 	return strings.TrimSpace(string(b))
 }
 
-// oneLine is a text that fits into a comment.
-func oneLine(s string) string {
+// OneLine is a text that fits into a comment.
+func OneLine(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r < ' ' {
 			return ' '

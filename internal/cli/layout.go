@@ -12,6 +12,7 @@ import (
 
 	"paletwin/core/compare"
 	"paletwin/core/layout"
+	"paletwin/core/shape"
 	"paletwin/core/table"
 	"paletwin/docs/schema"
 	"paletwin/internal/desk"
@@ -40,13 +41,14 @@ func newLayoutDraft(a *app) *cobra.Command {
 	var out, set string
 	var files fileFlags
 	cmd := &cobra.Command{
-		Use:   "draft SNAPSHOT",
+		Use:   "draft SNAPSHOT [COPY]",
 		Short: "Write a first layout from a snapshot, with what was seen in comments",
 		Example: `  paletwin layout draft aids.csv
+  paletwin layout draft aids.csv changes.xlsx   # what came back has another shape than a row a record
   paletwin layout draft aids.csv -o -`,
-		Args: exactly(1, 1, "SNAPSHOT"),
+		Args: exactly(1, 2, "SNAPSHOT [COPY]"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.layoutDraft(cmd.Context(), args[0], out, set, &files)
+			return a.layoutDraft(cmd.Context(), args, out, set, &files)
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write; - prints it (default: layouts/RECORD-SET.yaml of the desk)")
@@ -55,7 +57,8 @@ func newLayoutDraft(a *app) *cobra.Command {
 	return cmd
 }
 
-func (a *app) layoutDraft(ctx context.Context, name, out, set string, files *fileFlags) error {
+func (a *app) layoutDraft(ctx context.Context, args []string, out, set string, files *fileFlags) error {
+	name := args[0]
 	if err := files.check(); err != nil {
 		return err
 	}
@@ -86,6 +89,17 @@ func (a *app) layoutDraft(ctx context.Context, name, out, set string, files *fil
 	if err != nil {
 		return err
 	}
+	if len(args) == 2 {
+		key := together
+		if len(keys) > 0 {
+			key = keys[:1]
+		}
+		more, err := a.draftShape(t, args[1], key, files)
+		if err != nil {
+			return err
+		}
+		text = append(text, more...)
+	}
 	if out == "-" {
 		_, err := a.stdout.Write(text)
 		return err
@@ -110,6 +124,25 @@ func (a *app) layoutDraft(ctx context.Context, name, out, set string, files *fil
 	a.out.Line("%s  a first layout of %s, %s", screen.Strong(a.shown(path)), screen.Safe(set), screen.Plural(len(t.Heading), "field"))
 	a.next("read and correct it: every line says what was seen", "paletwin layout test "+a.shown(path)+" "+name)
 	return nil
+}
+
+// draftShape proposes the shape of a copy.
+func (a *app) draftShape(snapshot *desk.Table, name string, key []string, files *fileFlags) ([]byte, error) {
+	s, err := a.source(name)
+	if err != nil {
+		return nil, err
+	}
+	files.reading(&s, 1, a.password())
+	t, err := a.open(&s)
+	if err != nil {
+		return nil, err
+	}
+	defer t.Close()
+	text, err := shape.Draft(snapshot.Image, t.Image, key)
+	if err == nil && text == nil {
+		a.hint("%s", screen.Dim(screen.Safe(t.Name)+" has no other shape than a row for each record"))
+	}
+	return text, err
 }
 
 func newLayoutTest(a *app) *cobra.Command {

@@ -118,13 +118,15 @@ func (e *FewKnown) Error() string {
 type layer struct {
 	*Input
 	*Laid
-	now  map[record.Key]record.Record           // the newer records that the changes are about, by their normalised keys
-	gone map[record.Key]bool                    // rows that are left out
-	set  map[record.Key]map[string]record.Value // what rows get
-	rows map[string]map[string]record.Value     // both of these, by encoded keys
-	adds []record.Record                        // rows that are new
-	lost []*changeset.Change                    // amends of records that are gone
-	old  map[record.Key]record.Record           // what deletes say was there
+	now   map[record.Key]record.Record           // the newer records that the changes are about, by their normalised keys
+	at    map[record.Key]span                    // where they stand
+	whole bool                                   // the table's bytes are rows one after the other
+	gone  map[record.Key]bool                    // rows that are left out
+	set   map[record.Key]map[string]record.Value // what rows get
+	rows  map[string]map[string]record.Value     // both of these, by encoded keys
+	adds  []record.Record                        // rows that are new
+	lost  []*changeset.Change                    // amends of records that are gone
+	old   map[record.Key]record.Record           // what deletes say was there
 }
 
 // Lay writes the newer records as the copy would have them, as CSV.
@@ -184,15 +186,8 @@ func (l *layer) look() error {
 			}
 		}
 	}
-	found, count, err := csv.LookupAll(l.Fresh, l.Key, keys, l.Of.Key)
-	if err != nil {
+	if err := l.walk(keys); err != nil {
 		return err
-	}
-	l.now = map[record.Key]record.Record{}
-	for i, k := range keys {
-		if count[i] > 0 {
-			l.now[l.Of.Key(k)] = found[i]
-		}
 	}
 	few := &FewKnown{Table: l.Fresh.Name}
 	l.old = map[record.Key]record.Record{}
@@ -212,6 +207,42 @@ func (l *layer) look() error {
 	}
 	return nil
 }
+
+// walk goes through the newer records once, and keeps those that are asked for and where they
+// stand.
+func (l *layer) walk(keys []record.Key) error {
+	cols, err := csv.KeyColumns(l.Fresh, l.Key)
+	if err != nil {
+		return err
+	}
+	wanted := make(map[string]record.Key, len(keys))
+	for _, k := range keys {
+		one := l.Of.Key(k)
+		wanted[one.Encoding()] = one
+	}
+	l.now, l.at = map[record.Key]record.Record{}, map[record.Key]span{}
+	l.whole = l.Fresh.Comma == ',' && l.Fresh.Found.Format == "csv" && l.Fresh.Found.Newline != "cr" && !l.Fresh.Built
+	alike := l.Of.OneForm()
+	next := l.Fresh.Body
+	var enc []byte
+	return csv.Each(context.Background(), l.Fresh, func(r *csv.Line) error {
+		start, end, after := r.At()
+		l.whole = l.whole && start == next // no blank rows between
+		next = after
+		enc = r.AppendKey(enc[:0], cols)
+		k, asked := wanted[string(enc)]
+		if !alike {
+			k, asked = wanted[l.Of.Key(record.KeyOf(enc)).Encoding()]
+		}
+		if _, twice := l.now[k]; asked && !twice {
+			l.now[k], l.at[k] = r.Record(), span{start, end, after}
+		}
+		return nil
+	})
+}
+
+// span is where a row stands in the bytes of its table, and where the next one starts.
+type span struct{ start, end, next int }
 
 // named is a change with the keys of new records in the place of what these went by.
 func (l *layer) named(ch *changeset.Change) *changeset.Change {
@@ -453,31 +484,7 @@ func (l *layer) write(ctx context.Context, w io.Writer) error {
 	if err := end(); err != nil {
 		return err
 	}
-	cols, err := csv.KeyColumns(l.Fresh, l.Key)
-	if err != nil {
-		return err
-	}
-	var enc []byte
-	err = csv.Each(ctx, l.Fresh, func(r *csv.Line) error {
-		enc = r.AppendKey(enc[:0], cols)
-		set, changed := l.row(enc)
-		switch {
-		case changed && set == nil:
-			return nil
-		case !changed && l.Fresh.Comma == ',' && l.Fresh.Found.Format == "csv" && !l.Fresh.Built:
-			line = append(line, r.Raw()...)
-			return end()
-		}
-		for i, h := range l.Fresh.Heading {
-			v, changed := set[h]
-			if !changed {
-				v, _ = r.Value(i)
-			}
-			cell(i, v)
-		}
-		return end()
-	})
-	if err != nil {
+	if err := l.writeRows(ctx, out, &line, cell, end); err != nil {
 		return err
 	}
 	for _, r := range l.adds {
@@ -491,4 +498,80 @@ func (l *layer) write(ctx context.Context, w io.Writer) error {
 		}
 	}
 	return out.Flush()
+}
+
+// writeRows writes the newer records: where their bytes are rows one after the other, all between
+// two that change at once.
+func (l *layer) writeRows(ctx context.Context, out *bufio.Writer, line *[]byte, cell func(int, record.Value), end func() error) error {
+	row := func(set map[string]record.Value, value func(int) record.Value) error {
+		for i, h := range l.Fresh.Heading {
+			v, changed := set[h]
+			if !changed {
+				v = value(i)
+			}
+			cell(i, v)
+		}
+		return end()
+	}
+	if l.whole {
+		return l.writeSpans(ctx, out, row)
+	}
+	cols, err := csv.KeyColumns(l.Fresh, l.Key)
+	if err != nil {
+		return err
+	}
+	var enc []byte
+	return csv.Each(ctx, l.Fresh, func(r *csv.Line) error {
+		enc = r.AppendKey(enc[:0], cols)
+		set, changed := l.row(enc)
+		switch {
+		case changed && set == nil:
+			return nil
+		case !changed && l.Fresh.Comma == ',' && l.Fresh.Found.Format == "csv" && !l.Fresh.Built:
+			*line = append(*line, r.Raw()...)
+			return end()
+		}
+		return row(set, func(i int) record.Value { v, _ := r.Value(i); return v })
+	})
+}
+
+// writeSpans is writeRows for bytes that are rows one after the other.
+func (l *layer) writeSpans(ctx context.Context, out *bufio.Writer, row func(map[string]record.Value, func(int) record.Value) error) error {
+	var changed []record.Key
+	for k := range l.at {
+		if _, set := l.set[k]; set || l.gone[k] {
+			changed = append(changed, k)
+		}
+	}
+	slices.SortFunc(changed, func(a, b record.Key) int { return l.at[a].start - l.at[b].start })
+	data, from := l.Fresh.Data, l.Fresh.Body
+	return table.Guard(func() error {
+		for _, k := range changed {
+			at := l.at[k]
+			if _, err := out.Write(data[from:at.start]); err != nil {
+				return err
+			}
+			if from = at.next; l.gone[k] {
+				continue
+			}
+			cells := csv.Split(nil, data[at.start:at.end], ',')
+			err := row(l.set[k], func(i int) record.Value {
+				if i >= len(cells) {
+					return record.Null()
+				}
+				v, _ := csv.Value(l.Fresh, cells[i])
+				return v
+			})
+			if err != nil {
+				return err
+			}
+		}
+		if _, err := out.Write(data[from:]); err != nil {
+			return err
+		}
+		if n := len(data); n > from && data[n-1] != '\n' && data[n-1] != '\r' {
+			return out.WriteByte('\n')
+		}
+		return ctx.Err()
+	})
 }

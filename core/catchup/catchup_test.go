@@ -27,14 +27,23 @@ type state map[string][]string
 
 var fields = []string{"a", "b", "c"}
 
-func (s state) image(t testing.TB, name string) *table.Image {
-	line := []byte("k,a,b,c\n")
-	for _, k := range slices.Sorted(maps.Keys(s)) {
+func (s state) image(t testing.TB, name string) *table.Image { return s.written(t, name, "\n", 0) }
+
+// written is the state with other line ends, and a blank row after every so many.
+func (s state) written(t testing.TB, name, end string, blank int) *table.Image {
+	line := []byte("k,a,b,c" + end)
+	for n, k := range slices.Sorted(maps.Keys(s)) {
+		if blank > 0 && n%blank == blank-1 {
+			line = append(line, end...)
+		}
 		line = csv.AppendCell(line, k, ',', false)
 		for _, v := range s[k] {
 			line = csv.AppendCell(append(line, ','), v, ',', false)
 		}
-		line = append(line, '\n')
+		line = append(line, end...)
+	}
+	if blank == 5 { // the last row has no end
+		line = bytes.TrimSuffix(line, []byte(end))
 	}
 	img, err := csv.Open(name, line)
 	require.NoError(t, err)
@@ -214,7 +223,7 @@ func TestThreeStates(t *testing.T) {
 			continue
 		}
 		in := &catchup.Input{Set: "aids", Key: []string{"k"}, Of: new(schema.Schema), Changes: changesOf(t, old.image(t, "old"), copied.image(t, "copy"), nil),
-			Old: old.image(t, "old"), Fresh: now.image(t, "fresh"), Others: true}
+			Old: old.image(t, "old"), Fresh: now.written(t, "fresh", pick(r, []string{"\n", "\r\n"}), r.IntN(6)), Others: true}
 		var b bytes.Buffer
 		laid, err := catchup.Lay(t.Context(), in, &b)
 		require.NoError(t, err)

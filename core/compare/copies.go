@@ -38,7 +38,7 @@ func RunCopies(ctx context.Context, snapshot *table.Image, copies []*table.Image
 			return nil, err
 		}
 	}
-	jt.together(snapshot, o)
+	jt.combine(snapshot, o)
 	if err := jt.judge(ctx); err != nil {
 		return nil, err
 	}
@@ -67,8 +67,8 @@ type joint struct {
 	added  []addition
 }
 
-// together makes what all copies have together.
-func (jt *joint) together(snapshot *table.Image, o Options) {
+// combine makes what all copies have together.
+func (jt *joint) combine(snapshot *table.Image, o Options) {
 	t := newTables(snapshot, o)
 	p := jt.parts[0]
 	t.snap, t.layoutFields = p.snap, p.layoutFields

@@ -243,7 +243,7 @@ func (o *Order) units(r *ruler) ([]changeset.DecisionAct, error) {
 		if !there {
 			continue
 		}
-		ruling := changeset.Ruling{Decision: o.Decision, Held: true, Named: true, By: o.By, Second: o.second}
+		ruling := changeset.Ruling{Decision: o.Decision, Held: true, Named: true, By: o.By, Second: o.second, Filter: changeset.Filter{Of: o.Filter.Of}}
 		a := &whole
 		if line.Act() == changeset.Amend {
 			ruling.Filter.Fields, a = names, &fields

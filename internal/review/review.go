@@ -108,7 +108,9 @@ type wish struct {
 	decision changeset.Decision
 	units    []int
 	what     string
-	next     bool // the cursor goes on to the next unit
+	next     bool   // the cursor goes on to the next unit
+	of       string // the copy whose side is approved; "" is none
+	against  []int  // the units that stand against it, and are rejected
 }
 
 // undo is what stood before a decision.
@@ -116,6 +118,7 @@ type undo struct {
 	what string
 	was  map[changeset.Decision][]int // units by what stood decided; Open is nothing, or a hold of the tool
 	note map[int]string
+	of   map[int]string // whose side was approved
 }
 
 // New makes the review of what a dossier holds.
@@ -278,22 +281,29 @@ func (r *Model) all() counts {
 
 // decide makes a decision on units and writes it down.
 func (r *Model) decide(w *wish) {
-	before := undo{what: w.what, was: map[changeset.Decision][]int{}, note: map[int]string{}}
-	var take []int
-	stopped := 0
-	for _, u := range w.units {
+	before := undo{what: w.what, was: map[changeset.Decision][]int{}, note: map[int]string{}, of: map[int]string{}}
+	keep := func(u int) {
 		s := r.state(u)
-		if w.decision == changeset.Approve && s.Barred() {
-			stopped++
-			continue
-		}
-		take = append(take, u)
 		was := s.Decision
 		if s.ToolHeld() {
 			was = changeset.Open
 		}
 		before.was[was] = append(before.was[was], u)
-		before.note[u] = s.Note
+		before.note[u], before.of[u] = s.Note, s.Of
+	}
+	var take []int
+	stopped := 0
+	for _, u := range w.units {
+		s := r.state(u)
+		if w.decision == changeset.Approve && s.Barred() && w.of == "" {
+			stopped++
+			continue
+		}
+		take = append(take, u)
+		keep(u)
+	}
+	for _, u := range w.against {
+		keep(u)
 	}
 	r.said = fmt.Sprintf("%s: %s", w.decision, w.what)
 	if stopped > 0 {
@@ -302,15 +312,15 @@ func (r *Model) decide(w *wish) {
 	if len(take) == 0 {
 		return
 	}
-	if r.write(w.decision, take, r.note) {
+	if r.write(w.decision, take, r.note, w.of) {
 		r.done = append(r.done, before)
 		r.note = ""
 	}
 }
 
 // write writes a decision down and reads back what stands then.
-func (r *Model) write(d changeset.Decision, units []int, note string) bool {
-	o := &desk.Order{Decision: d, Units: map[changeset.ID][]string{}, By: r.o.By, Via: r.o.Via, When: r.o.Now(), Note: note, How: "review"}
+func (r *Model) write(d changeset.Decision, units []int, note, of string) bool {
+	o := &desk.Order{Decision: d, Units: map[changeset.ID][]string{}, By: r.o.By, Via: r.o.Via, When: r.o.Now(), Note: note, How: "review", Filter: changeset.Filter{Of: of}}
 	for _, u := range units {
 		id := r.change(u).ID
 		o.Units[id] = append(o.Units[id], r.state(u).Field)
@@ -331,16 +341,18 @@ func (r *Model) undoLast() {
 	}
 	last := r.done[len(r.done)-1]
 	for _, d := range []changeset.Decision{changeset.Open, changeset.Approve, changeset.Hold, changeset.Reject} {
-		byNote := map[string][]int{}
-		var notes []string
+		type as struct{ note, of string }
+		alike := map[as][]int{}
+		var order []as
 		for _, u := range last.was[d] {
-			if n := last.note[u]; len(byNote[n]) == 0 {
-				notes = append(notes, n)
+			x := as{last.note[u], last.of[u]}
+			if len(alike[x]) == 0 {
+				order = append(order, x)
 			}
-			byNote[last.note[u]] = append(byNote[last.note[u]], u)
+			alike[x] = append(alike[x], u)
 		}
-		for _, n := range notes {
-			if !r.write(d, byNote[n], n) {
+		for _, x := range order {
+			if !r.write(d, alike[x], x.note, x.of) {
 				return
 			}
 		}

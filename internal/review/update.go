@@ -155,6 +155,8 @@ func (r *Model) command(word string) {
 		r.wishFor(word, false)
 	case "A", "H", "R", "O":
 		r.wishFor(word, true)
+	case "1", "2", "3", "4", "5", "6", "7", "8", "9":
+		r.choose(int(word[0] - '1'))
 	case "z", "ctrl+z":
 		r.undoLast()
 	case "n":

@@ -273,7 +273,7 @@ func (r *Model) about(u int) string {
 		line += "  “" + term.Safe(st.Note) + "”"
 	}
 	if in := s.In(st.Field); in != "" {
-		line += term.Dim("  " + term.Safe(in))
+		line += term.Dim("  "+term.Safe(in)) + r.sideWords(u)
 	}
 	link := s.Linked
 	if f := r.field(u); link == "" && f != nil {
@@ -426,6 +426,7 @@ const helpText = `Keys
                   or, on the left, what is open in the group
   A H R           the whole change: all of its fields
   o O             open again: take a decision back
+  1 2 3           whose side is meant, where copies disagree
   n               a note for the next decision
   z               undo the last decision of this review
 

@@ -531,6 +531,7 @@ func (jt *joint) report(ctx context.Context, of []*writer, t *tally) error {
 	r := jt.res
 	r.Changes.Sort(r.Fields)
 	r.Wear.ByKind = map[wear.Kind]int{}
+	told := map[string]bool{} // of lists, which every copy is held against
 	for _, wr := range of {
 		wr.report()
 		if err := wr.checkAll(ctx); err != nil {
@@ -538,7 +539,10 @@ func (jt *joint) report(ctx context.Context, of []*writer, t *tally) error {
 		}
 		x := wr.res
 		for _, f := range wr.found.All() {
-			jt.found.Add(f)
+			if said := f.Code + "\x00" + f.File + "\x00" + f.Text; f.Key == "" || !told[said] {
+				told[said] = true
+				jt.found.Add(f)
+			}
 		}
 		r.Copies = append(r.Copies, CopyFound{Name: wr.copy.img.Name, Records: x.Records, Changes: x.Changes.Counts, Wear: x.Wear, Headings: x.Headings})
 		r.Records.Edited += x.Records.Edited

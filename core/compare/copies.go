@@ -199,10 +199,13 @@ func (jt *joint) join(a, b string) string {
 }
 
 // link is the name that a link has after others were joined with it.
-func (jt *joint) link(name string) string {
+func (jt *joint) link(name string) string { return joined(jt.links, name) }
+
+// joined is the name that a link has, where links gives those that became others.
+func joined(links map[string]string, name string) string {
 	for {
-		other, joined := jt.links[name]
-		if !joined {
+		other, is := links[name]
+		if !is {
 			return name
 		}
 		name = other

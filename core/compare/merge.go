@@ -180,9 +180,7 @@ func (jt *joint) mergeAmends(b *batch, i uint32, of []draft) *changeset.Change {
 		}
 	}
 	for f := range ch.Fields {
-		for other, is := links[ch.Fields[f].Linked]; is; other, is = links[ch.Fields[f].Linked] {
-			ch.Fields[f].Linked = other
-		}
+		ch.Fields[f].Linked = joined(links, ch.Fields[f].Linked)
 	}
 	if jt.l != nil && len(of) > 1 {
 		jt.judgeAmend(b, ch, i)
@@ -202,11 +200,10 @@ func (jt *joint) mergeField(b *batch, key record.Key, same []claim, links map[st
 	f := *same[0].FieldChange
 	f.Copies = &changeset.Copies{Of: []string{jt.name(same[0].part)}}
 	for _, c := range same[1:] {
-		switch a := f.Linked; {
-		case a == "":
+		if f.Linked == "" {
 			f.Linked = c.Linked
-		case c.Linked != "" && c.Linked != a:
-			links[c.Linked] = a
+		} else if a, b := joined(links, f.Linked), joined(links, c.Linked); b != "" && a != b {
+			links[b] = a
 		}
 		name := jt.name(c.part)
 		if jt.o.Layout.Schema().Equal(f.Field, f.To, c.To) {

@@ -169,48 +169,12 @@ func (x *list) image() (*table.Image, error) {
 			fields = append(fields, i)
 		}
 	}
-	write := func(values func(*entry) map[int]record.Value) (*table.Image, error) {
-		b := &csv.Builder{Name: x.m.Name}
-		if err := b.Row(x.m.HeadingRow); err != nil {
-			return nil, err
-		}
-		for i, k := range x.l.Key {
-			b.Cell(i, k, false)
-		}
-		for n, i := range fields {
-			b.Cell(len(x.l.Key)+n, x.l.Fields[i].Name, false)
-		}
-		for _, e := range x.entries {
-			if err := b.Row(e.row); err != nil {
-				return nil, err
-			}
-			for i, part := range e.key {
-				b.Cell(i, part, true)
-			}
-			all := values(e)
-			for n, i := range fields {
-				switch v, there := all[i]; {
-				case !there || e.unlike[i]:
-					b.Cell(len(x.l.Key)+n, csv.Absent, false)
-				case v.IsNull():
-					b.Cell(len(x.l.Key)+n, "", false)
-				default:
-					b.Cell(len(x.l.Key)+n, v.String(), true)
-				}
-			}
-		}
-		img, err := b.Image(table.Options{HeadingRow: x.m.HeadingRow}, x.m.Found)
-		if err == nil {
-			img.Built, img.Part, img.Nulls, img.Found, img.Notes = true, true, true, x.m.Found, x.m.Notes
-		}
-		return img, err
-	}
-	img, err := write(func(e *entry) map[int]record.Value { return e.values })
+	img, err := x.write(fields, func(e *entry) map[int]record.Value { return e.values })
 	if err != nil {
 		return nil, err
 	}
 	if x.old >= 0 {
-		if img.Old, err = write(func(e *entry) map[int]record.Value { return e.old }); err != nil {
+		if img.Old, err = x.write(fields, func(e *entry) map[int]record.Value { return e.old }); err != nil {
 			return nil, err
 		}
 	}
@@ -236,64 +200,113 @@ func (x *list) image() (*table.Image, error) {
 	return img, nil
 }
 
-// ofWide reads a table with a column for each value of a field of the key.
-func ofWide(l *layout.Layout, m *table.Image, snapshot bool) (*table.Image, error) {
-	w := l.Shape.Wide
-	if m.Column(w.Key) >= 0 || m.Column(w.Value) >= 0 {
-		return m, nil // a row a record
+// write writes a row for each record, with what is listed of some fields.
+func (x *list) write(fields []int, values func(*entry) map[int]record.Value) (*table.Image, error) {
+	b := &csv.Builder{Name: x.m.Name}
+	if err := b.Row(x.m.HeadingRow); err != nil {
+		return nil, err
 	}
-	var item []string
-	for _, k := range l.Key {
-		if k != w.Key {
-			item = append(item, k)
+	for i, k := range x.l.Key {
+		b.Cell(i, k, false)
+	}
+	for n, i := range fields {
+		b.Cell(len(x.l.Key)+n, x.l.Fields[i].Name, false)
+	}
+	for _, e := range x.entries {
+		if err := b.Row(e.row); err != nil {
+			return nil, err
+		}
+		for i, part := range e.key {
+			b.Cell(i, part, true)
+		}
+		all := values(e)
+		for n, i := range fields {
+			switch v, there := all[i]; {
+			case !there || e.unlike[i]:
+				b.Cell(len(x.l.Key)+n, csv.Absent, false)
+			case v.IsNull():
+				b.Cell(len(x.l.Key)+n, "", false)
+			default:
+				b.Cell(len(x.l.Key)+n, v.String(), true)
+			}
 		}
 	}
-	if _, keyed := keyColumns(m, item); !keyed {
-		return m, nil
+	img, err := b.Image(table.Options{HeadingRow: x.m.HeadingRow}, x.m.Found)
+	if err == nil {
+		img.Built, img.Part, img.Nulls, img.Found, img.Notes = true, true, true, x.m.Found, x.m.Notes
 	}
-	periods, first := map[int]string{}, map[string]int{}
-	var cols, others []int
-	for col, h := range m.Heading {
-		if l.Index(h) >= 0 {
-			others = append(others, col)
+	return img, err
+}
+
+// ofWide reads a table with a column for each value of a field of the key.
+func ofWide(l *layout.Layout, m *table.Image, snapshot bool) (*table.Image, error) {
+	x := &wide{l: l, m: m, periods: map[int]string{}, first: map[string]int{}}
+	if fits, err := x.headings(); !fits || err != nil {
+		return m, err
+	}
+	return x.image(snapshot)
+}
+
+// wide is a table with a column for each value of a field of the key.
+type wide struct {
+	l       *layout.Layout
+	m       *table.Image
+	periods map[int]string // what the headings of columns stand for
+	first   map[string]int // the columns by that, as the field has it
+	cols    []int          // these columns
+	others  []int          // those of other fields
+}
+
+// headings reads what the headings stand for, and reports whether the table is of this shape.
+func (x *wide) headings() (fits bool, err error) {
+	w := x.l.Shape.Wide
+	if x.m.Column(w.Key) >= 0 || x.m.Column(w.Value) >= 0 {
+		return false, nil // a row a record
+	}
+	for _, k := range x.l.Key {
+		if k != w.Key && x.m.Column(k) < 0 {
+			return false, nil
+		}
+	}
+	field := x.l.Field(w.Key)
+	for col, h := range x.m.Heading {
+		if x.l.Index(h) >= 0 {
+			x.others = append(x.others, col)
 			continue
 		}
 		text, named := w.Headings[layout.HeadingForm(h)]
 		if !named {
 			text = strings.TrimSpace(h)
 		}
-		taken, problems := l.Field(w.Key).Take(text)
+		taken, problems := field.Take(text)
 		if len(problems) > 0 || taken == "" {
 			continue
 		}
-		one := l.Field(w.Key).Canonical(taken)
-		if other, twice := first[one]; twice {
-			return nil, &table.Error{Code: table.TwiceHeading, File: m.Name, Row: m.HeadingRow, Text: fmt.Sprintf("the columns %q and %q are both %s %s", m.Heading[other], h, w.Key, taken)}
+		one := field.Canonical(taken)
+		if other, twice := x.first[one]; twice {
+			return false, &table.Error{Code: table.TwiceHeading, File: x.m.Name, Row: x.m.HeadingRow, Text: fmt.Sprintf("the columns %q and %q are both %s %s", x.m.Heading[other], h, w.Key, taken)}
 		}
-		first[one] = col
-		periods[col], cols = taken, append(cols, col)
+		x.first[one] = col
+		x.periods[col], x.cols = taken, append(x.cols, col)
 	}
-	if len(cols) == 0 {
-		return m, nil
-	}
-	out := append([]byte(nil), headingLine(m, others, w)...)
+	return len(x.cols) > 0, nil
+}
+
+// image writes a row for each record.
+func (x *wide) image(snapshot bool) (*table.Image, error) {
+	w := x.l.Shape.Wide
+	out := headingLine(x.m, x.others, w)
 	var rows []int
-	err := csv.Each(context.Background(), m, func(r *csv.Line) error {
-		for _, col := range cols {
+	err := csv.Each(context.Background(), x.m, func(r *csv.Line) error {
+		for _, col := range x.cols {
 			v, there := r.Value(col)
 			if !there || snapshot && v.Blank() {
 				continue
 			}
-			for _, o := range others {
-				x, has := r.Value(o)
-				if !has {
-					out = append(out, csv.Absent...)
-				} else {
-					out = csv.AppendCell(out, x.String(), ',', false)
-				}
-				out = append(out, ',')
+			for _, o := range x.others {
+				out = append(csv.AppendCell(out, r.Text(o), ',', false), ',')
 			}
-			out = csv.AppendCell(out, periods[col], ',', false)
+			out = csv.AppendCell(out, x.periods[col], ',', false)
 			out = csv.AppendCell(append(out, ','), v.String(), ',', false)
 			out = append(out, '\n')
 			rows = append(rows, r.Number())
@@ -303,15 +316,15 @@ func ofWide(l *layout.Layout, m *table.Image, snapshot bool) (*table.Image, erro
 	if err != nil {
 		return nil, err
 	}
-	img, err := csv.OpenWith(m.Name, out, table.Options{Delimiter: ",", Encoding: "utf-8", HeadingRow: 1})
+	img, err := csv.OpenWith(x.m.Name, out, table.Options{Delimiter: ",", Encoding: "utf-8", HeadingRow: 1})
 	if err != nil {
 		return nil, err
 	}
-	img.Built, img.Rows, img.Found, img.Sparse = true, rows, m.Found, w.Value
-	img.Notes = append(slices.Clone(m.Notes), passedOver(l, m, func(col int) bool { return slices.Contains(others, col) || periods[col] != "" })...)
-	at := slices.Index(l.Key, w.Key)
+	img.Built, img.Rows, img.Found, img.Sparse = true, rows, x.m.Found, w.Value
+	img.Notes = append(slices.Clone(x.m.Notes), passedOver(x.l, x.m, func(col int) bool { return slices.Contains(x.others, col) || x.periods[col] != "" })...)
+	at := slices.Index(x.l.Key, w.Key)
 	img.Covers = func(k record.Key) bool {
-		_, there := first[l.Field(w.Key).Canonical(k.Parts()[at])]
+		_, there := x.first[x.l.Field(w.Key).Canonical(k.Parts()[at])]
 		return there
 	}
 	return img, nil

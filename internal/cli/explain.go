@@ -159,6 +159,7 @@ var misuses = map[string]string{
 	update.WhichFile:   "run %d sent one file a field: say which was answered, with --of FILE",
 	update.TooMany:     "%d records were handed over, and %d cannot have been done",
 	update.WholeFile:   "%s is carried out as a whole: leave --of out",
+	update.WhereNow:    "where the records of %s live is not known here: name the newer records, lend NEWER --catch-up COPY",
 	update.MadeOf:      "what %s was made from is not on this desk: name it with --snapshot OLD",
 	update.NoSuchFile:  "--of names no load file of run %d; they are %s",
 }

@@ -29,7 +29,7 @@ type lendFlags struct {
 func newLend(a *app) *cobra.Command {
 	var f lendFlags
 	cmd := &cobra.Command{
-		Use:   "lend SNAPSHOT",
+		Use:   "lend [SNAPSHOT]",
 		Short: "Make a copy to edit in which ids, codes and dates cannot wear",
 		Long: `Make a workbook to edit from a snapshot.
 
@@ -44,9 +44,15 @@ records under a name on the desk; --again lends the same of another snapshot.`,
 		Example: `  paletwin lend aids.csv -o edit.xlsx
   paletwin lend aids.csv --fields depot,service_fee --where 'zone == "outer"' --as outer-fees
   paletwin lend october.csv --again outer-fees
-  paletwin lend october.csv --catch-up edit.xlsx   # go on editing, on newer records`,
-		Args: exactly(1, 1, "SNAPSHOT"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.lend(cmd.Context(), args[0], &f) },
+  paletwin lend october.csv --catch-up edit.xlsx   # go on editing, on newer records
+  paletwin lend --catch-up edit.xlsx               # the same, on those where the records live`,
+		Args: exactly(0, 1, "SNAPSHOT"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return a.lendWhereTheyLive(cmd.Context(), &f)
+			}
+			return a.lend(cmd.Context(), args[0], &f)
+		},
 	}
 	fl := cmd.Flags()
 	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record: a or a,b (default: the layout's)")
@@ -54,7 +60,7 @@ records under a name on the desk; --again lends the same of another snapshot.`,
 	fl.StringVar(&f.where, "where", "", "lend only records for which this `expression` holds; needs a layout")
 	fl.StringVar(&f.as, "as", "", "keep --fields and --where on the desk under this `name`")
 	fl.StringVar(&f.again, "again", "", "lend what was kept under this `name`")
-	fl.StringVar(&f.catchUp, "catch-up", "", "lend SNAPSHOT, which is newer, with the edits of this `copy` of an older one, marked")
+	fl.StringVar(&f.catchUp, "catch-up", "", "lend SNAPSHOT, which is newer (default: where the records live), with the edits of this `copy` of an older one, marked")
 	fl.StringVar(&f.snapshot, "snapshot", "", "the older snapshot's `file`, with --catch-up (default: found on the desk)")
 	fl.StringVarP(&f.out, "output", "o", "", "the `file` to write (default: the snapshot's name with -lent.xlsx)")
 	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
@@ -136,6 +142,28 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 		}
 	}
 	return a.sayLent(name, out, kept, lent)
+}
+
+// lendWhereTheyLive lends the records of a copy as they are now where they live.
+func (a *app) lendWhereTheyLive(ctx context.Context, f *lendFlags) error {
+	if f.catchUp == "" {
+		return usage("paletwin lend needs SNAPSHOT")
+	}
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	s, err := a.source(f.catchUp)
+	if err != nil {
+		return err
+	}
+	f.files.reading(&s, 1, a.password())
+	name, set, err := a.office().Lives(d, &s)
+	if err != nil {
+		return err
+	}
+	f.recordSet, f.out = cmp.Or(f.recordSet, set), cmp.Or(f.out, stem(f.catchUp)+"-lent.xlsx")
+	return a.lend(ctx, name, f)
 }
 
 // lendAgain lends newer records with the edits of an older copy.

@@ -2,6 +2,7 @@ package update
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"paletwin/core/catchup"
@@ -128,9 +129,18 @@ func (g gather) WriteEncoded(_ []byte, changes []*changeset.Change) error {
 	return nil
 }
 
-// madeOf finds the snapshot that a copy was made from: the one that it says it was lent from, or
-// that of the newest dossier that it is in.
+// madeOf finds the snapshot that a copy was made from.
 func (o *Office) madeOf(d *desk.Desk, a *Again, edited *desk.Table) (*desk.Source, error) {
+	t, err := dossierOf(d, edited, a.Edited.Name)
+	if err != nil {
+		return nil, err
+	}
+	return t.InputSource(t.Meta.Snapshot), nil
+}
+
+// dossierOf is the newest dossier that a copy is in, or that has the snapshot which the copy says it
+// was lent from.
+func dossierOf(d *desk.Desk, edited *desk.Table, name string) (*desk.Dossier, error) {
 	all, err := d.Dossiers()
 	if err != nil {
 		return nil, err
@@ -139,18 +149,31 @@ func (o *Office) madeOf(d *desk.Desk, a *Again, edited *desk.Table) (*desk.Sourc
 	if err != nil {
 		return nil, err
 	}
-	for i := len(all) - 1; i >= 0; i-- {
-		t := all[i]
+	for _, t := range slices.Backward(all) {
 		if t.Damage != nil || t.Meta.Snapshot == nil {
 			continue
 		}
-		is := edited.Lent != nil && edited.Lent.Snapshot == t.Meta.Snapshot.SHA256
-		for _, in := range t.Meta.Edited {
-			is = is || in.SHA256 == sum
-		}
-		if is {
-			return t.InputSource(t.Meta.Snapshot), nil
+		if edited.Lent != nil && edited.Lent.Snapshot == t.Meta.Snapshot.SHA256 || slices.ContainsFunc(t.Meta.Edited, func(in *desk.Input) bool { return in.SHA256 == sum }) {
+			return t, nil
 		}
 	}
-	return nil, &Misuse{MadeOf, []any{a.Edited.Name}}
+	return nil, &Misuse{MadeOf, []any{name}}
+}
+
+// Lives finds where the records of a copy live now, and which they are: as its dossier knows it
+// from what was taken, or from earlier runs.
+func (o *Office) Lives(d *desk.Desk, copied *desk.Source) (target, set string, err error) {
+	edited, err := desk.OpenSource(o.FS, copied)
+	if err != nil {
+		return "", "", err
+	}
+	defer edited.Close()
+	t, err := dossierOf(d, edited, copied.Name)
+	if err != nil {
+		return "", "", err
+	}
+	if place := o.lives(t, new(Since)); place.Target != "" {
+		return place.Target, t.Set().Name, nil
+	}
+	return "", "", &Misuse{WhereNow, []any{copied.Name}}
 }

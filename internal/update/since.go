@@ -43,12 +43,7 @@ type Since struct {
 // time. It is told before anybody decides on anything, and fails nothing.
 func (o *Office) Since(ctx context.Context, t *desk.Dossier) *Since {
 	s := new(Since)
-	place := o.written(t, s)
-	if place.Target == "" {
-		if last := run.LastPlace(t); last != nil {
-			place = *last
-		}
-	}
+	place := o.lives(t, s)
 	if place.Target == "" || place.Target == t.Meta.Snapshot.Path || t.Desk().Settings.Trial(place.Target) {
 		return s
 	}
@@ -56,6 +51,17 @@ func (o *Office) Since(ctx context.Context, t *desk.Dossier) *Since {
 	defer cancel()
 	s.Failed = o.moved(ctx, t, &place, s)
 	return s
+}
+
+// lives finds out where the records of a dossier live: where they were taken, or went to last.
+func (o *Office) lives(t *desk.Dossier, s *Since) run.Head {
+	place := o.written(t, s)
+	if place.Target == "" {
+		if last := run.LastPlace(t); last != nil {
+			place = *last
+		}
+	}
+	return place
 }
 
 // written finds out when the snapshot was made, and of what.

@@ -44,6 +44,7 @@ const (
 	WholeFile   = "whole-file"   // a file is carried out as a whole, and was named alone: its name
 	NoKeyThere  = "no-key-said"  // the table has no key of its own, and none was said: its name
 	NotCompared = "not-compared" // the dossier undoes another, or compares nothing: its number
+	WhereNow    = "where-now"    // where the records of a copy live is not known: its name
 	MadeOf      = "made-of"      // what a copy was made from is not known: its name
 	NoSuchFile  = "no-such-file" // no load file has the name: the run, and those that there are
 )

@@ -206,12 +206,12 @@ func (jt *joint) mergeField(b *batch, key record.Key, same []claim, links map[st
 			links[b] = a
 		}
 		name := jt.name(c.part)
-		if jt.o.Layout.Schema().Equal(f.Field, f.To, c.To) {
+		if jt.equal(f.Field, f.To, c.To, c.part) {
 			f.Copies.Of = append(f.Copies.Of, name)
 			f.Held, f.Stop, f.Noted = together(f.Held, c.Held), together(f.Stop, c.Stop), together(f.Noted, c.Noted)
 			continue
 		}
-		n := slices.IndexFunc(f.Copies.Sides, func(s changeset.Side) bool { return jt.o.Layout.Schema().Equal(f.Field, s.To, c.To) })
+		n := slices.IndexFunc(f.Copies.Sides, func(s changeset.Side) bool { return jt.equal(f.Field, s.To, c.To, c.part) })
 		if n < 0 {
 			f.Copies.Sides = append(f.Copies.Sides, changeset.Side{Of: []string{name}, To: c.To, Held: c.Held, Stop: c.Stop, Noted: c.Noted})
 			continue
@@ -229,6 +229,12 @@ func (jt *joint) mergeField(b *batch, key record.Key, same []claim, links map[st
 		b.tally.disputes.note(byUnique, f.Field, key.String(), fmt.Sprintf("%s gets %q in %s", key, f.To, words.List(f.Copies.Of)))
 	}
 	return f
+}
+
+// equal reports whether two copies have one value for a field, the second of them that of a part.
+// Null and the empty text are one, unless that copy tells them apart.
+func (jt *joint) equal(field string, a, b record.Value, part int) bool {
+	return jt.o.Layout.Schema().Equal(field, a, b) || a.Blank() && b.Blank() && !jt.parts[part].tells
 }
 
 // judgeAmend applies the rules to a record as several copies would have it together; what they
@@ -327,7 +333,6 @@ func (jt *joint) mergeAdds(b *batch, of []draft) *changeset.Change {
 	ch := jt.whole(of)
 	ch.Copies = new(changeset.Copies)
 	unlike := make([]record.Record, len(of))
-	s := jt.o.Layout.Schema()
 	for _, name := range jt.res.Fields {
 		there := false
 		var first record.Value
@@ -337,7 +342,7 @@ func (jt *joint) mergeAdds(b *batch, of []draft) *changeset.Change {
 			case has && !there:
 				there, first = true, v
 				ch.Record = append(ch.Record, record.Field{Name: name, Value: v})
-			case has && !s.Equal(name, first, v) && !(first.Blank() && v.Blank()):
+			case has && !jt.equal(name, first, v, d.part):
 				unlike[k] = append(unlike[k], record.Field{Name: name, Value: v})
 			}
 		}

@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -46,6 +47,9 @@ func newTables(snapshot *table.Image, o Options) *tables {
 	}
 	t := &tables{o: o, called: "the snapshot ", res: &Result{RecordSet: o.RecordSet, Fields: snapshot.Heading}}
 	for _, f := range o.Findings {
+		if f.File == snapshot.Name && snapshot.Sheets != nil {
+			placed(&f, snapshot)
+		}
 		t.found.Add(f)
 	}
 	return t
@@ -214,27 +218,40 @@ func (t *tables) notes(m *table.Image) {
 			f.Level, f.Scope = changeset.Codes()[i].Level, changeset.Codes()[i].Scope
 		}
 		if f.Level == changeset.Stop {
-			t.findRows(f, m.Name, n.Column, n.Rows)
-		} else {
-			t.find(f, m.Name, n.Column)
+			f.Row, f.Rows = n.Rows[0], n.Rows
+			placed(&f, m)
+			if len(f.Rows) == 1 {
+				f.Rows = nil
+			}
 		}
+		f.File, f.Column = cmp.Or(f.File, m.Name), n.Column
+		t.found.Add(f)
 	}
 }
 
 func (t *tables) find(f changeset.Finding, file, column string) {
 	f.File, f.Column = file, column
-	for _, s := range []*side{t.snap, t.copy} {
-		if s == nil || s.img.Name != file || s.img.Sheets == nil || f.Row == 0 {
-			continue
-		}
-		f.File, f.Row = s.img.Place(f.Row)
-		if all := len(f.Rows); all > 0 {
-			if _, f.Rows = s.img.Places(f.Rows); len(f.Rows) < all {
-				f.Text += "; others stand on other sheets"
-			}
+	for _, s := range []*side{t.copy, t.snap} {
+		if s != nil && s.img.Name == file && s.img.Sheets != nil {
+			placed(&f, s.img)
+			break
 		}
 	}
 	t.found.Add(f)
+}
+
+// placed gives a finding of a table of several sheets the sheet of its rows.
+func placed(f *changeset.Finding, m *table.Image) {
+	if f.Row == 0 {
+		return
+	}
+	all := len(f.Rows)
+	if f.Rows != nil {
+		if _, f.Rows = m.Places(f.Rows); len(f.Rows) < all {
+			f.Text += "; others stand on other sheets"
+		}
+	}
+	f.File, f.Row = m.Place(f.Row)
 }
 
 // findRows adds a finding about the given rows.

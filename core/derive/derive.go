@@ -354,7 +354,7 @@ func (x *deriver) takes(cells [][]byte, key record.Key, row int, o *made) (bool,
 	case errors.Is(err, expr.ErrNull):
 		return false, nil
 	case err != nil:
-		return false, &expr.Error{Source: x.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for %s, row %d: %v", key, row, err)}
+		return false, &expr.Error{Source: x.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for %s, %s: %v", key, x.m.RowWords(row), err)}
 	}
 	return ok, nil
 }

@@ -60,6 +60,7 @@ func (l *Layout) Check(ctx context.Context, m *table.Image) (*Report, error) {
 	var t Tally
 	err := l.checkRows(ctx, m, cols, r, &t)
 	for f := range t.All() {
+		f.Where = m.Where(f.Rows)
 		r.Found = append(r.Found, *f)
 	}
 	slices.SortStableFunc(r.Found, func(a, b Found) int { return l.Index(a.Field) - l.Index(b.Field) })

@@ -20,8 +20,9 @@ type Tally struct {
 // Found is something wrong with values, with the rows that have it.
 type Found struct {
 	Problem
-	Rows  []int    `json:"rows"` // the first of them
-	Keys  []string `json:"-"`    // of records that are on no row, the first
+	Rows  []int    `json:"rows"`            // the first of them
+	Where string   `json:"where,omitempty"` // of a table of several sheets, instead
+	Keys  []string `json:"-"`               // of records that are on no row, the first
 	Count int      `json:"count"`
 }
 

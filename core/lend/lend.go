@@ -272,7 +272,7 @@ func (c *Copy) takes(r *csv.Line) (bool, error) {
 		return false, nil
 	}
 	if err != nil {
-		err = &expr.Error{Source: c.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for row %d: %v", r.Number(), err)}
+		err = &expr.Error{Source: c.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for %s: %v", c.Snapshot.RowWords(r.Number()), err)}
 	}
 	return ok, err
 }

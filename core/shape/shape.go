@@ -233,7 +233,7 @@ func (x *list) write(fields []int, values func(*entry) map[int]record.Value) (*t
 	}
 	img, err := b.Image(table.Options{HeadingRow: x.m.HeadingRow}, x.m.Found)
 	if err == nil {
-		img.Built, img.Part, img.Nulls, img.Found, img.Notes = true, true, true, x.m.Found, x.m.Notes
+		img.Built, img.Part, img.Nulls, img.Found, img.Notes, img.Sheets = true, true, true, x.m.Found, x.m.Notes, x.m.Sheets
 	}
 	return img, err
 }
@@ -320,7 +320,7 @@ func (x *wide) image(snapshot bool) (*table.Image, error) {
 	if err != nil {
 		return nil, err
 	}
-	img.Built, img.Rows, img.Found, img.Sparse = true, rows, x.m.Found, w.Value
+	img.Built, img.Rows, img.Found, img.Sparse, img.Sheets = true, rows, x.m.Found, w.Value, x.m.Sheets
 	img.Notes = append(slices.Clone(x.m.Notes), passedOver(x.l, x.m, func(col int) bool { return slices.Contains(x.others, col) || x.periods[col] != "" })...)
 	at := slices.Index(x.l.Key, w.Key)
 	img.Covers = func(k record.Key) bool {

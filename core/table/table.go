@@ -75,6 +75,14 @@ func (m *Image) Places(rows []int) (file string, at []int) {
 	return file, at
 }
 
+// RowWords is a row in words: "row 7", or with its sheet.
+func (m *Image) RowWords(row int) string {
+	if m.Sheets == nil {
+		return "row " + strconv.Itoa(row)
+	}
+	return m.Where([]int{row})
+}
+
 // Where says in words on which rows of which sheets some rows stand; "" where there is one sheet.
 func (m *Image) Where(rows []int) string {
 	const most = 6

@@ -184,6 +184,11 @@ func (a *app) layoutTest(ctx context.Context, name, file string, files *fileFlag
 	if err != nil {
 		return err
 	}
+	for i := range r.Found {
+		if r.Found[i].Where != "" { // rows of several sheets are no numbers
+			r.Found[i].Rows = nil
+		}
+	}
 	if a.json {
 		if err := a.printJSON(map[string]any{"layout": l.RecordSet, "file": file, "records": r.Records, "fields": r.Fields, "findings": orEmpty(r.Found),
 			"unknown": orEmpty(r.Unknown), "absent": orEmpty(r.Absent)}); err != nil {
@@ -227,7 +232,11 @@ func (a *app) layoutReport(l *desk.Layout, file string, m *table.Image, r *layou
 	found := screen.Table{Indent: "  "}
 	const most = 40
 	for _, f := range r.Found[:min(len(r.Found), most)] {
-		found.Row(screen.Level(f.Level), screen.Dim(f.Code), screen.Safe(f.Field), screen.Safe(f.Text), screen.Dim(rowList(f.Rows)))
+		where := screen.Safe(f.Where)
+		if where == "" {
+			where = rowList(f.Rows)
+		}
+		found.Row(screen.Level(f.Level), screen.Dim(f.Code), screen.Safe(f.Field), screen.Safe(f.Text), screen.Dim(where))
 	}
 	found.Print(p)
 	if n := len(r.Found) - most; n > 0 {

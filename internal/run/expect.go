@@ -56,7 +56,7 @@ func (e *Expect) count(m *table.Image) (n int, err error) {
 		get := e.getter(func(i int) string { return r.Text(cols[i]) })
 		holds, err := e.p.Holds(&expr.Input{Old: get, New: get, Row: r.Number()})
 		if err != nil && !errors.Is(err, expr.ErrNull) {
-			return &expr.Error{Source: e.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for row %d: %v", r.Number(), err)}
+			return &expr.Error{Source: e.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for %s: %v", m.RowWords(r.Number()), err)}
 		}
 		if err == nil && holds {
 			n++

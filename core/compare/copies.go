@@ -71,7 +71,7 @@ func (jt *joint) combine(snapshot *table.Image, o Options) {
 	t := newTables(snapshot, o)
 	p := jt.parts[0]
 	t.snap, t.layoutFields = p.snap, p.layoutFields
-	t.res.Records.Snapshot, t.res.Columns, t.res.Headings, t.res.Sample = p.snap.len(), p.res.Columns, p.res.Headings, p.res.Sample
+	t.res.Records.Snapshot, t.res.Sample = p.snap.len(), p.res.Sample
 	jt.judgement = &judgement{drafter: &drafter{reading: &reading{pairs: &pairs{tables: t}}}}
 }
 
@@ -431,9 +431,7 @@ func (jt *joint) write(ctx context.Context, sink Sink) error {
 
 // hold adds a code to others, if it is not there.
 func hold(codes *[]string, code changeset.Code) {
-	if !slices.Contains(*codes, code.Name) {
-		*codes = append(slices.Clip(*codes), code.Name)
-	}
+	*codes = together(*codes, []string{code.Name})
 }
 
 // report makes the findings of each copy and then those on all of them, and says what each had.

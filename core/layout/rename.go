@@ -22,14 +22,14 @@ func (l *Layout) Rename(m *table.Image) {
 		names[i] = l.Fields[i].Name
 	}
 	match := MatchColumns(names, m.Heading)
-	free := byForm(m.Heading, taken(match, len(m.Heading)), headingForm)
+	free := byForm(m.Heading, taken(match, len(m.Heading)), HeadingForm)
 	var all []table.Renamed
 	heading := slices.Clone(m.Heading)
 	for i := range l.Fields {
 		f := &l.Fields[i]
 		col, how := match.Column[i], match.How[i]
 		for _, a := range f.Aliases {
-			if c, ok := free[headingForm(a)]; col < 0 && ok && c >= 0 {
+			if c, ok := free[HeadingForm(a)]; col < 0 && ok && c >= 0 {
 				col, how = c, Alias
 			}
 		}
@@ -43,7 +43,9 @@ func (l *Layout) Rename(m *table.Image) {
 	}
 }
 
-func headingForm(s string) string { return strings.ToLower(strings.TrimSpace(mendHeading(s))) }
+// HeadingForm is a heading as headings are compared: in small letters, without what a program may
+// have done to it.
+func HeadingForm(s string) string { return strings.ToLower(strings.TrimSpace(mendHeading(s))) }
 
 func taken(m Match, columns int) []bool {
 	t := make([]bool, columns)
@@ -57,5 +59,5 @@ func taken(m Match, columns int) []bool {
 
 // Ignores reports whether a heading is of a column that holds no field.
 func (l *Layout) Ignores(heading string) bool {
-	return l != nil && slices.ContainsFunc(l.Ignore, func(s string) bool { return headingForm(s) == headingForm(heading) })
+	return l != nil && slices.ContainsFunc(l.Ignore, func(s string) bool { return HeadingForm(s) == HeadingForm(heading) })
 }

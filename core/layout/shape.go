@@ -82,7 +82,7 @@ func (p *reader) wide(n ast.Node) {
 			w.Value = p.text(e.value, e.key)
 		default:
 			for _, h := range p.mapping(e.value, "headings", nil) {
-				w.Headings[headingForm(h.key)] = p.text(h.value, h.key)
+				w.Headings[HeadingForm(h.key)] = p.text(h.value, h.key)
 			}
 		}
 	}
@@ -113,20 +113,17 @@ func (p *reader) checkShape(names []string) {
 
 // FieldCalled returns the field of a name, title or alias, in whatever case, or nil.
 func (l *Layout) FieldCalled(name string) *Field {
-	want := headingForm(name)
+	want := HeadingForm(name)
 	for i := range l.Fields {
 		f := &l.Fields[i]
 		for _, known := range append([]string{f.Name, f.Title}, f.Aliases...) {
-			if known != "" && headingForm(known) == want {
+			if known != "" && HeadingForm(known) == want {
 				return f
 			}
 		}
 	}
 	return nil
 }
-
-// HeadingForm is a heading as headings are compared.
-func HeadingForm(s string) string { return headingForm(s) }
 
 // sayShape says in words in which shape tables may come.
 func (l *Layout) sayShape(say func(format string, args ...any)) {

@@ -76,6 +76,8 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	switch {
 	case f.catchUp != "" && (len(f.fields) > 0 || f.where+f.as+f.again != ""):
 		return usage("--catch-up lends what the copy had: leave --fields, --where, --as and --again out")
+	case f.catchUp == "-" || f.snapshot == "-":
+		return usage("--catch-up and --snapshot name files, which are read more than once")
 	case f.catchUp == "" && f.snapshot != "":
 		return usage("--snapshot says what the copy of --catch-up was made from")
 	}
@@ -146,7 +148,7 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 
 // lendWhereTheyLive lends the records of a copy as they are now where they live.
 func (a *app) lendWhereTheyLive(ctx context.Context, f *lendFlags) error {
-	if f.catchUp == "" {
+	if f.catchUp == "" || f.catchUp == "-" {
 		return usage("paletwin lend needs SNAPSHOT")
 	}
 	d, err := a.desk()

@@ -466,7 +466,7 @@ func (t *Dossier) OpenInput(in *Input) (*Table, error) {
 // InputSource is one of the dossier's inputs as a source.
 func (t *Dossier) InputSource(in *Input) *Source {
 	s := &Source{Path: t.Path(in.File), Name: in.Name, Options: in.Options}
-	s.Options.Known = in.Found
+	s.Options.Known, s.Options.Password = in.Found, t.desk.Password
 	return s
 }
 

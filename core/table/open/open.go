@@ -44,19 +44,31 @@ func byContent(name string, data []byte, o table.Options) (*table.Image, error) 
 
 // archive opens a zip archive that is a spreadsheet.
 func archive(name string, data []byte, o table.Options) (*table.Image, error) {
+	isODS, err := spreadsheet(name, data)
+	switch {
+	case err != nil:
+		return nil, err
+	case isODS:
+		return ods.Open(name, data, o)
+	}
+	return xlsx.Open(name, data, o)
+}
+
+// spreadsheet tells which of the two a zip archive is.
+func spreadsheet(name string, data []byte) (isODS bool, err error) {
 	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	if err != nil {
-		return nil, &table.Error{Code: table.Broken, File: name, Text: "the file is no whole zip archive"}
+		return false, &table.Error{Code: table.Broken, File: name, Text: "the file is no whole zip archive"}
 	}
 	for _, f := range z.File {
 		switch f.Name {
 		case "content.xml":
-			return ods.Open(name, data, o)
+			return true, nil
 		case "[Content_Types].xml", "_rels/.rels":
-			return xlsx.Open(name, data, o)
+			return false, nil
 		}
 	}
-	return nil, &table.Error{Code: table.Binary, File: name, Text: "the file is a zip archive, and no spreadsheet"}
+	return false, &table.Error{Code: table.Binary, File: name, Text: "the file is a zip archive, and no spreadsheet"}
 }
 
 // isJSON reports whether a file begins as an array of objects or an object.

@@ -1,7 +1,6 @@
 package open
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -48,15 +47,16 @@ func together(name string, data []byte, o table.Options) (*table.Image, error) {
 	return join(name, all, from, o)
 }
 
+// sheets lists the sheets of a workbook that are not hidden.
 func sheets(name string, data []byte) ([]string, error) {
-	if bytes.Contains(data[:min(len(data), 100)], []byte("mimetypeapplication/vnd.oasis")) {
+	isODS, err := spreadsheet(name, data)
+	switch {
+	case err != nil:
+		return nil, err
+	case isODS:
 		return ods.Sheets(name, data)
 	}
-	names, err := xlsx.Sheets(name, data)
-	if err != nil || len(names) == 0 {
-		return ods.Sheets(name, data)
-	}
-	return names, nil
+	return xlsx.Sheets(name, data)
 }
 
 // join makes one table of several.

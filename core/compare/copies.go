@@ -219,32 +219,41 @@ func (jt *joint) clashes(ctx context.Context) error {
 		return nil
 	}
 	jt.clash = map[string]map[uint64]bool{}
-	given := map[string]map[uint64]record.Key{}
-	for name := range unique {
-		jt.clash[name], given[name] = map[uint64]bool{}, map[uint64]record.Key{}
+	type giver struct {
+		part int
+		key  record.Key
 	}
-	give := func(field string, v record.Value, k record.Key) {
+	given := map[string]map[uint64]giver{} // the first that gives a value
+	for name := range unique {
+		jt.clash[name], given[name] = map[uint64]bool{}, map[uint64]giver{}
+	}
+	give := func(field string, v record.Value, by giver) {
 		fl := unique[field]
 		if fl == nil || v.Blank() {
 			return
 		}
 		h := xxh3.HashString(fl.Canonical(v.String()))
 		if other, there := given[field][h]; !there {
-			given[field][h] = jt.one(k)
-		} else if other != jt.one(k) {
+			given[field][h] = by
+		} else if other.part != by.part && other.key != by.key { // of one copy alone, that copy says so
 			jt.clash[field][h] = true
 		}
 	}
-	for _, p := range jt.parts {
+	for c, p := range jt.parts {
 		err := p.each(ctx, nil, func(b *batch) error {
-			for _, ch := range b.changes {
+			for n, ch := range b.changes {
+				by := giver{c, jt.one(ch.Key)}
 				for i := range ch.Fields {
-					give(ch.Fields[i].Field, ch.Fields[i].To, ch.Key)
+					give(ch.Fields[i].Field, ch.Fields[i].To, by)
 				}
-				if ch.Act == changeset.Add {
-					for _, f := range ch.Record {
-						give(f.Name, f.Value, ch.Key)
-					}
+				if ch.Act != changeset.Add {
+					continue
+				}
+				if p.copy.own(p.copy.raw(b.places[n].Row)).Blank() { // known by what it has
+					by.key = record.NewKey("", string(changeset.AppendRecord(nil, ch.Record)))
+				}
+				for _, f := range ch.Record {
+					give(f.Name, f.Value, by)
 				}
 			}
 			return nil

@@ -125,6 +125,7 @@ var (
 	FormulaLeft    = Code{"formula-left", Warn, OfField, "a formula stands where a value should be; the change is held"}
 	TotalRow       = Code{"total-row", Warn, OfRecord, "a row is a line of totals and no record; if it would be one, that is held"}
 	NoteRow        = Code{"note-row", Warn, OfRecord, "a row is a note and no record; if it would be one, that is held"}
+	PartsDisagree  = Code{"parts-disagree", Warn, OfField, "a record stands on several rows of a joined sheet, and they do not say one thing of it, or a row was given another record and may still have what the one before had; the change is held"}
 	KeyEdited      = Code{"key-edited", Warn, OfRecord, "a delete and an add are one record whose key was edited; they are held, and decided together"}
 	KeyShifted     = Code{"key-shifted", Warn, OfRecord, "keys moved from record to record; the changes are held, and decided together"}
 	SwappedPair    = Code{"swapped-pair", Warn, OfField, "two records have each other's value; the changes are held"}
@@ -170,6 +171,6 @@ func Codes() []Code {
 		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentLost, NotLent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
 		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, Strange, BulkEdit, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,
-		KeyEdited, KeyShifted, SwappedPair, NearMiss, Invisible, StaleValue, WrongFile, SlipsPart,
+		PartsDisagree, KeyEdited, KeyShifted, SwappedPair, NearMiss, Invisible, StaleValue, WrongFile, SlipsPart,
 		DeriveFailed, DeriveEmpty, DeriveNone, DeriveAll, SelectedUnknown, SelectedRepeat, StillReferred, ReferUnknown, MovedOn, GoneSince, KeyTaken, AddedPerhaps, CaughtUp, ListedField, ListedTwice, OldDiffers, KeepUnknown, CopiesDisagree, CopiesRekey, CopyTwice, ConflictThen, ByOthers}
 }

@@ -25,7 +25,7 @@ type Source interface {
 // are Errors: all that is wrong with it.
 func Parse(name string, data []byte, lists Source) (*Layout, error) {
 	p := &reader{document: document{file: name}, lists: lists, l: &Layout{byName: map[string]int{}}}
-	if n := p.parse(data); n != nil {
+	if n := p.parse(data); n != nil && !p.joined(n) {
 		p.layout(n)
 		p.checkAssigned()
 	}
@@ -41,6 +41,17 @@ func Parse(name string, data []byte, lists Source) (*Layout, error) {
 	}
 	p.l.schema = schema.New(p.l.Key, p.key, fields)
 	return p.l, nil
+}
+
+// joined refuses the layout of a joined sheet, which is of no one record set.
+func (p *reader) joined(n ast.Node) bool {
+	for _, e := range new(document).mapping(n, "", nil) {
+		if e.key == "joins" {
+			p.fail(e.at, "name it with compare --joined", "this is the layout of a joined sheet, whose rows hold records of several sets")
+			return true
+		}
+	}
+	return false
 }
 
 // checkAssigned refuses a field with key: assigned that is not the whole key.

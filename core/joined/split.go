@@ -1,0 +1,485 @@
+// Package joined takes a sheet apart whose rows hold records of several record sets, and puts such
+// a sheet together.
+//
+// A record that stands on many rows is edited where all its rows say so. What only some say is
+// a disagreement, which a person decides on. In a row that was given another record, what is left of
+// the old one is no edit of the new one.
+package joined
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"paletwin/core/changeset"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/schema"
+	"paletwin/core/table"
+	"paletwin/core/table/csv"
+)
+
+// Set is a record set as it was before the sheet was edited.
+type Set struct {
+	Name     string
+	Snapshot *table.Image
+	Schema   *schema.Schema
+}
+
+// Split is what a sheet has of one record set.
+type Split struct {
+	Image     *table.Image // a row a record
+	Disagreed []Disagreement
+	Moved     []Move
+	Notes     []changeset.Finding // of columns
+
+	disagreed map[unit]bool
+	moved     map[record.Key]bool // the new keys, and the old, as the schema has them
+	named     map[string][]string // new keys of records of other sets, by the fields that name these
+	of        *schema.Schema
+}
+
+// Disagreement is a field of a record of which its rows do not say one thing.
+type Disagreement struct {
+	Key    record.Key
+	Field  string
+	Column string   // its heading
+	Values []Spoken // the most frequent first
+	Taken  string   // of them, the value that is proposed
+	// Left says that the rows were given another record, and that the value may be what was left of
+	// the one before.
+	Left bool
+}
+
+// Spoken is what some rows say.
+type Spoken struct {
+	Value record.Value
+	Rows  []int // the first of them
+	Count int
+	Was   bool // it is what the snapshot has
+}
+
+// Move is a record all of whose rows were given one key that no record has.
+type Move struct{ From, To record.Key }
+
+type unit struct {
+	key   record.Key
+	field string
+}
+
+// Held gives the codes that hold a change of the set, of its fields by their names; "" is the whole
+// change.
+func (s *Split) Held(ch *changeset.Change) (whole []string, fields map[string][]string) {
+	k := s.of.Key(ch.Key)
+	if ch.Act != changeset.Amend && s.moved[k] {
+		whole = append(whole, changeset.KeyEdited.Name)
+	}
+	if ch.Act != changeset.Amend {
+		if slices.ContainsFunc(ch.Record, func(f record.Field) bool { return s.disagreed[unit{k, f.Name}] }) {
+			whole = append(whole, changeset.PartsDisagree.Name)
+		}
+		return whole, nil
+	}
+	for i := range ch.Fields {
+		f := &ch.Fields[i]
+		var codes []string
+		if s.disagreed[unit{k, f.Field}] {
+			codes = append(codes, changeset.PartsDisagree.Name)
+		}
+		if slices.ContainsFunc(s.named[f.Field], func(to string) bool { return s.of.Equal(f.Field, record.Text(to), f.To) }) {
+			codes = append(codes, changeset.KeyEdited.Name)
+		}
+		if codes == nil {
+			continue
+		}
+		if fields == nil {
+			fields = map[string][]string{}
+		}
+		fields[f.Field] = codes
+	}
+	return whole, fields
+}
+
+// Link names what a change goes along with: the key change that it is a half of; "" is none.
+func (s *Split) Link(ch *changeset.Change) string {
+	if ch.Act == changeset.Amend || !s.moved[s.of.Key(ch.Key)] {
+		return ""
+	}
+	for _, m := range s.Moved {
+		if s.of.Key(m.From) == s.of.Key(ch.Key) || s.of.Key(m.To) == s.of.Key(ch.Key) {
+			return "key " + m.From.String()
+		}
+	}
+	return ""
+}
+
+// Of takes a sheet apart. sets are the record sets of the layout's parts, by their names; the sheet's
+// columns are known by the headings that the layout gives them, in whatever case. Errors are
+// *table.Error and that of ctx.
+func Of(ctx context.Context, j *layout.Joined, sheet *table.Image, sets map[string]*Set) (map[string]*Split, error) {
+	x := &splitter{j: j, sheet: sheet, refs: j.References()}
+	if err := x.columns(sets); err != nil {
+		return nil, err
+	}
+	var g errgroup.Group
+	for _, s := range x.sets {
+		g.Go(func() error { return table.Guard(func() error { return s.index(ctx) }) })
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	if err := x.read(ctx); err != nil {
+		return nil, err
+	}
+	all := make(map[string]*Split, len(x.sets))
+	made := make([]*Split, len(x.sets))
+	if err := table.Guard(x.changedReferences); err != nil {
+		return nil, err
+	}
+	for i, s := range x.sets {
+		g.Go(func() error {
+			return table.Guard(func() (err error) {
+				made[i], err = s.split(ctx)
+				return err
+			})
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	for i, s := range x.sets {
+		made[i].Notes = x.notes[s.Name]
+		all[s.Name] = made[i]
+	}
+	x.nameMoved(all)
+	return all, nil
+}
+
+// nameMoved says of the sets whose fields name records that got other keys which these are.
+func (x *splitter) nameMoved(all map[string]*Split) {
+	for _, ref := range x.refs {
+		from := all[x.parts[ref.From].Set]
+		for _, m := range all[x.parts[ref.To].Set].Moved {
+			was, is := m.From.Parts(), m.To.Parts()
+			for i, f := range ref.Fields {
+				if was[i] == is[i] {
+					continue
+				}
+				if from.named == nil {
+					from.named = map[string][]string{}
+				}
+				from.named[f] = append(from.named[f], is[i])
+			}
+		}
+	}
+}
+
+// splitter is a sheet that is taken apart.
+type splitter struct {
+	j     *layout.Joined
+	sheet *table.Image
+	refs  []layout.Reference
+	sets  []*setOf
+	parts []*partOf
+	notes map[string][]changeset.Finding
+	lines []line // of the sheet
+}
+
+// line is a row of the sheet: its bytes and its number.
+type line struct {
+	raw    []byte
+	number int
+}
+
+// partOf is a part of the layout on this sheet.
+type partOf struct {
+	*layout.Part
+	at      int // its number
+	set     *setOf
+	key     []int // columns of the sheet
+	cols    []int // columns of the sheet by the set's fields; -1 is none
+	group   []int32
+	strange map[int32][]record.Key // rows that were given another record, and which they may have named before
+	unborn  map[int32]bool         // rows whose own record, which names this one, is new
+}
+
+// columns finds the sheet's columns, and what of them belongs to whom.
+func (x *splitter) columns(sets map[string]*Set) error {
+	x.notes = map[string][]changeset.Finding{}
+	m := x.sheet
+	byForm := map[string]int{}
+	for i, h := range m.Heading {
+		if _, twice := byForm[layout.HeadingForm(h)]; !twice {
+			byForm[layout.HeadingForm(h)] = i
+		}
+	}
+	used := make([]bool, len(m.Heading))
+	named := map[string]*setOf{}
+	for i := range x.j.Parts {
+		p := &partOf{Part: &x.j.Parts[i], at: i, strange: map[int32][]record.Key{}, unborn: map[int32]bool{}}
+		s := named[p.Set]
+		if s == nil {
+			s = &setOf{Set: sets[p.Set], x: x, listed: p.Name == x.j.List}
+			named[p.Set], x.sets = s, append(x.sets, s)
+		}
+		p.set = s
+		s.parts, x.parts = append(s.parts, p), append(x.parts, p)
+		for _, c := range p.Columns {
+			col, there := byForm[layout.HeadingForm(c.Heading)]
+			key := slices.Contains(p.Key, c.Field)
+			switch {
+			case there:
+				used[col] = true
+			case key:
+				return &table.Error{Code: NoPartKey, File: m.Name, Row: m.HeadingRow, Text: fmt.Sprintf("there is no column %q, which the layout of %s says has the key of %s", c.Heading, x.j.Name, p.Name)}
+			default:
+				f := changeset.ColumnAbsent.Finding("the sheet has no column %q; that field of %s is left untouched", c.Heading, p.Name)
+				f.File, f.Column = m.Name, c.Heading
+				x.notes[s.Name] = append(x.notes[s.Name], f)
+				continue
+			}
+			s.takeField(p, c.Field, col, key)
+		}
+	}
+	first := x.sets[0]
+	if p := slices.IndexFunc(x.parts, func(p *partOf) bool { return p.Name == x.j.List }); p >= 0 {
+		first = x.parts[p].set
+	}
+	for i, h := range m.Heading {
+		if used[i] || h == "" || slices.ContainsFunc(x.j.Ignore, func(g string) bool { return layout.HeadingForm(g) == layout.HeadingForm(h) }) {
+			continue
+		}
+		f := changeset.ColumnExtra.Finding("column %q is none that the layout of %s speaks of, and is ignored", h, x.j.Name)
+		f.File, f.Column = m.Name, h
+		x.notes[first.Name] = append(x.notes[first.Name], f)
+	}
+	for _, s := range x.sets {
+		s.complete()
+	}
+	return nil
+}
+
+// NoPartKey says that a joined sheet lacks the key of one of its parts.
+const NoPartKey table.Code = "no-part-key"
+
+// setOf is a record set on this sheet.
+type setOf struct {
+	*Set
+	x      *splitter
+	parts  []*partOf
+	listed bool     // its rows are records
+	key    []string // the key's fields
+	fields []string // that the sheet has, the key's first
+	known  *keys    // of the snapshot
+	was    [][]byte // its rows
+	groups []group  // the sheet's records, in its order
+	byKey  *keys
+	places map[place]int32 // where a field's value stands, if not where its record stands first
+	out    *Split
+}
+
+// place is a field of one of the sheet's records.
+type place struct{ group, field int32 }
+
+// group is one record on the sheet.
+type group struct {
+	row   int32    // where it stands first
+	cells [][]byte // what its fields are said to be, as it stands there; nil is not said
+	moved bool     // all rows of a record were given this key, and known is that record
+	bad   bool     // it lacks a part of its key
+	known int32    // the snapshot's record; -1 is none
+}
+
+func (s *setOf) takeField(p *partOf, field string, col int, key bool) {
+	if s.key == nil {
+		s.key = p.Key
+		s.fields = slices.Clone(p.Key)
+	}
+	if !key && !slices.Contains(s.fields, field) {
+		s.fields = append(s.fields, field)
+	}
+	for len(p.cols) < len(s.fields) {
+		p.cols = append(p.cols, -1)
+	}
+	p.cols[slices.Index(s.fields, field)] = col
+}
+
+// complete ends the reading of the headings.
+func (s *setOf) complete() {
+	for _, p := range s.parts {
+		for len(p.cols) < len(s.fields) {
+			p.cols = append(p.cols, -1)
+		}
+		p.key = p.cols[:len(s.key)]
+	}
+}
+
+// index reads the snapshot's keys.
+func (s *setOf) index(ctx context.Context) error {
+	cols, err := csv.KeyColumns(s.Snapshot, s.key)
+	if err != nil {
+		return err
+	}
+	s.known = newKeys(s.Schema)
+	var key []byte
+	return csv.Each(ctx, s.Snapshot, func(r *csv.Line) error {
+		key = r.AppendKey(key[:0], cols)
+		s.known.put(key, len(s.was))
+		s.was = append(s.was, r.Raw())
+		return nil
+	})
+}
+
+// read reads the sheet's rows, and says of each which records it holds.
+func (x *splitter) read(ctx context.Context) error {
+	err := csv.Each(ctx, x.sheet, func(r *csv.Line) error {
+		switch n := r.Len(); {
+		case n < len(x.sheet.Heading):
+			return x.ragged(table.ShortRow, r, "fewer cells than there are headings")
+		case n > len(x.sheet.Heading) && beyond(r, len(x.sheet.Heading)):
+			return x.ragged(table.LongRow, r, "filled cells beyond the last heading")
+		}
+		x.lines = append(x.lines, line{r.Raw(), r.Number()})
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	var g errgroup.Group
+	for _, s := range x.sets {
+		g.Go(func() error { return table.Guard(func() error { return s.gather(ctx) }) })
+	}
+	return g.Wait()
+}
+
+// gather finds which records of the set each row holds.
+func (s *setOf) gather(ctx context.Context) error {
+	s.byKey = newKeys(s.Schema)
+	for _, p := range s.parts {
+		p.group = make([]int32, len(s.x.lines))
+	}
+	var cells csv.Row
+	var key []byte
+	for i, l := range s.x.lines {
+		if i&0xfff == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		cells.Split(l.raw, s.x.sheet.Comma, 0)
+		for _, p := range s.parts {
+			p.group[i] = -1
+			if p.nothing(&cells) {
+				continue
+			}
+			key = key[:0]
+			for _, c := range p.key {
+				key = record.AppendPart(key, csv.Unquote(cellAt(&cells, c)))
+			}
+			p.group[i] = s.groupOf(int32(i), key)
+		}
+	}
+	return nil
+}
+
+// groupOf is the record that a key names, a new one if no row before had it.
+func (s *setOf) groupOf(row int32, key []byte) int32 {
+	blank := blankKey(key)
+	if !s.listed && !blank {
+		if g, there := s.byKey.get(key); there {
+			return int32(g)
+		}
+	}
+	n := len(s.groups)
+	g := group{row: row, bad: blank, known: -1}
+	if !blank {
+		if k, there := s.known.get(key); there {
+			g.known = int32(k)
+		}
+		s.byKey.put(key, n)
+	}
+	s.groups = append(s.groups, g)
+	return int32(n)
+}
+
+// nothing reports whether a row has no record of the part.
+func (p *partOf) nothing(cells *csv.Row) bool {
+	for _, c := range p.cols {
+		if c >= 0 && len(csv.Unquote(cellAt(cells, c))) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+func cellAt(cells *csv.Row, col int) []byte {
+	if col < 0 || col >= cells.Len() {
+		return nil
+	}
+	return cells.Cell(col)
+}
+
+// text is what a cell, as it stands in its row, holds.
+func (x *splitter) value(cell []byte) record.Value {
+	v, there := csv.Value(x.sheet, cell)
+	if !there {
+		return record.Null()
+	}
+	return v
+}
+
+// same reports whether two cells hold one value of a field.
+func (s *setOf) same(field string, a, b []byte) bool {
+	return bytes.Equal(a, b) || s.Schema.Equal(field, s.x.value(a), s.x.value(b))
+}
+
+// beyond reports whether a row has something in cells from col on.
+func beyond(r *csv.Line, col int) bool {
+	for ; col < r.Len(); col++ {
+		if len(r.Cell(col)) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// ragged refuses a sheet with a row of which it cannot be told what is whose.
+func (x *splitter) ragged(code table.Code, r *csv.Line, what string) error {
+	return &table.Error{Code: code, File: x.sheet.Name, Row: r.Number(), Text: "the row has " + what + ", so that it is not certain which cell is whose"}
+}
+
+// keys finds things by keys, whatever form of a key is asked for.
+type keys struct {
+	of *schema.Schema
+	at map[string]int
+}
+
+func newKeys(of *schema.Schema) *keys { return &keys{of, map[string]int{}} }
+
+func (k *keys) form(enc []byte) string {
+	if k.of.OneForm() {
+		return string(enc)
+	}
+	return k.of.Key(record.KeyOf(enc)).Encoding()
+}
+
+// put keeps what is at a key, unless something is there already.
+func (k *keys) put(enc []byte, n int) {
+	f := k.form(enc)
+	if _, there := k.at[f]; !there {
+		k.at[f] = n
+	}
+}
+
+func (k *keys) get(enc []byte) (n int, there bool) {
+	if k.of.OneForm() {
+		n, there = k.at[string(enc)] // makes no string
+		return n, there
+	}
+	n, there = k.at[k.form(enc)]
+	return n, there
+}
+
+// blankKey reports whether a part of a key is blank.
+func blankKey(enc []byte) bool { return record.KeyOf(enc).Blank() }

@@ -66,6 +66,16 @@ func (t *Tally) countField(name string) {
 	t.ByField[i].Changes++
 }
 
+// Sum takes in the numbers of another tally, of other changes; ByField stays.
+func (t *Tally) Sum(o *Tally) {
+	t.Amend += o.Amend
+	t.FieldChanges += o.FieldChanges
+	t.Counts.Add += o.Counts.Add
+	t.Delete += o.Delete
+	t.Held += o.Held
+	t.HeldFields += o.HeldFields
+}
+
 // AllHeld reports whether nothing can be approved by naming everything.
 func (t *Tally) AllHeld() bool { return t.Changes() > 0 && t.Held == t.Changes() }
 

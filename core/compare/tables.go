@@ -92,7 +92,10 @@ func (t *tables) headings(snapshot, edited *table.Image) error {
 		return err
 	}
 	if edited.Part {
-		t.o.Missing, t.narrow = Ignore, true
+		t.narrow = true
+		if t.o.Missing = Ignore; edited.Covers != nil {
+			t.o.Missing = Held
+		}
 	}
 	t.format = edited.Found.Format
 	m := layout.MatchColumns(snapshot.Heading, edited.Heading)
@@ -156,7 +159,7 @@ func (t *tables) checkColumns(snapshot, edited *table.Image, m layout.Match) err
 		switch {
 		case m.Column[i] < 0 && there[f]:
 			return twice(edited, f)
-		case m.Column[i] < 0 && (edited.Part || edited.Lent != nil && !slices.Contains(edited.Lent.Fields, f)):
+		case m.Column[i] < 0 && (edited.Part || edited.Narrow || edited.Lent != nil && !slices.Contains(edited.Lent.Fields, f)):
 		case m.Column[i] < 0 && t.l.Ignores(f):
 		case m.Column[i] < 0:
 			t.find(changeset.ColumnAbsent.Finding("the copy has no column %q; that field is left untouched", f), edited.Name, f)

@@ -34,6 +34,7 @@ type Split struct {
 	Image     *table.Image // a row a record
 	Disagreed []Disagreement
 	Moved     []Move
+	Added     []record.Key        // of records that the snapshot does not have
 	Notes     []changeset.Finding // of columns
 
 	disagreed map[unit]bool
@@ -151,11 +152,21 @@ func Of(ctx context.Context, j *layout.Joined, sheet *table.Image, sets map[stri
 		return nil, err
 	}
 	for i, s := range x.sets {
-		made[i].Notes = x.notes[s.Name]
+		made[i].Notes, made[i].Added = x.notes[s.Name], s.added()
 		all[s.Name] = made[i]
 	}
 	x.nameMoved(all)
 	return all, nil
+}
+
+// added lists the keys of records that the snapshot does not have.
+func (s *setOf) added() (all []record.Key) {
+	for i := range s.groups {
+		if g := &s.groups[i]; !g.bad && (g.known < 0 || g.moved) {
+			all = append(all, s.keyOf(g))
+		}
+	}
+	return all
 }
 
 // nameMoved says of the sets whose fields name records that got other keys which these are.

@@ -497,7 +497,7 @@ func (s *setOf) image() error {
 	if err != nil {
 		return err
 	}
-	img.Built, img.Rows, img.Part, img.Sheets = true, rows, !s.listed, m.Sheets
+	img.Built, img.Rows, img.Part, img.Narrow, img.Sheets = true, rows, !s.listed, true, m.Sheets
 	s.notes(img)
 	s.shown(img)
 	img.At = s.at()

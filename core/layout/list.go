@@ -21,6 +21,7 @@ type List struct {
 	heading []string
 	rows    [][]string
 	codes   map[string]int // by the form in which they are compared
+	also    map[string]string
 	names   map[string]int // -1 where several have the name
 }
 
@@ -91,9 +92,20 @@ func (l *List) column(name string) int {
 func (l *List) code(form string) (string, bool) {
 	i, ok := l.codes[form]
 	if !ok {
-		return "", false
+		code, ok := l.also[form]
+		return code, ok
 	}
 	return l.rows[i][l.column(l.By)], true
+}
+
+// Also lets the field name records that its list does not have yet: those that are added along.
+func (f *Field) Also(codes []string) {
+	if f.List.also == nil {
+		f.List.also = map[string]string{}
+	}
+	for _, c := range codes {
+		f.List.also[f.Compare.Normal(c)] = c
+	}
 }
 
 // Len returns how many records the list has; Codes lists their codes.

@@ -54,6 +54,7 @@ type app struct {
 	quiet   bool
 	noColor bool
 	deskDir string
+	set     string // of commands on a dossier: one of its record sets
 
 	made bool // a dossier was made
 
@@ -184,8 +185,10 @@ with a backup before and a proof after, and can undo them.`,
 	f.BoolVar(&a.noColor, "no-color", false, "leave out colours (NO_COLOR does the same)")
 	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
-	root.AddCommand(newDemo(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a), newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a),
-		newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a))
+	onDossier := []*cobra.Command{newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a), newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a)}
+	takesSet(a, onDossier...)
+	root.AddCommand(newDemo(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a))
+	root.AddCommand(onDossier...)
 	return root
 }
 
@@ -320,8 +323,18 @@ func (a *app) secret() func(who string) (string, error) {
 	}
 }
 
-// dossier opens the dossier with the given name; for "-" it says which.
+// dossier opens the dossier with the given name, which has one record set, or the one of several
+// that is named.
 func (a *app) dossier(name string) (*desk.Dossier, error) {
+	t, err := a.whole(name)
+	if err == nil && t.Several() {
+		return nil, &whichSet{t}
+	}
+	return t, err
+}
+
+// opened opens the dossier with the given name; for "-" it says which.
+func (a *app) opened(name string) (*desk.Dossier, error) {
 	d, err := a.desk()
 	if err != nil {
 		return nil, err
@@ -333,13 +346,22 @@ func (a *app) dossier(name string) (*desk.Dossier, error) {
 	if name == "-" {
 		a.hint("%s", screen.Dim(fmt.Sprintf("dossier %s, %s", t.Meta.Number, screen.Safe(t.Meta.Title))))
 	}
-	beyond, err := t.Beyond()
-	if len(beyond) > 0 && !run.Working(t) {
-		for _, chain := range beyond {
-			a.hint("%s", beyondWords(chain))
+	parts, err := t.Parts()
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range parts {
+		beyond, err := p.Beyond()
+		if err != nil {
+			return nil, err
+		}
+		if len(beyond) > 0 && !run.Working(p) {
+			for _, chain := range beyond {
+				a.hint("%s", beyondWords(chain))
+			}
 		}
 	}
-	return t, err
+	return t, nil
 }
 
 // path makes a name from the command line absolute.

@@ -35,6 +35,8 @@ type compareFlags struct {
 	verbose, checkAll        bool
 	wear, savedIn, dayOrder  string
 	layout, slips            string
+	joined                   string   // the layout of a joined sheet
+	snapshots                []string // SET=FILE, of a joined sheet
 	files                    fileFlags
 	blankSaid, missingSaid   bool // the flags were given: they go over the layout
 }
@@ -48,10 +50,17 @@ func newCompare(a *app) *cobra.Command {
   paletwin compare aids.csv mairead.xlsx tomas.ods   # two people edited a copy each
   paletwin compare visits.csv visits-edited.csv --key aid_no,due --missing delete
   paletwin compare aids.csv --key aid_no --delete-list struck-off.txt
-  paletwin compare aids-of-today.csv --into 0003   # the same changes, on newer records`,
+  paletwin compare aids-of-today.csv --into 0003   # the same changes, on newer records
+  paletwin compare --joined round --snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv round.xlsx`,
 		Args: exactly(1, -1, "SNAPSHOT [EDITED …]"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.blankSaid, f.missingSaid = cmd.Flags().Changed("blank"), cmd.Flags().Changed("missing")
+			if f.joined != "" {
+				return a.compareJoined(cmd.Context(), args, &f)
+			}
+			if len(f.snapshots) > 0 {
+				return usage("--snapshot names the records of a joined sheet: say --joined LAYOUT, or name the snapshot first")
+			}
 			return a.compare(cmd.Context(), args, &f)
 		},
 	}
@@ -63,6 +72,8 @@ func newCompare(a *app) *cobra.Command {
 	fl.StringVar(&f.deleteList, "delete-list", "", "a `file` with the keys of records to delete")
 	fl.StringVar(&f.keepList, "keep-list", "", "a `file` with the keys of the records that stay: all others are to be deleted")
 	fl.BoolVar(&f.otherRegister, "other-register", false, "go on although few rows of the copy match the snapshot")
+	fl.StringVar(&f.joined, "joined", "", "the copy is a sheet with records of several sets on a row: its `layout`, by name or file")
+	fl.StringArrayVar(&f.snapshots, "snapshot", nil, "of a joined sheet: what a set was before, as `SET=FILE`; repeatable")
 	fl.StringVar(&f.into, "into", "", "compare anew into the `dossier`, which must not have run yet; without a copy, lay what it changes on a newer SNAPSHOT")
 	fl.BoolVar(&f.noDossier, "no-dossier", false, "only print the summary; keep nothing")
 	fl.StringVar(&f.title, "title", "", "what the dossier is called (default: the edited file's name)")
@@ -171,8 +182,31 @@ func (a *app) nextDecision(number string, t *changeset.Tally, findings []changes
 	a.next("paletwin show "+number+" --findings", or)
 }
 
-// check says what is wrong with the flags.
+// check says what is wrong with the command line.
 func (f *compareFlags) check(args []string) error {
+	if err := f.checkValues(); err != nil {
+		return err
+	}
+	if len(args) == 1 && f.deleteList+f.keepList == "" && f.into == "" {
+		return usage("paletwin compare needs an edited copy, or a list of records to delete with --delete-list")
+	}
+	if f.keepList != "" && (f.deleteList != "" || len(args) > 1) {
+		return usage("--keep-list says by itself what is to be deleted: leave the edited copy and --delete-list out")
+	}
+	inputs := 0
+	for _, name := range append(slices.Clone(args), f.deleteList, f.keepList) {
+		if name == "-" {
+			inputs++
+		}
+	}
+	if inputs > 1 {
+		return usage("only one file can be standard input")
+	}
+	return nil
+}
+
+// checkValues says what is wrong with what the flags say.
+func (f *compareFlags) checkValues() error {
 	if !slices.Contains([]string{compare.Held, compare.Asked, compare.Ignore}, f.missing) {
 		return usage("--missing is hold, delete or keep, not %q", f.missing)
 	}
@@ -190,31 +224,13 @@ func (f *compareFlags) check(args []string) error {
 	if !slices.Contains([]string{compare.SlipsHold, compare.SlipsWarn, compare.SlipsOff}, f.slips) {
 		return usage("--slips is hold, warn or off, not %q", f.slips)
 	}
-	if len(args) == 1 && f.deleteList+f.keepList == "" && f.into == "" {
-		return usage("paletwin compare needs an edited copy, or a list of records to delete with --delete-list")
-	}
-	if f.keepList != "" && (f.deleteList != "" || len(args) > 1) {
-		return usage("--keep-list says by itself what is to be deleted: leave the edited copy and --delete-list out")
-	}
-	inputs := 0
-	for _, name := range append(slices.Clone(args), f.deleteList, f.keepList) {
-		if name == "-" {
-			inputs++
-		}
-	}
-	if inputs > 1 {
-		return usage("only one file can be standard input")
-	}
 	return f.files.check()
 }
 
-// comparison turns the command line into a comparison.
-func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, error) {
+// told is a comparison with what the flags say of it, and no files yet.
+func (a *app) told(f *compareFlags) (*desk.Comparison, error) {
 	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), ChooseKey: a.chooseKey, Options: compare.Options{
 		Key: f.key, OtherRegister: f.otherRegister, CheckAll: f.checkAll}}
-	if err := f.check(args); err != nil {
-		return nil, err
-	}
 	c.Options.Slips = f.slips
 	c.Options.Wear, c.Options.Year, c.Options.SavedIn, c.Options.DayOrder = f.wear == "on", a.now().Year(), f.savedIn, f.dayOrder
 	if f.missingSaid {
@@ -233,6 +249,18 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 			return nil, usage("--allow: %v", err)
 		}
 		c.Options.Allow = append(c.Options.Allow, act)
+	}
+	return c, nil
+}
+
+// comparison turns the command line into a comparison.
+func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, error) {
+	if err := f.check(args); err != nil {
+		return nil, err
+	}
+	c, err := a.told(f)
+	if err != nil {
+		return nil, err
 	}
 	if c.Snapshot, err = a.source(args[0]); err != nil {
 		return nil, err

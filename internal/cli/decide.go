@@ -228,13 +228,21 @@ func (a *app) sayOver(t *desk.Dossier, o *desk.Order, n changeset.Touched) error
 var participle = map[changeset.Decision]string{changeset.Approve: "approved", changeset.Hold: "held", changeset.Reject: "rejected", changeset.Open: "taken back"}
 
 func (a *app) decide(name string, sel *selection, o *desk.Order) error {
-	t, err := a.dossier(name)
+	t, err := a.whole(name)
 	if err != nil {
 		return err
 	}
 	if err := a.decides(t.Desk(), o); err != nil {
 		return err
 	}
+	if t.Several() {
+		return a.decideSets(t, sel, o)
+	}
+	return a.decidePart(t, sel, o)
+}
+
+// decidePart decides on one record set.
+func (a *app) decidePart(t *desk.Dossier, sel *selection, o *desk.Order) error {
 	o.Choose = func(c *desk.Changes) (changeset.Filter, error) { return sel.filter(t, c) }
 	n, err := t.Decide(o)
 	if err != nil {

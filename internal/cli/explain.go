@@ -16,6 +16,7 @@ import (
 	"paletwin/core/lend"
 	"paletwin/core/shape"
 	"paletwin/core/table"
+	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/handoff"
@@ -190,8 +191,15 @@ func explainDesk(err error) *message {
 		attempt *desk.AttemptError
 		copied  *desk.CopyError
 		routine *desk.RoutineError
+		which   *whichSet
+		noSet   *desk.NoSuchSet
 	)
 	switch {
+	case errors.As(err, &which):
+		n, sets := which.t.Meta.Number, which.t.SetNames()
+		return &message{Code: "which-set", Text: which.Error(), Do: "name the one that is meant: --record-set " + sets[len(sets)-1] + ", or " + n + desk.PartMark + sets[len(sets)-1] + " for " + n, exit: exitUsage}
+	case errors.As(err, &noSet):
+		return &message{Code: "no-set", Text: noSet.Error(), Do: "it has " + words.List(noSet.Have), exit: exitUsage}
 	case errors.As(err, &damage):
 		return &message{Code: "damaged", Text: damage.Error(), File: damage.File, Do: remedies["damaged"], exit: exitFailed}
 	case errors.As(err, &none):

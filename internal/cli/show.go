@@ -56,10 +56,28 @@ func newShow(a *app) *cobra.Command {
 }
 
 func (a *app) show(name string, sel *selection, limit int, findings bool) error {
-	t, err := a.dossier(name)
+	t, err := a.whole(name)
 	if err != nil {
 		return err
 	}
+	switch {
+	case !t.Several():
+		return a.showSet(t, sel, limit, findings)
+	case sel.where != "" || len(sel.records) > 0 || sel.of != "":
+		return &whichSet{t}
+	case !a.json && !findings && len(sel.acts)+len(sel.fields)+len(sel.decisions)+len(sel.finding) == 0:
+		return a.showSets(t)
+	}
+	return a.eachPart(t, func(t *desk.Dossier) error {
+		if fits, err := sel.fits(t); err != nil || !fits {
+			return err
+		}
+		return a.showSet(t, sel, limit, findings)
+	})
+}
+
+// showSet shows one record set.
+func (a *app) showSet(t *desk.Dossier, sel *selection, limit int, findings bool) error {
 	if findings {
 		return a.showFindings(t)
 	}

@@ -101,11 +101,25 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	if err := in.ready(ctx, c); err != nil {
 		return nil, nil, err
 	}
+	m, res, err := d.compareReady(ctx, c, in)
+	if err != nil {
+		return nil, nil, err
+	}
+	if c.Into != nil {
+		return c.Into, res, c.Into.Replace(draft, m)
+	}
+	t, err := draft.Keep(m)
+	return t, res, err
+}
+
+// compareReady compares what is open and writes all of the dossier but its description, which it
+// returns.
+func (d *Desk) compareReady(ctx context.Context, c *Comparison, in *inputs) (*Meta, *compare.Result, error) {
 	d.lookBack(c, in.snapshot.Table, in.snapshotDigest)
 	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: c.told(), Undoes: c.Undoes, CatchesUp: c.CatchesUp}
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
 	var res *compare.Result
-	_, err := disk.WriteFile(d.FS, filepath.Join(draft.Dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
+	_, err := disk.WriteFile(d.FS, filepath.Join(in.dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
 		res, set.Seal, err = in.compare(ctx, c, w)
 		return err
 	})
@@ -117,7 +131,7 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	}
 	set.Copies = res.Copies
 	set.Records, set.Changes, set.Fields, set.Totals, set.DeletesHeld = res.Records, res.Changes, res.Changes.ByField, res.Totals, res.DeletesHeld
-	if m.Files, err = keepLayout(d.FS, draft.Dir, set.Name, c.Layout); err != nil {
+	if m.Files, err = keepLayout(d.FS, in.dir, set.Name, c.Layout); err != nil {
 		return nil, nil, err
 	}
 	m.RecordSets = []RecordSet{set}
@@ -128,14 +142,8 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 			e.Records = res.Copies[i].Records.Edited
 		}
 	}
-	if m.Findings, err = WriteFindings(d.FS, draft.Dir, res.Findings); err != nil {
-		return nil, nil, err
-	}
-	if c.Into != nil {
-		return c.Into, res, c.Into.Replace(draft, m)
-	}
-	t, err := draft.Keep(m)
-	return t, res, err
+	m.Findings, err = WriteFindings(d.FS, in.dir, res.Findings)
+	return m, res, err
 }
 
 // told is what the comparison was told, as the dossier keeps it.
@@ -170,6 +178,11 @@ func (d *Desk) Preview(ctx context.Context, c *Comparison) (*compare.Result, err
 		return nil, err
 	}
 	sum := sync.OnceValues(in.snapshot.SHA256)
+	return d.previewReady(ctx, c, in, sum)
+}
+
+// previewReady compares what is open, and keeps nothing.
+func (d *Desk) previewReady(ctx context.Context, c *Comparison, in *inputs, sum func() (string, error)) (*compare.Result, error) {
 	d.lookBack(c, in.snapshot.Table, func() string { s, _ := sum(); return s }) // a file that cannot be read fails the comparison
 	o := c.Options
 	o.Digest = sum
@@ -219,14 +232,19 @@ type inputs struct {
 
 // ready opens what a comparison compares, and settles its options.
 func (in *inputs) ready(ctx context.Context, c *Comparison) error {
-	if c.Layout != nil {
-		c.Options.Layout = c.Layout.Layout
-		in.layout = c.Layout
-	}
+	in.use(c)
 	if err := in.take(ctx, c); err != nil {
 		return err
 	}
 	return c.settle(ctx, in)
+}
+
+// use takes the comparison's layout.
+func (in *inputs) use(c *Comparison) {
+	if c.Layout != nil {
+		c.Options.Layout = c.Layout.Layout
+		in.layout = c.Layout
+	}
 }
 
 // snapshotDigest waits for the snapshot's digest.
@@ -278,10 +296,13 @@ func (in *inputs) close() {
 // take copies the files into the draft and opens the copies, so that what is
 // compared is what is kept.
 func (in *inputs) take(ctx context.Context, c *Comparison) (err error) {
-	if in.snapshot, err = in.open(&c.Snapshot, "snapshot"); err != nil {
-		return err
+	if in.snapshot == nil {
+		if in.snapshot, err = in.open(&c.Snapshot, "snapshot"); err != nil {
+			return err
+		}
 	}
 	switch {
+	case len(in.edited) > 0: // they were opened before
 	case c.Derive != nil:
 		if err := in.derive(ctx, c); err != nil {
 			return err

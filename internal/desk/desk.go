@@ -231,8 +231,20 @@ func (t *Draft) Discard() error {
 	return err
 }
 
-// Keep gives the draft the next number and makes it a dossier.
-func (t *Draft) Keep(m *Meta) (*Dossier, error) {
+// found writes what makes a folder a dossier's.
+func (m *Meta) found(fsys disk.FS, dir string) error {
+	if err := (&heads{Chains: map[string]chainHead{}}).write(fsys, filepath.Join(dir, headName)); err != nil {
+		return err
+	}
+	if err := m.write(fsys, dir); err != nil {
+		return err
+	}
+	return fsys.SyncDir(dir)
+}
+
+// Keep gives the draft the next number and makes it a dossier, of one record set or of those whose
+// parts are given, in the order of m.Sets.
+func (t *Draft) Keep(m *Meta, parts ...*Meta) (*Dossier, error) {
 	d := t.desk
 	lock, err := disk.Acquire(filepath.Join(d.dossiers(), ".lock"), false)
 	if err != nil {
@@ -252,16 +264,17 @@ func (t *Draft) Keep(m *Meta) (*Dossier, error) {
 	}
 	m.Number = fmt.Sprintf("%04d", next)
 	m.Slug = slug(m.Title)
-	if err := (&heads{Chains: map[string]chainHead{}}).write(d.FS, filepath.Join(t.Dir, headName)); err != nil {
-		return nil, err
+	for i, p := range parts {
+		p.Number, p.Slug = m.Number+PartMark+m.Sets[i].Set, m.Slug
+		if err := p.found(d.FS, setDir(t.Dir, m.Sets[i].Set)); err != nil {
+			return nil, err
+		}
+		m.Sets[i].Digest = p.Digest
 	}
-	if err := m.write(d.FS, t.Dir); err != nil {
+	if err := m.found(d.FS, t.Dir); err != nil {
 		return nil, err
 	}
 	dir := filepath.Join(d.dossiers(), m.Number+"-"+m.Slug)
-	if err := d.FS.SyncDir(t.Dir); err != nil {
-		return nil, err
-	}
 	if err := disk.Replace(d.FS, t.Dir, dir); err != nil {
 		return nil, err
 	}
@@ -329,6 +342,13 @@ func (e *NotFound) Error() string { return fmt.Sprintf("no dossier %q in %s", e.
 // Dossier opens a dossier by number, slug or folder name; "-" is the newest
 // that the user by made.
 func (d *Desk) Dossier(name, by string) (*Dossier, error) {
+	if whole, set, ok := strings.Cut(name, PartMark); ok {
+		t, err := d.Dossier(whole, by)
+		if err != nil {
+			return nil, err
+		}
+		return t.Part(set)
+	}
 	names, err := d.names()
 	if err != nil {
 		return nil, err
@@ -404,8 +424,8 @@ func (t *Dossier) copyOf(names []string) bool {
 	return filepath.Base(t.Dir) != own && slices.Contains(names, own)
 }
 
-// Dossiers opens all dossiers by number. One that cannot be opened is given
-// with its error and its folder; Copies then holds those that are copies.
+// Dossiers opens all dossiers by number; of one of several record sets these, each as a dossier. One
+// that cannot be opened is given with its error and its folder; Copies then holds those that are copies.
 func (d *Desk) Dossiers() ([]*Dossier, error) {
 	names, err := d.names()
 	if err != nil {
@@ -421,7 +441,7 @@ func (d *Desk) Dossiers() ([]*Dossier, error) {
 			d.Copies = append(d.Copies, &CopyError{n, t.Meta.Number})
 			continue
 		}
-		all = append(all, t)
+		all = append(all, t.parts()...)
 	}
 	return all, nil
 }

@@ -47,7 +47,12 @@ type Meta struct {
 	// or an earlier one's.
 	CatchesUp string `json:"catches_up,omitempty"`
 	Round     int    `json:"round,omitempty"` // how often it was compared anew
-	Digest    string `json:"digest"`          // SHA-256 of this file with digest empty
+	// Of a dossier of several record sets: these, those that are referred to first, and how they
+	// refer to each other. Each has a dossier of its own below it; then RecordSets is empty.
+	Sets       []Member    `json:"sets,omitempty"`
+	References []Reference `json:"references,omitempty"`
+	Joined     string      `json:"joined,omitempty"` // the name of the layout of the sheet that they stand in
+	Digest     string      `json:"digest"`           // SHA-256 of this file with digest empty
 }
 
 // Options are what a comparison, a derivation or a rollback was told, as a dossier
@@ -152,6 +157,9 @@ func (m *Meta) digest() (string, error) {
 
 func (m *Meta) write(fsys disk.FS, dir string) (err error) {
 	m.Form, m.Version = "dossier", current
+	if len(m.Sets) == 0 {
+		m.Version = ofCopies
+	}
 	if m.Digest, err = m.digest(); err != nil {
 		return err
 	}
@@ -171,6 +179,7 @@ type Dossier struct {
 
 	layout     *layout.Layout
 	layoutRead bool
+	whole      *Dossier // of a record set of several, the dossier that it is a part of
 }
 
 func (d *Desk) open(name string) (*Dossier, error) {
@@ -406,6 +415,9 @@ func (t *Table) SHA256() (string, error) {
 // Unchanged reports whether the file is still what was opened, as far as its
 // identity, size and time tell.
 func (t *Table) Unchanged(fsys disk.FS, file string) bool {
+	if t.m == nil {
+		return true // it was made of one that is asked for itself
+	}
 	now, err := fsys.Stat(file)
 	return err == nil && disk.Same(now, t.m.Info)
 }
@@ -416,7 +428,7 @@ func (t *Table) Bytes() []byte { return t.m.Data }
 
 // Close lets the file go.
 func (t *Table) Close() error {
-	if t == nil {
+	if t == nil || t.m == nil {
 		return nil
 	}
 	return t.m.Close()
@@ -477,6 +489,9 @@ func (t *Dossier) OpenTable(file, shown string, o table.Options) (*Table, error)
 }
 
 func (t *Dossier) openTable(file, shown string, o table.Options, snapshot bool) (*Table, error) {
+	if !snapshot && t.whole != nil && t.whole.Meta.Joined != "" && filepath.Dir(file) == t.whole.Dir {
+		return t.whole.splitAgain(t.Set().Name)
+	}
 	l, err := t.Layout()
 	if err != nil {
 		return nil, err

@@ -26,8 +26,12 @@ const headName = "head.json"
 // of layouts have digests.
 const covered = 2
 
-// current is the version of the dossiers that are made. From version 3 on there may be several copies.
-const current = 3
+// The versions of the dossiers that are made: ofCopies of one record set, perhaps of several copies,
+// and current of several record sets.
+const (
+	ofCopies = 3
+	current  = 4
+)
 
 // chainHead is where a chain ends.
 type chainHead struct {

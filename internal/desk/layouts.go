@@ -237,6 +237,9 @@ func (t *Dossier) Layout() (*layout.Layout, error) {
 			}
 		}
 	}
+	if err == nil && t.layout != nil {
+		err = t.addedAlong()
+	}
 	t.layoutRead = err == nil
 	return t.layout, err
 }

@@ -101,7 +101,7 @@ func (s *Step) left(field string, wrote record.Value) string {
 }
 
 func number(t *desk.Dossier) int {
-	n, err := strconv.Atoi(t.Meta.Number)
+	n, err := strconv.Atoi(t.Whole().Meta.Number)
 	if err != nil {
 		return 0
 	}

@@ -1,0 +1,442 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/layout"
+	"paletwin/core/words"
+	"paletwin/internal/desk"
+	screen "paletwin/internal/term"
+)
+
+// takesSet gives commands on a dossier, and those below them, the flag that names one of its record sets.
+func takesSet(a *app, all ...*cobra.Command) {
+	for _, cmd := range all {
+		cmd.Flags().StringVar(&a.set, "record-set", "", "of a dossier of several record sets: this one, by its `name`")
+		takesSet(a, cmd.Commands()...)
+	}
+}
+
+// whole opens the dossier with the given name, which may have several record sets.
+func (a *app) whole(name string) (*desk.Dossier, error) {
+	t, err := a.opened(name)
+	if err != nil || a.set == "" || t.IsPart() {
+		return t, err
+	}
+	return t.Part(a.set)
+}
+
+// whichSet is a command on one record set, of a dossier that has several.
+type whichSet struct{ t *desk.Dossier }
+
+func (e *whichSet) Error() string {
+	return "dossier " + e.t.Meta.Number + " has " + screen.Plural(len(e.t.Meta.Sets), "record set") + ": " + words.List(e.t.SetNames())
+}
+
+// eachSet does something with each record set of a dossier, those that are referred to first, under
+// its name where there are several. The exit codes of all count: the first that is not 0 is its own.
+func (a *app) eachSet(name string, do func(t *desk.Dossier) error) error {
+	t, err := a.whole(name)
+	if err != nil {
+		return err
+	}
+	return a.eachPart(t, do)
+}
+
+func (a *app) eachPart(t *desk.Dossier, do func(t *desk.Dossier) error) error {
+	parts, err := t.Parts()
+	if err != nil {
+		return err
+	}
+	code := 0
+	for i, p := range parts {
+		if len(parts) > 1 && !a.json {
+			if i > 0 {
+				a.out.Line("")
+			}
+			a.out.Line("%s", screen.Strong(screen.Safe(p.Set().Name)))
+		}
+		var ends *exitError
+		switch err := do(p); {
+		case errors.As(err, &ends):
+			code = max(code, ends.code)
+		case err != nil:
+			return err
+		}
+	}
+	return exit(code)
+}
+
+// setsJSON is what is printed for machines of a dossier of several record sets.
+type setsJSON struct {
+	Dossier    *string          `json:"dossier"`
+	Path       *string          `json:"path"`
+	Sets       any              `json:"sets"`
+	References []desk.Reference `json:"references"`
+}
+
+func setsOf(t *desk.Dossier, sets any) *setsJSON {
+	path := t.Rel(t.Dir)
+	return &setsJSON{&t.Meta.Number, &path, sets, orEmpty(t.Meta.References)}
+}
+
+// compareJoined compares a sheet whose rows hold records of several sets.
+func (a *app) compareJoined(ctx context.Context, args []string, f *compareFlags) error {
+	if err := f.checkJoined(args); err != nil {
+		return err
+	}
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	s, err := a.joinedSets(d, args[0], f)
+	if err != nil {
+		return err
+	}
+	if f.noDossier {
+		results, err := d.PreviewSets(ctx, s)
+		if err != nil {
+			return err
+		}
+		return a.previewed(s.Title, results)
+	}
+	first := d.New()
+	t, results, err := d.CompareSets(ctx, s)
+	a.made = err == nil
+	if err != nil {
+		return err
+	}
+	if first {
+		a.hint("%s", screen.Dim("this folder is a desk now: "+a.shown(filepath.Join(t.Desk().Dir, desk.SettingsName))+" says so"))
+	}
+	return a.comparedSets(t, results)
+}
+
+// checkJoined says what of the command line does not go with --joined.
+func (f *compareFlags) checkJoined(args []string) error {
+	switch {
+	case len(args) != 1:
+		return usage("compare --joined takes the sheet, and each set's snapshot as --snapshot SET=FILE")
+	case len(f.key) > 0 || f.layout != "" || f.recordSet != "":
+		return usage("with --joined the keys and the record sets are those of the layout: leave --key, --layout and --record-set out")
+	case f.deleteList+f.keepList+f.into != "":
+		return usage("--delete-list, --keep-list and --into are of one record set, and a joined sheet has several")
+	case f.memory != "":
+		return usage("--memory is of the comparison of one record set, and a joined sheet has several")
+	}
+	return f.checkValues()
+}
+
+// joinedSets turns the command line into a comparison of the sets of a joined sheet.
+func (a *app) joinedSets(d *desk.Desk, sheet string, f *compareFlags) (*desk.Sets, error) {
+	j, err := a.joinedLayout(d, f.joined)
+	if err != nil {
+		return nil, err
+	}
+	snapshots, err := a.snapshotsOf(f.snapshots, j.Sets())
+	if err != nil {
+		return nil, err
+	}
+	from, err := a.source(sheet)
+	if err != nil {
+		return nil, err
+	}
+	f.files.reading(&from, 1, a.password())
+	s := &desk.Sets{Title: f.title, By: a.user, Tool: Version, Now: a.now(), Joined: j, Sheet: &from}
+	if s.Title == "" {
+		s.Title = stem(sheet)
+	}
+	for _, set := range j.Sets() {
+		c, err := a.told(f)
+		if err != nil {
+			return nil, err
+		}
+		if c.Snapshot, err = a.source(snapshots[set]); err != nil {
+			return nil, err
+		}
+		f.files.reading(&c.Snapshot, 0, a.password())
+		c.Title, c.Options.RecordSet = s.Title, set
+		if err := a.useSetLayout(d, c, j); err != nil {
+			return nil, err
+		}
+		s.All = append(s.All, c)
+	}
+	return s, nil
+}
+
+// useSetLayout gives a set of a joined sheet its layout, if it has one, and its key.
+func (a *app) useSetLayout(d *desk.Desk, c *desk.Comparison, j *desk.JoinedLayout) error {
+	set := c.Options.RecordSet
+	part := j.Parts[slices.IndexFunc(j.Parts, func(p layout.Part) bool { return p.Set == set })]
+	c.Options.Key = part.Key
+	l, err := d.FindLayout(set)
+	if err != nil || l == nil {
+		return err
+	}
+	if !slices.Equal(l.Key, part.Key) {
+		return usage("the key of %s is %s in %s, and %s in %s", set, strings.Join(l.Key, ", "), a.shown(l.Path), strings.Join(part.Key, ", "), a.shown(j.Path))
+	}
+	c.Layout = l
+	c.Snapshot.Options.HeadingRow, c.Snapshot.Options.Sheet = max(c.Snapshot.Options.HeadingRow, l.HeadingRow), cmp.Or(c.Snapshot.Options.Sheet, l.Sheet)
+	return nil
+}
+
+// snapshotsOf reads SET=FILE for each of some sets.
+func (a *app) snapshotsOf(said, sets []string) (map[string]string, error) {
+	all := map[string]string{}
+	for _, text := range said {
+		set, file, ok := strings.Cut(text, "=")
+		switch {
+		case !ok || file == "":
+			return nil, usage("--snapshot takes a record set and its file, visits=visits.csv, not %q", text)
+		case !slices.Contains(sets, set):
+			return nil, usage("--snapshot %s: there is no record set %q; the sets are %s", text, set, words.List(sets))
+		case all[set] != "":
+			return nil, usage("--snapshot names %s twice", set)
+		}
+		all[set] = file
+	}
+	for _, set := range sets {
+		if all[set] == "" {
+			return nil, usage("what were the %s before the sheet was edited? name their snapshot: --snapshot %s=FILE", set, set)
+		}
+	}
+	return all, nil
+}
+
+// joinedLayout opens the layout of a joined sheet, by its name on the desk or its file.
+func (a *app) joinedLayout(d *desk.Desk, name string) (*desk.JoinedLayout, error) {
+	if path := d.LayoutPath(name); filepath.Base(name) == name {
+		if _, err := a.fs.Stat(path); err == nil {
+			return d.OpenJoined(path)
+		}
+	}
+	return d.OpenJoined(a.path(name))
+}
+
+// previewed prints what would be found.
+func (a *app) previewed(title string, results []*compare.Result) error {
+	if a.json {
+		var all []any
+		for _, r := range results {
+			all = append(all, compareJSON(nil, r, nil))
+		}
+		return a.printJSON(&setsJSON{Sets: all, References: []desk.Reference{}})
+	}
+	var sets []desk.RecordSet
+	for _, r := range results {
+		sets = append(sets, desk.RecordSet{Name: r.RecordSet, Records: r.Records, Changes: r.Changes})
+	}
+	a.out.Line("%s", screen.Strong(screen.Safe(title)))
+	a.setLines(sets, nil)
+	for _, r := range results {
+		a.setFindings(r.RecordSet, r.Findings)
+	}
+	return nil
+}
+
+// comparedSets says what a comparison of several record sets found.
+func (a *app) comparedSets(t *desk.Dossier, results []*compare.Result) error {
+	parts, err := t.Parts()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		var all []any
+		for i, p := range parts {
+			all = append(all, compareJSON(p, results[i], nil))
+		}
+		return a.printJSON(setsOf(t, all))
+	}
+	if err := a.summarySets(t, parts); err != nil {
+		return err
+	}
+	n, all := t.Meta.Number, new(changeset.Tally)
+	for _, p := range parts {
+		all.Sum(&p.Set().Changes)
+	}
+	if all.Changes() == 0 {
+		a.hint("the sheet changes nothing")
+		return nil
+	}
+	var findings []changeset.Finding
+	for _, r := range results {
+		findings = append(findings, r.Findings...)
+	}
+	a.nextDecision(n, all, findings)
+	return nil
+}
+
+// summarySets prints a line each for the record sets of a dossier, and their findings.
+func (a *app) summarySets(t *desk.Dossier, parts []*desk.Dossier) error {
+	a.out.Line("%s  %s", screen.Strong(t.Meta.Number), screen.Strong(screen.Safe(t.Meta.Title)))
+	line := screen.Plural(len(parts), "record set")
+	if len(t.Meta.Edited) > 0 {
+		line += " in " + screen.Safe(t.Meta.Edited[0].Name)
+	}
+	if t.Meta.Undoes != nil {
+		line += ", by " + t.Meta.By
+	}
+	a.out.Line("%s", screen.Dim(line))
+	var sets []desk.RecordSet
+	var stands []string
+	for _, p := range parts {
+		sets = append(sets, *p.Set())
+		m, err := p.Contents()
+		if err != nil {
+			return err
+		}
+		stands = append(stands, tallyOf(m).String())
+		if err := m.Close(); err != nil {
+			return err
+		}
+	}
+	a.setLines(sets, stands)
+	for _, p := range parts {
+		findings, err := p.Findings()
+		if err != nil {
+			return err
+		}
+		a.setFindings(p.Set().Name, findings)
+	}
+	return nil
+}
+
+// setLines prints a line for each record set.
+func (a *app) setLines(sets []desk.RecordSet, stands []string) {
+	a.out.Line("")
+	t := screen.Table{Indent: "  ", Right: []bool{false, true, true, true, true, true}, Heading: []string{"record set", "records", "amend", "fields", "add", "delete", ""}}
+	for i := range sets {
+		s := &sets[i]
+		how := ""
+		if stands != nil {
+			how = screen.Dim(stands[i])
+		}
+		t.Row(screen.Safe(s.Name), screen.Count(s.Records.Snapshot), some(s.Changes.Amend), some(s.Changes.FieldChanges), some(s.Changes.Add), some(s.Changes.Delete), how)
+	}
+	t.Print(a.out)
+}
+
+// setFindings prints the findings of one of several record sets.
+func (a *app) setFindings(set string, findings []changeset.Finding) {
+	if len(findings) == 0 {
+		return
+	}
+	a.out.Line("")
+	a.out.Line("%s", screen.Strong(screen.Safe(set)))
+	a.findings(findings, false)
+}
+
+// showSets shows a dossier of several record sets: a line each, or what is asked for of each.
+func (a *app) showSets(t *desk.Dossier) error {
+	parts, err := t.Parts()
+	if err != nil {
+		return err
+	}
+	if err := a.summarySets(t, parts); err != nil {
+		return err
+	}
+	n := t.Meta.Number
+	a.next("paletwin show "+n+" --record-set "+parts[len(parts)-1].Set().Name, "paletwin approve "+n+" --all")
+	return nil
+}
+
+// decideSets decides on several record sets: ids are looked for in all of them, and a group is one of each.
+func (a *app) decideSets(t *desk.Dossier, sel *selection, o *desk.Order) error {
+	if sel.where != "" || len(sel.records) > 0 {
+		return &whichSet{t}
+	}
+	parts, err := t.Parts()
+	if err != nil {
+		return err
+	}
+	names, err := sharedOut(parts, o.Names)
+	if err != nil {
+		return err
+	}
+	var chosen []*desk.Dossier
+	for i, p := range parts {
+		switch fits, err := sel.fits(p); {
+		case err != nil:
+			return err
+		case len(o.Names) > 0 && len(names[i]) == 0, !fits:
+		default:
+			chosen = append(chosen, p)
+		}
+	}
+	if len(chosen) == 0 {
+		return usage("no record set of dossier %s has the field %s", t.Meta.Number, strings.Join(sel.fields, ", "))
+	}
+	quiet := a.quiet
+	a.quiet = true // what comes next is said once
+	code := 0
+	for _, p := range chosen {
+		own := *o
+		own.Names = names[slices.Index(parts, p)]
+		if !a.json {
+			a.out.Line("%s", screen.Strong(screen.Safe(p.Set().Name)))
+		}
+		var ends *exitError
+		switch err := a.decidePart(p, sel, &own); {
+		case errors.As(err, &ends):
+			code = max(code, ends.code)
+		case err != nil:
+			return err
+		}
+	}
+	if a.quiet = quiet; o.Decision == changeset.Approve {
+		a.next("paletwin apply "+t.Meta.Number+" --to FOLDER", "paletwin show "+t.Meta.Number)
+	}
+	return exit(code)
+}
+
+// fits reports whether a record set has all fields that are named.
+func (s *selection) fits(t *desk.Dossier) (bool, error) {
+	if len(s.fields) == 0 {
+		return true, nil
+	}
+	c, err := t.Changes()
+	if err != nil {
+		return false, err
+	}
+	defer c.Close()
+	return !slices.ContainsFunc(s.fields, func(f string) bool { return !slices.Contains(c.Header.Fields, f) }), nil
+}
+
+// sharedOut finds which record set's changes ids are of.
+func sharedOut(parts []*desk.Dossier, names []string) ([][]string, error) {
+	all := make([][]string, len(parts))
+	if len(names) == 0 {
+		return all, nil
+	}
+	found := make([]bool, len(names))
+	for i, p := range parts {
+		c, err := p.Changes()
+		if err != nil {
+			return nil, err
+		}
+		for k, name := range names {
+			id, _, _ := strings.Cut(name, "/")
+			lines, err := c.Find(id, 2)
+			if err == nil && len(lines) > 0 {
+				all[i], found[k] = append(all[i], name), true
+			}
+		}
+		if err := c.Close(); err != nil {
+			return nil, err
+		}
+	}
+	if k := slices.Index(found, false); k >= 0 {
+		all[0] = append(all[0], names[k]) // it says what is wrong with it
+	}
+	return all, nil
+}

@@ -1,0 +1,615 @@
+package desk
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
+	"paletwin/core/joined"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/table"
+	"paletwin/core/words"
+	"paletwin/internal/disk"
+)
+
+// A dossier of several record sets is a folder with a dossier for each of them below it, sets/NAME, in
+// the form that all dossiers have. Their numbers are that of the whole and the set's name, 0007/visits,
+// and by these they are opened like others. dossier.json of the whole has the digests of theirs.
+
+// PartMark stands between the number of a dossier and the name of one of its record sets.
+const PartMark = "/"
+
+// Member is one of several record sets of a dossier.
+type Member struct {
+	Set    string `json:"set"`
+	Digest string `json:"digest"` // that of its dossier.json
+}
+
+// Reference says that fields of one record set name the record of another.
+type Reference struct {
+	Set    string   `json:"set"`
+	Fields []string `json:"fields"` // in the order of the key that they name
+	To     string   `json:"to"`
+}
+
+func setDir(dir, set string) string { return filepath.Join(dir, "sets", slug(set)) }
+
+// Several reports whether the dossier has several record sets, so that it has no change set of its own.
+func (t *Dossier) Several() bool { return t.Meta != nil && len(t.Meta.Sets) > 0 }
+
+// Whole is the dossier that a record set of several belongs to; else the dossier itself.
+func (t *Dossier) Whole() *Dossier {
+	if t.whole != nil {
+		return t.whole
+	}
+	return t
+}
+
+// IsPart reports whether the dossier is a record set of one of several.
+func (t *Dossier) IsPart() bool { return t.whole != nil }
+
+// FileNumber is the dossier's number as it may stand in a file's name.
+func (t *Dossier) FileNumber() string { return strings.ReplaceAll(t.Meta.Number, PartMark, "-") }
+
+// SetNames are the names of the record sets.
+func (t *Dossier) SetNames() (all []string) {
+	for _, m := range t.Meta.Sets {
+		all = append(all, m.Set)
+	}
+	return all
+}
+
+// NoSuchSet says that a dossier has no record set of a name.
+type NoSuchSet struct {
+	Number, Set string
+	Have        []string // of one of a single set none
+}
+
+func (e *NoSuchSet) Error() string {
+	return fmt.Sprintf("dossier %s has no record set %q", e.Number, e.Set)
+}
+
+// Part opens one of several record sets. A dossier of one set has that alone.
+func (t *Dossier) Part(set string) (*Dossier, error) {
+	if !t.Several() {
+		if t.Set().Name == set {
+			return t, nil
+		}
+		return nil, &NoSuchSet{t.Meta.Number, set, []string{t.Set().Name}}
+	}
+	i := slices.IndexFunc(t.Meta.Sets, func(m Member) bool { return m.Set == set })
+	if i < 0 {
+		return nil, &NoSuchSet{t.Meta.Number, set, t.SetNames()}
+	}
+	dir := setDir(t.Dir, set)
+	p, err := t.desk.open(t.desk.within(dir))
+	if err != nil {
+		return nil, err
+	}
+	if p.Meta.Digest != t.Meta.Sets[i].Digest {
+		return nil, &DamageError{filepath.Join(dir, "dossier.json"), ErrAltered}
+	}
+	p.whole = t
+	return p, nil
+}
+
+// within is a folder's name from the folder of the dossiers.
+func (d *Desk) within(dir string) string {
+	r, err := filepath.Rel(d.dossiers(), dir)
+	if err != nil {
+		return dir
+	}
+	return r
+}
+
+// Parts opens the record sets, those that are referred to first; a dossier of one set is its only part.
+func (t *Dossier) Parts() ([]*Dossier, error) {
+	if !t.Several() {
+		return []*Dossier{t}, nil
+	}
+	var all []*Dossier
+	for _, m := range t.Meta.Sets {
+		p, err := t.Part(m.Set)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, p)
+	}
+	return all, nil
+}
+
+// parts is Parts with damaged ones among them.
+func (t *Dossier) parts() (all []*Dossier) {
+	if !t.Several() {
+		return []*Dossier{t}
+	}
+	for _, m := range t.Meta.Sets {
+		p, err := t.Part(m.Set)
+		if err != nil {
+			p = &Dossier{desk: t.desk, Dir: setDir(t.Dir, m.Set), Damage: err, whole: t}
+		}
+		all = append(all, p)
+	}
+	return all
+}
+
+// LockAll takes the locks of all record sets, in their order.
+func (t *Dossier) LockAll() (unlock func(), err error) {
+	parts, err := t.Parts()
+	if err != nil {
+		return nil, err
+	}
+	var locks []*disk.Lock
+	unlock = func() {
+		for _, l := range locks {
+			_ = l.Unlock() // the process ends with it
+		}
+	}
+	for _, p := range parts {
+		l, err := p.Lock()
+		if err != nil {
+			unlock()
+			return nil, err
+		}
+		locks = append(locks, l)
+	}
+	return unlock, nil
+}
+
+// addedAlong lets fields name the records that other sets of the dossier add.
+func (t *Dossier) addedAlong() error {
+	if t.whole == nil {
+		return nil
+	}
+	for i := range t.layout.Fields {
+		f := &t.layout.Fields[i]
+		if f.List == nil {
+			continue
+		}
+		other, err := t.whole.Part(f.List.Set())
+		if errors.As(err, new(*NoSuchSet)) || err == nil && !names(f, other.Set().Key) {
+			continue
+		}
+		var added []string
+		if err == nil {
+			added, err = other.addedCodes()
+		}
+		if err != nil {
+			return err
+		}
+		f.Also(added)
+	}
+	return nil
+}
+
+// names reports whether a field names records by a key.
+func names(f *layout.Field, key []string) bool { return len(key) == 1 && f.List.By == key[0] }
+
+// addedCodes lists the keys of the records that the dossier adds.
+func (t *Dossier) addedCodes() ([]string, error) {
+	c, err := t.Changes()
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	var all []string
+	for line := range c.Lines() {
+		if line.Act() != changeset.Add {
+			continue
+		}
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, ch.Key.String())
+	}
+	return all, nil
+}
+
+// JoinedLayout is the layout of a joined sheet with its file.
+type JoinedLayout struct {
+	*layout.Joined
+	Path string
+}
+
+// OpenJoined opens the layout of a joined sheet. Errors are layout.Errors where it is wrong, or none
+// of a joined sheet.
+func (d *Desk) OpenJoined(path string) (*JoinedLayout, error) {
+	b, err := disk.ReadFile(d.FS, path)
+	if err != nil {
+		return nil, err
+	}
+	if !layout.IsJoined(b) {
+		return nil, layout.Errors{{File: d.rel(path), Text: "this is the layout of one record set, and not of a joined sheet", Hint: "say joins: in it, or leave --joined out"}}
+	}
+	j, err := layout.ParseJoined(d.rel(path), b)
+	if err != nil {
+		return nil, err
+	}
+	if j.Name == "" {
+		j.Name = strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
+	}
+	return &JoinedLayout{j, path}, nil
+}
+
+// Sets is a comparison of several record sets, to be made into one dossier.
+type Sets struct {
+	Title, By, Tool string
+	Now             time.Time
+	// All are the comparisons, a record set each. Those of a joined sheet have no copy.
+	All    []*Comparison
+	Joined *JoinedLayout // or nil
+	Sheet  *Source       // of a joined sheet
+	Undoes *Undoes
+}
+
+// Order puts the comparisons in an order in which those that are referred to come first, and returns
+// how they refer to each other: by the sheet, and by what their layouts say.
+func (s *Sets) order() (refs []Reference) {
+	at := map[string]*Comparison{}
+	for _, c := range s.All {
+		at[c.Options.RecordSet] = c
+	}
+	take := func(r Reference) {
+		if r.Set != r.To && at[r.Set] != nil && at[r.To] != nil && !slices.ContainsFunc(refs, func(o Reference) bool {
+			return o.Set == r.Set && o.To == r.To && slices.Equal(o.Fields, r.Fields)
+		}) {
+			refs = append(refs, r)
+		}
+	}
+	if s.Joined != nil {
+		for _, r := range s.Joined.References() {
+			take(Reference{s.Joined.Parts[r.From].Set, r.Fields, s.Joined.Parts[r.To].Set})
+		}
+	}
+	for _, c := range s.All {
+		if c.Layout == nil {
+			continue
+		}
+		for i := range c.Layout.Fields {
+			f := &c.Layout.Fields[i]
+			if f.List == nil || at[f.List.Set()] == nil {
+				continue
+			}
+			if names(f, at[f.List.Set()].Options.Key) {
+				take(Reference{c.Options.RecordSet, []string{f.Name}, f.List.Set()})
+			}
+		}
+	}
+	s.All = parentsFirst(s.All, refs)
+	return refs
+}
+
+// parentsFirst orders comparisons by what refers to what. What goes round in a circle keeps its order.
+func parentsFirst(all []*Comparison, refs []Reference) (sorted []*Comparison) {
+	done := map[string]bool{}
+	for len(sorted) < len(all) {
+		n := len(sorted)
+		for _, c := range all {
+			name := c.Options.RecordSet
+			if done[name] || slices.ContainsFunc(refs, func(r Reference) bool { return r.Set == name && !done[r.To] }) {
+				continue
+			}
+			done[name] = true
+			sorted = append(sorted, c)
+		}
+		if len(sorted) > n {
+			continue
+		}
+		for _, c := range all {
+			if !done[c.Options.RecordSet] {
+				sorted = append(sorted, c)
+			}
+		}
+	}
+	return sorted
+}
+
+// CompareSets compares several record sets and makes one dossier of the result. The results are in
+// the dossier's order of its sets. Nothing is left behind where it fails.
+func (d *Desk) CompareSets(ctx context.Context, s *Sets) (*Dossier, []*compare.Result, error) {
+	draft, err := d.Draft(s.By)
+	if err != nil {
+		return nil, nil, err
+	}
+	t, res, err := d.compareSets(ctx, s, draft)
+	if err != nil {
+		return nil, nil, errors.Join(err, draft.Discard())
+	}
+	return t, res, nil
+}
+
+func (d *Desk) compareSets(ctx context.Context, s *Sets, draft *Draft) (*Dossier, []*compare.Result, error) {
+	x := &several{d: d, s: s, dir: draft.Dir}
+	defer x.close()
+	top := &Meta{Title: s.Title, By: s.By, When: s.Now.UTC(), Tool: s.Tool, References: s.order(), Undoes: s.Undoes}
+	if err := x.open(ctx); err != nil {
+		return nil, nil, err
+	}
+	if x.sheet != nil {
+		top.Edited, top.Joined = Copies{x.sheet.input}, s.Joined.Name
+		name := joinedLayoutName
+		if err := disk.Copy(d.FS, s.Joined.Path, filepath.Join(draft.Dir, name)); err != nil {
+			return nil, nil, err
+		}
+		sum, err := disk.Sum(d.FS, filepath.Join(draft.Dir, name))
+		if err != nil {
+			return nil, nil, err
+		}
+		top.Files = map[string]string{name: sum}
+	}
+	var metas []*Meta
+	var results []*compare.Result
+	for i, c := range s.All {
+		m, res, err := d.compareReady(ctx, c, x.in[i])
+		if err != nil {
+			return nil, nil, err
+		}
+		metas, results = append(metas, m), append(results, res)
+		top.Sets = append(top.Sets, Member{Set: c.Options.RecordSet})
+	}
+	if err := d.FS.SyncDir(filepath.Join(draft.Dir, "sets")); err != nil {
+		return nil, nil, err
+	}
+	t, err := draft.Keep(top, metas...)
+	return t, results, err
+}
+
+// joinedLayoutName is what the layout of a joined sheet is called in a dossier.
+const joinedLayoutName = "layout.joined.yaml"
+
+// PreviewSets compares several record sets and keeps nothing of them.
+func (d *Desk) PreviewSets(ctx context.Context, s *Sets) ([]*compare.Result, error) {
+	x := &several{d: d, s: s}
+	defer x.close()
+	s.order()
+	if err := x.open(ctx); err != nil {
+		return nil, err
+	}
+	var results []*compare.Result
+	for i, c := range s.All {
+		res, err := d.previewReady(ctx, c, x.in[i], sync.OnceValues(x.in[i].snapshot.SHA256))
+		if err != nil {
+			return nil, err
+		}
+		results = append(results, res)
+	}
+	return results, nil
+}
+
+// several are the files of a comparison of several record sets.
+type several struct {
+	d     *Desk
+	s     *Sets
+	dir   string // the draft's; "" keeps nothing
+	sheet *kept
+	in    []*inputs
+}
+
+func (x *several) close() {
+	for _, in := range x.in {
+		in.close()
+	}
+	if x.sheet != nil {
+		_ = x.sheet.Close() // only read
+	}
+}
+
+// open opens all files, and takes the sheet apart where there is one.
+func (x *several) open(ctx context.Context) (err error) {
+	for _, c := range x.s.All {
+		in := &inputs{fsys: x.d.FS, hashed: make(chan struct{})}
+		x.in = append(x.in, in)
+		if in.use(c); x.dir != "" {
+			in.dir = setDir(x.dir, c.Options.RecordSet)
+			if err := x.d.FS.MkdirAll(in.dir); err != nil {
+				return err
+			}
+		}
+		if in.snapshot, err = in.open(&c.Snapshot, "snapshot"); err != nil {
+			return err
+		}
+	}
+	if x.s.Joined != nil {
+		if err := x.split(ctx); err != nil {
+			return err
+		}
+	}
+	for i, c := range x.s.All {
+		if err := x.in[i].ready(ctx, c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// split opens the sheet and gives each record set its own of it.
+func (x *several) split(ctx context.Context) (err error) {
+	j, from := x.s.Joined, *x.s.Sheet
+	from.Options.HeadingRow, from.Options.Sheet = cmp.Or(from.Options.HeadingRow, j.HeadingRow), cmp.Or(from.Options.Sheet, j.Sheet)
+	in := &inputs{fsys: x.d.FS, dir: x.dir}
+	if x.sheet, err = in.open(&from, "edited"); err != nil {
+		return err
+	}
+	if err := hash([]*kept{x.sheet}); err != nil {
+		return err
+	}
+	sets := map[string]*joined.Set{}
+	for i, c := range x.s.All {
+		sets[c.Options.RecordSet] = &joined.Set{Name: c.Options.RecordSet, Snapshot: x.in[i].snapshot.Image, Schema: c.Options.Layout.Schema()}
+	}
+	all, err := joined.Of(ctx, j.Joined, x.sheet.Image, sets)
+	if err != nil {
+		return err
+	}
+	for i, c := range x.s.All {
+		s := all[c.Options.RecordSet]
+		input := *x.sheet.input
+		input.File = filepath.ToSlash(filepath.Join("..", "..", input.File))
+		x.in[i].edited = []*kept{{&Table{Image: s.Image}, &input}}
+		c.Options.Findings = append(c.Options.Findings, splitFindings(s, x.sheet.Image)...)
+		c.Options.Judge = heldBy(s)
+	}
+	for _, c := range x.s.All {
+		if c.Layout == nil {
+			continue
+		}
+		for i := range c.Layout.Fields {
+			f := &c.Layout.Fields[i]
+			if f.List == nil || all[f.List.Set()] == nil || f.List.Set() == c.Options.RecordSet {
+				continue
+			}
+			var codes []string
+			for _, k := range all[f.List.Set()].Added {
+				codes = append(codes, k.String())
+			}
+			f.Also(codes)
+		}
+	}
+	return nil
+}
+
+// splitAgain takes the sheet of a dossier apart once more, and gives one set's table of it.
+func (t *Dossier) splitAgain(set string) (*Table, error) {
+	b, err := t.readKept(joinedLayoutName)
+	if err != nil {
+		return nil, err
+	}
+	j, err := layout.ParseJoined(t.Rel(t.Path(joinedLayoutName)), b)
+	if err != nil {
+		return nil, err
+	}
+	parts, err := t.Parts()
+	if err != nil {
+		return nil, err
+	}
+	sets := map[string]*joined.Set{}
+	for _, p := range parts {
+		l, err := p.Layout()
+		if err != nil {
+			return nil, err
+		}
+		snapshot, err := p.OpenInput(p.Meta.Snapshot)
+		if err != nil {
+			return nil, err
+		}
+		defer snapshot.Close()
+		sets[p.Set().Name] = &joined.Set{Name: p.Set().Name, Snapshot: snapshot.Image, Schema: l.Schema()}
+	}
+	in := t.Meta.Edited[0]
+	o := in.Options
+	o.Known, o.Password = in.Found, t.desk.Password
+	sheet, err := OpenTable(t.desk.FS, t.Path(in.File), in.Name, o)
+	if err != nil {
+		return nil, err
+	}
+	all, err := joined.Of(context.Background(), j, sheet.Image, sets)
+	if err != nil {
+		_ = sheet.Close() // the first error counts
+		return nil, err
+	}
+	return &Table{all[set].Image, sheet.m}, nil
+}
+
+// heldBy marks the changes of a set with what its sheet does not say for certain.
+func heldBy(s *joined.Split) func(*changeset.Change) {
+	return func(ch *changeset.Change) {
+		whole, fields := s.Held(ch)
+		ch.Held = held(ch.Held, whole)
+		for i := range ch.Fields {
+			f := &ch.Fields[i]
+			f.Held = held(f.Held, fields[f.Field])
+		}
+		if link := s.Link(ch); link != "" && ch.Linked == "" {
+			ch.Linked = link
+		}
+	}
+}
+
+// held adds codes to a list that others may have, too.
+func held(to, codes []string) []string {
+	for _, c := range codes {
+		if !slices.Contains(to, c) {
+			to = append(to[:len(to):len(to)], c)
+		}
+	}
+	return to
+}
+
+// splitFindings says what a sheet does not say for certain.
+func splitFindings(s *joined.Split, sheet *table.Image) []changeset.Finding {
+	all := slices.Clone(s.Notes)
+	for _, m := range s.Moved {
+		f := changeset.KeyEdited.Finding("all rows of %s were given %s, which no record has: its key was changed, or something was mistyped; it is held", m.From, m.To)
+		f.File, f.Key = sheet.Name, m.To.String()
+		all = append(all, f)
+	}
+	for i := range s.Disagreed {
+		all = append(all, disagreement(&s.Disagreed[i], sheet))
+	}
+	return all
+}
+
+// disagreement says which rows say what of a record.
+func disagreement(d *joined.Disagreement, sheet *table.Image) changeset.Finding {
+	const most = 4
+	var said []string
+	var rows []int
+	count := 0
+	for i, v := range d.Values {
+		value := v.Value.Quoted()
+		if v.Was {
+			value += ", as it was,"
+		}
+		if i < most {
+			said = append(said, value+" on "+words.Count(v.Count, "row")+rowWords(sheet, v.Rows))
+		}
+		if !v.Was {
+			rows, count = append(rows, v.Rows...), count+v.Count
+		}
+	}
+	if n := len(d.Values) - most; n > 0 {
+		said = append(said, words.Count(n, "other value"))
+	}
+	what := "its rows do not say one thing"
+	switch {
+	case d.Left:
+		what = "its rows were given another record, and may still have what the one before had"
+	case len(d.Values) == 1:
+		what = "its rows were given this record, and say neither what it has nor what the one before had"
+	}
+	f := changeset.PartsDisagree.Finding("%s, %s: %s: %s; %s is held", d.Key, d.Column, what, strings.Join(said, "; "), record.Text(d.Taken).Quoted())
+	f.File, f.Column, f.Key, f.Count = sheet.Name, d.Field, d.Key.String(), count
+	if len(rows) > 0 {
+		slices.Sort(rows)
+		f.File, rows = sheet.Places(rows)
+		if f.Row = rows[0]; len(rows) > 1 {
+			f.Rows = rows[:min(len(rows), changeset.MaxRows)]
+		}
+	}
+	return f
+}
+
+// rowWords names the first of some rows.
+func rowWords(sheet *table.Image, rows []int) string {
+	const most = 5
+	var all []string
+	for i, r := range rows {
+		if i == most {
+			all = append(all, "…")
+			break
+		}
+		_, at := sheet.Place(r)
+		all = append(all, fmt.Sprint(at))
+	}
+	return " (" + strings.Join(all, ", ") + ")"
+}

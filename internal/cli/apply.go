@@ -59,9 +59,12 @@ func newApply(a *app) *cobra.Command {
 			if err := f.check(); err != nil {
 				return err
 			}
-			t, err := a.dossier(args[0])
+			t, err := a.whole(args[0])
 			if err != nil {
 				return err
+			}
+			if t.Several() {
+				return a.applySets(cmd.Context(), t, &f)
 			}
 			if f.detach {
 				return a.detach(t, f.yes)
@@ -158,13 +161,15 @@ func applyCode(rep *run.Report, leaveOpen bool) int {
 		return exitRefused
 	case !rep.Handed && rep.Steps.Unknown > 0, rep.Stopped, rep.Steps.Conflict+rep.Partly > 0, rep.Left.Open+rep.Left.Held > 0 && !leaveOpen:
 		return exitLook
+	case rep.Steps.Undone+len(rep.Waiting) > 0:
+		return exitLook
 	case rep.Verify != nil && !rep.Verify.Holds():
 		return exitLook
 	}
 	return 0
 }
 
-// confirm asks once, with the true numbers. An interrupt is a no.
+// confirm asks once, with the true numbers.
 func (a *app) confirm(ctx context.Context, p *run.Plan, write int, name string) bool {
 	var n changeset.Counts
 	for _, s := range p.Steps {
@@ -181,6 +186,11 @@ func (a *app) confirm(ctx context.Context, p *run.Plan, write int, name string) 
 	}
 	a.say.Line("%s approved: %s", screen.Plural(len(p.Steps), "record"), strings.Join(parts, ", "))
 	a.say.Line("%s will be written to %s, after a backup", screen.Strong(screen.Plural(write, "record")), a.shown(name))
+	return a.goOn(ctx)
+}
+
+// goOn asks whether to go on. An interrupt is a no.
+func (a *app) goOn(ctx context.Context) bool {
 	a.say.Print("go on? [y/N] ")
 	said := make(chan string, 1)
 	go func() { // it ends with the process where nothing is said
@@ -205,6 +215,13 @@ func applyJSON(t *desk.Dossier, rep *run.Report) any {
 	if rep.Rehearsed {
 		j["rehearsed"] = true
 	}
+	if len(rep.Waiting) > 0 {
+		var waits []any
+		for _, s := range rep.Waiting {
+			waits = append(waits, map[string]any{"key": keyJSON(t.Set().Key, s.Key), "reason": s.Reason})
+		}
+		j["waiting"] = waits
+	}
 	if rep.Run > 0 {
 		j["run"], j["backup"] = rep.Run, t.Rel(rep.Backup)
 	}
@@ -222,6 +239,7 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 	p := a.out
 	if len(rep.Attempted) == 0 && rep.Run == 0 {
 		p.Line("nothing to carry out%s", leftWords(rep.Left))
+		a.waiting(rep.Waiting)
 		a.afterApply(t, rep)
 		return
 	}
@@ -244,6 +262,7 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 		left(rep.Steps, "the target had it already", "changed there since the snapshot; left alone", "the target would not take it")...)
 	a.outcomes(append(all, outcome{string(run.Unknown), rep.Steps.Unknown, "the target's answer was lost; apply again looks what it has", false})...)
 	a.troubles(rep.Attempted)
+	a.waiting(rep.Waiting)
 	if rep.Partly > 0 {
 		p.Line("  %s", screen.Plural(rep.Partly, "record")+" done in part: the fields that moved were left alone")
 	}
@@ -305,7 +324,7 @@ func (a *app) troubles(steps []*run.Step) {
 	const most = 10
 	left := 0
 	for _, s := range steps {
-		if s.Outcome != run.Conflict && s.Outcome != run.Refused && (s.Outcome != run.Unknown || s.Reason == "") && len(s.Left) == 0 {
+		if s.Outcome != run.Conflict && s.Outcome != run.Refused && s.Outcome != run.Undone && (s.Outcome != run.Unknown || s.Reason == "") && len(s.Left) == 0 {
 			continue
 		}
 		if tab.Len() == most {
@@ -319,6 +338,18 @@ func (a *app) troubles(steps []*run.Step) {
 	}
 	if left > 0 {
 		a.out.Line("    %s", screen.Dim(fmt.Sprintf("and %s more in outcome.csv", screen.Count(left))))
+	}
+}
+
+// waiting lists what was left since it needs what another record set leaves.
+func (a *app) waiting(steps []*run.Step) {
+	const most = 5
+	for i, s := range steps {
+		if i == most {
+			a.out.Line("  %s", screen.Dim("and "+screen.Count(len(steps)-most)+" more"))
+			return
+		}
+		a.out.Line("  %s  %s %s", screen.Level("warn"), screen.Strong(screen.Value(s.Key.String(), 24)), screen.Safe("waits: "+s.Reason))
 	}
 }
 

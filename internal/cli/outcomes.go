@@ -30,5 +30,5 @@ func (a *app) outcomes(all ...outcome) {
 // left are the outcomes of a run that wrote something else than was asked for.
 func left(n run.Steps, settled, conflict, refused string) []outcome {
 	return []outcome{{string(run.Settled), n.Settled, settled, false}, {string(run.Conflict), n.Conflict, conflict, false},
-		{string(run.Refused), n.Refused, refused, false}, {string(run.Skipped), n.Skipped, "not attempted", false}}
+		{string(run.Refused), n.Refused, refused, false}, {string(run.Undone), n.Undone, "written, and taken back, since what belongs to it was not", false}, {string(run.Skipped), n.Skipped, "not attempted", false}}
 }

@@ -15,7 +15,10 @@ import (
 	"paletwin/core/layout"
 	"paletwin/core/words"
 	"paletwin/internal/desk"
+	"paletwin/internal/run"
+	"paletwin/internal/target"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 // takesSet gives commands on a dossier, and those below them, the flag that names one of its record sets.
@@ -439,4 +442,101 @@ func sharedOut(parts []*desk.Dossier, names []string) ([][]string, error) {
 		all[0] = append(all[0], names[k]) // it says what is wrong with it
 	}
 	return all, nil
+}
+
+// applySets carries a dossier of several record sets out.
+func (a *app) applySets(ctx context.Context, t *desk.Dossier, f *applyFlags) error {
+	switch {
+	case f.First > 0:
+		return usage("--first is of one record set: name it with --record-set, or rehearse all with --rehearse")
+	case f.detach:
+		return usage("--detach is of one record set: name it with --record-set")
+	case !f.yes && !a.asks && !f.Rehearse:
+		return usage("apply writes to the target and there is nobody to ask: say --yes")
+	}
+	where, err := a.wheres(t, f.targetFlags)
+	if err != nil {
+		return err
+	}
+	progress := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
+	defer progress.Done()
+	r := &update.ApplySets{Dossier: t, Where: where, Options: f.Options, Progress: progress.Step, Opened: func(name string, t target.Traits) { a.warnOf(name, t, f.Touched) }, Resumed: func(all []*update.SetReport) {
+		progress.Done()
+		a.hint("the last runs were interrupted; they are finished now, and it goes on with the rest")
+		a.appliedSets(all)
+	}}
+	if !f.yes && !f.Rehearse {
+		r.Confirm = func(sets []string, plans []*run.Plan, write []int, names []string) bool {
+			return a.confirmSets(ctx, sets, plans, write, names)
+		}
+	}
+	all, err := a.office().ApplySets(ctx, r)
+	progress.Done()
+	if err != nil {
+		return err
+	}
+	if len(all) > 0 && all[0].Declined {
+		a.hint("nothing was written")
+		return exit(exitLook)
+	}
+	if a.json {
+		var sets []any
+		for _, s := range all {
+			sets = append(sets, applyJSON(s.Dossier, s.Report))
+		}
+		if err := a.printJSON(setsOf(t, sets)); err != nil {
+			return err
+		}
+	} else {
+		a.appliedSets(all)
+	}
+	code, refused, ran := 0, false, false
+	for _, s := range all {
+		code = max(code, applyCode(s.Report, f.LeaveOpen))
+		refused, ran = refused || s.Steps.Refused+s.Steps.Conflict+s.Left.Open+s.Left.Held > 0, ran || s.Run > 0
+	}
+	n := t.Meta.Number
+	switch {
+	case f.Rehearse:
+		a.next("paletwin apply " + n)
+	case refused && ran:
+		a.next("paletwin show "+n, "paletwin rollback "+n)
+	case ran:
+		a.next("paletwin rollback " + n + "   (to undo it)")
+	default:
+		a.next("paletwin show " + n)
+	}
+	return exit(code)
+}
+
+// appliedSets says what the runs of several record sets did.
+func (a *app) appliedSets(all []*update.SetReport) {
+	quiet := a.quiet
+	defer func() { a.quiet = quiet }()
+	a.quiet = true // what comes next is said once
+	for i, s := range all {
+		if i > 0 && !a.json {
+			a.out.Line("")
+		}
+		if len(s.Attempted) == 0 && s.Run == 0 && !a.json {
+			a.out.Line("%s  ", screen.Strong(s.Dossier.Meta.Number))
+		}
+		a.applied(s.Dossier, s.Report)
+	}
+}
+
+// confirmSets asks once, with the true numbers of all record sets.
+func (a *app) confirmSets(ctx context.Context, sets []string, plans []*run.Plan, write []int, names []string) bool {
+	tab := screen.Table{Indent: "  ", Right: []bool{false, true}}
+	all := 0
+	for i, p := range plans {
+		if len(p.Steps) == 0 {
+			continue
+		}
+		all += write[i]
+		tab.Row(screen.Safe(sets[i]), screen.Strong(screen.Count(write[i])), "of "+screen.Count(len(p.Steps))+" approved", screen.Dim("to ")+a.shown(names[i]))
+	}
+	tab.Print(a.say)
+	a.say.Line("%s will be written, after a backup of each", screen.Strong(screen.Plural(all, "record")))
+	return a.goOn(ctx)
 }

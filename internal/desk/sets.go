@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -179,29 +180,41 @@ func (t *Dossier) addedAlong() error {
 		if errors.As(err, new(*NoSuchSet)) || err == nil && !names(f, other.Set().Key) {
 			continue
 		}
-		var added []string
-		if err == nil {
-			added, err = other.addedCodes()
-		}
 		if err != nil {
 			return err
 		}
-		f.Also(added)
+		added, err := other.Added()
+		if err != nil {
+			return err
+		}
+		f.Also(codes(slices.Collect(maps.Values(added))))
 	}
 	return nil
+}
+
+// codes are keys of one field as texts.
+func codes(keys []record.Key) []string {
+	all := make([]string, len(keys))
+	for i, k := range keys {
+		all[i] = k.String()
+	}
+	return all
 }
 
 // names reports whether a field names records by a key.
 func names(f *layout.Field, key []string) bool { return len(key) == 1 && f.List.By == key[0] }
 
-// addedCodes lists the keys of the records that the dossier adds.
-func (t *Dossier) addedCodes() ([]string, error) {
+// Added lists the keys of the records that the dossier adds, by their changes.
+func (t *Dossier) Added() (map[changeset.ID]record.Key, error) {
+	if t.Set().Changes.Add == 0 {
+		return nil, nil
+	}
 	c, err := t.Changes()
 	if err != nil {
 		return nil, err
 	}
 	defer c.Close()
-	var all []string
+	all := map[changeset.ID]record.Key{}
 	for line := range c.Lines() {
 		if line.Act() != changeset.Add {
 			continue
@@ -210,7 +223,7 @@ func (t *Dossier) addedCodes() ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, ch.Key.String())
+		all[ch.ID] = ch.Key
 	}
 	return all, nil
 }
@@ -468,11 +481,7 @@ func (x *several) split(ctx context.Context) (err error) {
 			if f.List == nil || all[f.List.Set()] == nil || f.List.Set() == c.Options.RecordSet {
 				continue
 			}
-			var codes []string
-			for _, k := range all[f.List.Set()].Added {
-				codes = append(codes, k.String())
-			}
-			f.Also(codes)
+			f.Also(codes(all[f.List.Set()].Added))
 		}
 	}
 	return nil

@@ -73,6 +73,10 @@ type Job struct {
 	// newRecords are what new records go by that get their keys from the target;
 	// nil where it gives none.
 	newRecords map[string]bool
+	// Of a run of several record sets: the numbers of the runs of all of them, and what is
+	// done after each batch.
+	with    map[string]int
+	batched func(batch []*Step) error
 }
 
 // Report is what an apply did.
@@ -91,6 +95,7 @@ type Report struct {
 	Outcome   string // its file
 	Verify    *Verification
 	Attempted []*Step
+	Waiting   []*Step       // of several record sets: what was left, since it needs what another one leaves, with the reasons
 	Loads     []target.Load // of a hand-off: the files it made
 }
 
@@ -98,10 +103,43 @@ type Report struct {
 // dossier's lock. An interrupted run is finished first and alone: its report
 // comes back with Resumed set, and the caller calls again for the rest.
 func Apply(ctx context.Context, j *Job) (*Report, error) {
+	last, err := j.ready()
+	if err != nil {
+		return nil, err
+	}
+	if last != nil && last.Ended == "" {
+		if err := j.mayFinish(last); err != nil {
+			return nil, err
+		}
+		if last.Head.With != nil {
+			return nil, refuse(Unfinished, "run %d was of all record sets of dossier %s, and was interrupted: paletwin apply %s finishes it", last.Head.Run, j.Dossier.Whole().Meta.Number, j.Dossier.Whole().Meta.Number)
+		}
+		return j.finish(ctx, last)
+	}
+	return j.begin(ctx, last.next())
+}
+
+// mayFinish refuses to rehearse where a run has to be finished first.
+func (j *Job) mayFinish(last *Record) error {
+	if !j.Options.Rehearse {
+		return nil
+	}
+	return refuse(Unfinished, "run %d was interrupted and has to be finished before anything is rehearsed", last.Head.Run)
+}
+
+// next is the number of the run after this one, which may be nil.
+func (r *Record) next() int {
+	if r == nil {
+		return 1
+	}
+	return r.Head.Run + 1
+}
+
+// ready completes the job, and returns the dossier's last run, nil if it has none.
+func (j *Job) ready() (last *Record, err error) {
 	if j.Progress == nil {
 		j.Progress = func(string, int, int) {}
 	}
-	var err error
 	if j.layout, err = j.Dossier.Layout(); err != nil {
 		return nil, err
 	}
@@ -115,7 +153,6 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	var last *Record
 	if len(runs) > 0 {
 		if last, err = ReadRun(j.Dossier, runs[len(runs)-1]); err != nil {
 			return nil, err
@@ -130,17 +167,7 @@ func Apply(ctx context.Context, j *Job) (*Report, error) {
 			j.Options.System = j.schema.System()
 		}
 	}
-	if last != nil && last.Ended == "" {
-		if j.Options.Rehearse {
-			return nil, refuse(Unfinished, "run %d was interrupted and has to be finished before anything is rehearsed", last.Head.Run)
-		}
-		return j.finish(ctx, last)
-	}
-	n := 1
-	if last != nil {
-		n = last.Head.Run + 1
-	}
-	return j.begin(ctx, n)
+	return last, nil
 }
 
 // systemFields returns the fields that the target writes itself, as the last
@@ -233,6 +260,48 @@ func (j *Job) lastElsewhere() (*Head, error) {
 
 // begin plans run n, prepares it and carries it out.
 func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
+	p, err := j.plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rep := p.rep
+	switch {
+	case len(p.plan.Steps) == 0:
+		return rep, nil
+	case j.Options.StopAfter.reached(refusals(p.steps), len(p.steps)):
+		return rep.stopped(p.steps), nil
+	case j.Options.Rehearse:
+		return rep.rehearsed(p.steps), j.room()
+	case j.Confirm != nil && !j.Confirm(p.plan, len(p.write)):
+		rep.Declined = true
+		return rep, nil
+	}
+	r, err := j.start(ctx, n, p)
+	if err != nil {
+		return nil, err
+	}
+	return j.carryOut(ctx, r, rep, p.write)
+}
+
+// start makes the run's folder, with backup and rollback file.
+func (j *Job) start(ctx context.Context, n int, p *planned) (*Record, error) {
+	if c, ok := j.Target.(target.Committer); ok {
+		if err := c.Prepare(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return j.prepare(ctx, n, p.rep.Left, p.steps, p.write)
+}
+
+// planned is what a run is going to do, by what its target has.
+type planned struct {
+	plan         *Plan
+	rep          *Report
+	steps, write []*Step // all that it deals with, and those that are to be written
+}
+
+// plan takes what is approved and looks what the target has of it.
+func (j *Job) plan(ctx context.Context) (*planned, error) {
 	c, err := j.Dossier.Changes()
 	if err != nil {
 		return nil, err
@@ -248,8 +317,9 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	}
 	rep := &Report{Target: j.Target.Name(), Left: plan.Left, Rehearsed: j.Options.Rehearse}
 	_, rep.Handed = j.Target.(target.Loader)
+	p := &planned{plan: plan, rep: rep}
 	if len(plan.Steps) == 0 {
-		return rep, nil
+		return p, nil
 	}
 	if err := j.secondLook(c, plan.Steps); err != nil {
 		return nil, err
@@ -260,31 +330,9 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	if err := j.checkTable(ctx); err != nil {
 		return nil, err
 	}
-	steps, write, err := j.judgeAll(ctx, c, plan.Steps)
-	if err != nil {
-		return nil, err
-	}
-	rep.Left.Approved += len(plan.Steps) - len(steps)
-	if j.Options.StopAfter.reached(refusals(steps), len(steps)) {
-		return rep.stopped(steps), nil
-	}
-	if j.Options.Rehearse {
-		return rep.rehearsed(steps), j.room()
-	}
-	if j.Confirm != nil && !j.Confirm(plan, len(write)) {
-		rep.Declined = true
-		return rep, nil
-	}
-	if c, ok := j.Target.(target.Committer); ok {
-		if err := c.Prepare(ctx); err != nil {
-			return nil, err
-		}
-	}
-	r, err := j.prepare(ctx, n, rep.Left, steps, write)
-	if err != nil {
-		return nil, err
-	}
-	return j.carryOut(ctx, r, rep, write)
+	p.steps, p.write, err = j.judgeAll(ctx, c, plan.Steps)
+	rep.Left.Approved += len(plan.Steps) - len(p.steps)
+	return p, err
 }
 
 // comparedFields are the fields of the comparison that a dossier's changes come

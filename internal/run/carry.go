@@ -67,6 +67,11 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 				}
 			}
 			from += len(b)
+			if j.batched != nil {
+				if err := j.batched(b); err != nil {
+					return err
+				}
+			}
 			if j.Options.StopAfter.reached(r.Counts().Refused, len(r.Steps)) {
 				rep.Stopped = from < len(write)
 				return nil
@@ -304,21 +309,31 @@ func (j *Job) resolveAll(r *Record, steps []*Step) error {
 // own backup and rollback file. A step whose batch was open is done if the
 // target has what it wanted.
 func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
+	said := j.Options
+	defer func() { j.Options = said }()
+	rep, write, err := j.resume(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	return j.carryOut(ctx, r, rep, write)
+}
+
+// resume finds out how far a run came, and what is still to be written of it; the options are
+// those that it began with.
+func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
 	if c, ok := j.Target.(target.Committer); ok {
 		if err := c.Prepare(ctx); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	rep := &Report{Target: j.Target.Name(), Resumed: true}
 	_, rep.Handed = j.Target.(target.Loader)
-	said := j.Options
-	defer func() { j.Options = said }()
 	j.Options.System, j.Options.Touched = r.Head.System, r.Head.Touched
 	if err := j.narrow(touched(r.Steps)); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := j.askFate(ctx, r); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var rest []*Step
 	for _, s := range r.Steps {
@@ -327,17 +342,17 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		}
 	}
 	if err := j.resolveAll(r, rest); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	states, err := j.Target.Current(ctx, keys(rest))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var write, known []*Step
 	_, commits := j.Target.(target.Committer)
 	for i, s := range rest {
 		if states[i].Count > 1 {
-			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
+			return nil, nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
 		}
 		if !commits && r.open[s.ID] && s.Act == changeset.Add && j.schema.Assigned() && schema.IsNew(s.Key) {
 			// Whether it was added nobody can tell: its key is not known.
@@ -345,7 +360,7 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 			known = append(known, s)
 			continue
 		}
-		if !commits && r.open[s.ID] && s.stands(j.schema, j.Options.System, &states[i]) {
+		if (!commits || r.lost[s.ID]) && r.open[s.ID] && s.stands(j.schema, j.Options.System, &states[i]) {
 			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", j.Now()
 			s.noteRead(&states[i])
 			known = append(known, s)
@@ -361,7 +376,7 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 		known = append(known, s)
 	}
 	if _, err := j.check(ctx, rest, states, 0); err != nil { // what was asked for may be another form than before
-		return nil, err
+		return nil, nil, err
 	}
 	write = slices.DeleteFunc(write, func(s *Step) bool {
 		if s.Outcome != "" {
@@ -373,8 +388,8 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 	if len(known) > 0 {
 		line, err := outcomes(r.batch, known, nil)
 		if err := r.append(j.Dossier, line, err); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
-	return j.carryOut(ctx, r, rep, write)
+	return rep, write, nil
 }

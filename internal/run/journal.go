@@ -33,9 +33,12 @@ const (
 
 // journalVersion is the version of a journal. From 3 on each line holds the
 // digest of the line before, and the proofs that were made are in it; 4 are runs whose
-// batches are promised before they are committed. Before, hand-offs had 2 and other
-// runs 1.
-const journalVersion = 4
+// batches are promised before they are committed; 5 are runs of several record sets, in which
+// steps may be undone. Before, hand-offs had 2 and other runs 1.
+const (
+	promising      = 4
+	journalVersion = 5
+)
 
 // Head is the first line of a journal.
 type Head struct {
@@ -61,6 +64,9 @@ type Head struct {
 	LeaveOpen bool `json:"leave_open,omitempty"`
 	// Touched says that the backup has the records alone that the run touches.
 	Touched bool `json:"touched,omitempty"`
+	// With are the numbers of the runs of all record sets that are carried out together; nil
+	// of a run of one.
+	With map[string]int `json:"with,omitempty"`
 }
 
 // At names a target of a dossier: what it is called and, of a workbook, the
@@ -77,6 +83,7 @@ type entry struct {
 	Outcomes []stepLine `json:"outcomes,omitempty"`
 	// Of a batch that is a transaction: what becomes of its steps if it is committed,
 	// and by what is asked whether it was; then, that it was.
+	Undo      []stepLine      `json:"undo,omitempty"` // steps that are about to be undone
 	Promise   []stepLine      `json:"promise,omitempty"`
 	Ticket    json.RawMessage `json:"ticket,omitempty"`
 	Committed bool            `json:"committed,omitempty"`
@@ -209,6 +216,8 @@ type Record struct {
 	fresh  bool                  // this process wrote its backup and read it back
 	batch  int                   // the last batch's number
 	open   map[changeset.ID]bool // steps of a batch whose outcomes are missing
+	undo   map[changeset.ID]bool // steps that were about to be undone
+	lost   map[changeset.ID]bool // steps whose answer was lost, and which are looked at again
 	// promise is the last of which it is not known whether it was kept.
 	promise *entry
 	tickets []json.RawMessage // of all batches that were promised
@@ -382,6 +391,16 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 	if len(e.Outcomes) > 0 {
 		r.promise = nil
 	}
+	for _, l := range e.Undo {
+		id, err := changeset.ParseID(l.ID)
+		if err != nil {
+			return err
+		}
+		if r.undo == nil {
+			r.undo = map[changeset.ID]bool{}
+		}
+		r.undo[id] = true
+	}
 	for _, l := range e.Outcomes {
 		s, err := l.step()
 		if err != nil {
@@ -390,6 +409,7 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		if p := byID[s.ID]; p != nil {
 			s = p
 			delete(r.open, s.ID)
+			delete(r.undo, s.ID)
 		} else {
 			r.Steps = append(r.Steps, s)
 		}

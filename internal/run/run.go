@@ -29,6 +29,7 @@ const (
 	Refused  Outcome = "refused"  // the target would not take it
 	Skipped  Outcome = "skipped"  // not attempted
 	Unknown  Outcome = "unknown"  // the target has not answered: it was handed over, or the answer was lost
+	Undone   Outcome = "undone"   // written, and taken back at once, since something that belongs to it was not
 )
 
 // Step is one record of a run: what is written, from what the target had, and
@@ -75,6 +76,7 @@ type Steps struct {
 	Refused  int `json:"refused"`
 	Skipped  int `json:"skipped"`
 	Unknown  int `json:"unknown,omitempty"`
+	Undone   int `json:"undone,omitempty"`
 }
 
 // String writes the counts that are not zero: "5 done, 2 in conflict".
@@ -83,7 +85,7 @@ func (n Steps) String() string {
 	for _, x := range []struct {
 		n    int
 		word string
-	}{{n.Settled, "settled"}, {n.Conflict, "in conflict"}, {n.Refused, "refused"}, {n.Skipped, "skipped"}, {n.Unknown, "not answered yet"}} {
+	}{{n.Settled, "settled"}, {n.Conflict, "in conflict"}, {n.Refused, "refused"}, {n.Skipped, "skipped"}, {n.Unknown, "not answered yet"}, {n.Undone, "undone"}} {
 		if x.n > 0 {
 			words += fmt.Sprintf(", %d %s", x.n, x.word)
 		}
@@ -103,6 +105,8 @@ func (n *Steps) count(o Outcome) {
 		n.Refused++
 	case Unknown:
 		n.Unknown++
+	case Undone:
+		n.Undone++
 	default:
 		n.Skipped++
 	}

@@ -218,6 +218,14 @@ func intents(n int, steps []*Step) ([]byte, error) {
 	return batch(n, "intend", steps, (*Step).intent, nil)
 }
 
+// undoing is the line before steps are undone.
+func undoing(steps []*Step) ([]byte, error) {
+	return batch(0, "undo", steps, func(s *Step, l *line) {
+		s.head(l)
+		*l = append(*l, '}')
+	}, nil)
+}
+
 // promised is the line before a batch is committed: what becomes of its steps then,
 // and the ticket of the transaction.
 func promised(n int, steps []*Step, ticket json.RawMessage) ([]byte, error) {

@@ -50,9 +50,12 @@ and listed. Deletes need it, so that the records can come back whole.`,
   paletwin handoff 0001 --form sql --dialect postgresql --into register.aids`,
 		Args: exactly(1, 1, "a dossier: its number, its slug, or - for your newest"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			t, err := a.dossier(args[0])
+			t, err := a.whole(args[0])
 			if err != nil {
 				return err
+			}
+			if t.Several() {
+				return a.handoffSets(cmd.Context(), t, &f)
 			}
 			return a.handoff(cmd.Context(), t, &f)
 		},
@@ -281,7 +284,9 @@ func (a *app) handedOff(t *desk.Dossier, rep *update.HandedOff) {
 	if how := rep.RunScript; how != "" {
 		p.Line("  %s  %s", screen.Dim("run each with"), how)
 	}
-	a.next("load the files of forward in this order, then: paletwin handoff collect " + n + " RESULT")
+	if !t.IsPart() {
+		a.next("load the files of forward in this order, then: paletwin handoff collect " + n + " RESULT")
+	}
 }
 
 // loads lists load files: those that carry the changes out by name, and how

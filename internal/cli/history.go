@@ -163,11 +163,9 @@ func number(n int) string {
 	return screen.Count(n)
 }
 
-func (a *app) runHistory(name string) error {
-	t, err := a.dossier(name)
-	if err != nil {
-		return err
-	}
+func (a *app) runHistory(name string) error { return a.eachSet(name, a.runHistoryOf) }
+
+func (a *app) runHistoryOf(t *desk.Dossier) error {
 	s, err := run.ReadStatus(t)
 	if err != nil {
 		return err

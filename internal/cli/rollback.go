@@ -33,9 +33,12 @@ func newRollback(a *app) *cobra.Command {
   paletwin rollback 0001 --record 00417 --record 00502 --apply --yes`,
 		Args: exactly(1, 1, "a dossier: its number, its slug, or - for your newest"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			t, err := a.dossier(args[0])
+			t, err := a.whole(args[0])
 			if err != nil {
 				return err
+			}
+			if t.Several() {
+				return a.rollbackSets(cmd.Context(), t, &f)
 			}
 			return a.rollback(cmd.Context(), t, &f)
 		},
@@ -52,12 +55,20 @@ func newRollback(a *app) *cobra.Command {
 	return cmd
 }
 
-func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) error {
+// check says what is wrong with the flags.
+func (f *rollbackFlags) check(a *app) error {
 	if f.apply && f.current != "" {
 		return usage("what was handed off is undone by load files: leave --apply out, look at the dossier, and hand it off")
 	}
 	if f.apply && !f.yes && !a.asks {
 		return usage("rollback --apply writes to the target and there is nobody to ask: say --yes")
+	}
+	return nil
+}
+
+func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) error {
+	if err := f.check(a); err != nil {
+		return err
 	}
 	back := run.Undo{Run: f.run, OtherTarget: f.other, Fields: f.fields}
 	for _, text := range f.records {

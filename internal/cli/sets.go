@@ -324,7 +324,7 @@ func (a *app) setLines(sets []desk.RecordSet, stands []string) {
 		if stands != nil {
 			how = screen.Dim(stands[i])
 		}
-		t.Row(screen.Safe(s.Name), screen.Count(s.Records.Snapshot), some(s.Changes.Amend), some(s.Changes.FieldChanges), some(s.Changes.Add), some(s.Changes.Delete), how)
+		t.Row(screen.Safe(s.Name), some(s.Records.Snapshot), some(s.Changes.Amend), some(s.Changes.FieldChanges), some(s.Changes.Add), some(s.Changes.Delete), how)
 	}
 	t.Print(a.out)
 }
@@ -397,7 +397,11 @@ func (a *app) decideSets(t *desk.Dossier, sel *selection, o *desk.Order) error {
 		}
 	}
 	if a.quiet = quiet; o.Decision == changeset.Approve {
-		a.next("paletwin apply "+t.Meta.Number+" --to FOLDER", "paletwin show "+t.Meta.Number)
+		apply := "paletwin apply " + t.Meta.Number
+		if t.Meta.Undoes == nil {
+			apply += " --to FOLDER"
+		}
+		a.next(apply, "paletwin show "+t.Meta.Number)
 	}
 	return exit(code)
 }
@@ -539,4 +543,165 @@ func (a *app) confirmSets(ctx context.Context, sets []string, plans []*run.Plan,
 	tab.Print(a.say)
 	a.say.Line("%s will be written, after a backup of each", screen.Strong(screen.Plural(all, "record")))
 	return a.goOn(ctx)
+}
+
+// rollbackSets makes a dossier that undoes the runs of several record sets.
+func (a *app) rollbackSets(ctx context.Context, t *desk.Dossier, f *rollbackFlags) error {
+	if err := f.check(a); err != nil {
+		return err
+	}
+	if f.run > 0 || len(f.records)+len(f.fields) > 0 {
+		return &whichSet{t}
+	}
+	where, err := a.wheres(t, f.targetFlags)
+	if err != nil {
+		return err
+	}
+	if f.current != "" {
+		if where, err = a.exportsOf(t, f.current); err != nil {
+			return err
+		}
+	}
+	made, err := a.office().RollbackSets(ctx, t, where, run.Undo{OtherTarget: f.other})
+	a.made = err == nil
+	if err != nil {
+		return err
+	}
+	parts, err := made.Parts()
+	if err != nil {
+		return err
+	}
+	n := made.Meta.Number
+	if a.json && !f.apply {
+		var sets []any
+		for _, p := range parts {
+			sets = append(sets, map[string]any{"dossier": p.Meta.Number, "path": p.Rel(p.Dir), "undoes": p.Meta.Undoes, "changes": p.Set().Changes})
+		}
+		return a.printJSON(setsOf(made, sets))
+	}
+	if !a.json {
+		if err := a.summarySets(made, parts); err != nil {
+			return err
+		}
+	}
+	if !f.apply {
+		a.next("paletwin show "+n, "paletwin approve "+n+" --all && paletwin "+f.carries()+" "+n)
+		return nil
+	}
+	touched := false
+	for _, p := range parts {
+		if _, err := p.Decide(&desk.Order{Decision: changeset.Approve, By: a.user, When: a.now(), Note: "rollback --apply", How: "rollback --apply"}); err != nil {
+			return err
+		}
+		last, err := run.LastTarget(p)
+		if err != nil {
+			return err
+		}
+		touched = touched || last != nil && last.Touched
+	}
+	if !a.json {
+		a.out.Line("")
+	}
+	return a.applySets(ctx, made, &applyFlags{targetFlags: f.targetFlags, yes: f.yes, Options: run.Options{OtherTarget: f.other, Touched: touched}})
+}
+
+// exportsOf are the fresh exports of several record sets, in a folder.
+func (a *app) exportsOf(t *desk.Dossier, folder string) (map[string]update.Where, error) {
+	all := map[string]update.Where{}
+	for _, set := range t.SetNames() {
+		file, err := a.within(t, folder, set)
+		if err != nil {
+			return nil, err
+		}
+		if file != "" {
+			all[set] = update.Where{Current: file}
+		}
+	}
+	return all, nil
+}
+
+// verifySets proves the record sets that have runs, by their targets or by a folder with fresh exports.
+func (a *app) verifySets(ctx context.Context, t *desk.Dossier, fresh []string, to string, expect []string) error {
+	if len(expect) > 0 || to != "" {
+		return &whichSet{t}
+	}
+	exports := map[string]update.Where{}
+	if len(fresh) > 0 {
+		var err error
+		if exports, err = a.exportsOf(t, fresh[0]); err != nil {
+			return err
+		}
+	}
+	some := false
+	err := a.eachPart(t, func(p *desk.Dossier) error {
+		last, err := run.LastTarget(p)
+		if err != nil || last == nil || len(fresh) > 0 && exports[p.Set().Name].Current == "" {
+			return err
+		}
+		some = true
+		return a.verify(ctx, p, exports[p.Set().Name].Current, "", nil)
+	})
+	if err == nil && !some {
+		err = update.NothingDone(t)
+	}
+	return err
+}
+
+// handoffSets makes load files of several record sets.
+func (a *app) handoffSets(ctx context.Context, t *desk.Dossier, f *handoffFlags) error {
+	o, err := f.options()
+	switch {
+	case err != nil:
+		return err
+	case f.First > 0:
+		return usage("--first is of one record set: name it with --record-set")
+	}
+	r := &update.HandOffSets{Dossier: t, Files: o, Options: f.Options, Current: map[string]string{}}
+	if f.current != "" {
+		exports, err := a.exportsOf(t, f.current)
+		if err != nil {
+			return err
+		}
+		for set, w := range exports {
+			r.Current[set] = w.Current
+		}
+	}
+	if f.out != "" {
+		r.Out = a.path(f.out)
+	}
+	progress := screen.NewProgress(a.say, a.asks && !a.quiet && !a.json, a.now)
+	defer progress.Done()
+	r.Progress = progress.Step
+	all, parts, dir, err := a.office().HandOffSets(ctx, r)
+	progress.Done()
+	if err != nil {
+		return err
+	}
+	code := 0
+	var sets []any
+	for i, rep := range all {
+		code = max(code, applyCode(rep.Report, f.LeaveOpen))
+		if a.json {
+			j := applyJSON(parts[i], rep.Report).(map[string]any)
+			delete(j, "verify")
+			j["loads"], j["by_hand"] = orNone(rep.Loads), rep.ByHand
+			sets = append(sets, j)
+			continue
+		}
+		if i > 0 {
+			a.out.Line("")
+		}
+		a.out.Line("%s", screen.Strong(screen.Safe(parts[i].Set().Name)))
+		a.handedOff(parts[i], rep)
+		a.waiting(rep.Waiting)
+	}
+	if a.json {
+		return cmp.Or(a.printJSON(map[string]any{"dossier": t.Meta.Number, "folder": dir, "sets": sets}), exit(code))
+	}
+	if dir != "" {
+		a.out.Line("")
+		a.out.Line("%s  %s", screen.Strong(a.shown(dir)), screen.Dim("all of them, with the order in README.txt"))
+		a.next("load the files in the order of its README.txt, then: paletwin handoff collect " + parts[len(parts)-1].Meta.Number + " RESULT")
+	}
+	return exit(code)
 }

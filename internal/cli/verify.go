@@ -30,9 +30,12 @@ export also tells which records were done. The result is kept in verify.json.`,
   paletwin verify 0001 export-of-today.csv --expect 'status == "withdrawn": 17'`,
 		Args: exactly(1, 2, "a dossier, and perhaps a fresh export"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			t, err := a.dossier(args[0])
+			t, err := a.whole(args[0])
 			if err != nil {
 				return err
+			}
+			if t.Several() {
+				return a.verifySets(cmd.Context(), t, args[1:], to, expect)
 			}
 			fresh := ""
 			if len(args) == 2 {

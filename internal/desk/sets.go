@@ -368,13 +368,25 @@ func (d *Desk) compareSets(ctx context.Context, s *Sets, draft *Draft) (*Dossier
 			return nil, nil, err
 		}
 		metas, results = append(metas, m), append(results, res)
-		top.Sets = append(top.Sets, Member{Set: c.Options.RecordSet})
 	}
-	if err := d.FS.SyncDir(filepath.Join(draft.Dir, "sets")); err != nil {
-		return nil, nil, err
-	}
-	t, err := draft.Keep(top, metas...)
+	t, err := draft.KeepSets(top, metas)
 	return t, results, err
+}
+
+// SetDir is the folder of one of several record sets in a draft.
+func (t *Draft) SetDir(set string) string { return setDir(t.Dir, set) }
+
+// KeepSets makes the draft a dossier of the record sets whose folders were written, in the order of another
+// dossier's sets.
+func (t *Draft) KeepSets(top *Meta, parts []*Meta) (*Dossier, error) {
+	top.Sets = nil
+	for _, p := range parts {
+		top.Sets = append(top.Sets, Member{Set: p.RecordSets[0].Name})
+	}
+	if err := t.desk.FS.SyncDir(filepath.Join(t.Dir, "sets")); err != nil {
+		return nil, err
+	}
+	return t.Keep(top, parts...)
 }
 
 // joinedLayoutName is what the layout of a joined sheet is called in a dossier.

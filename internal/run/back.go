@@ -35,6 +35,28 @@ type Undo struct {
 // Rollback makes a new dossier that undoes what runs of t really did, newest
 // first, against the target as it is now: what was changed since is held.
 func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo) (*desk.Dossier, error) {
+	n, err := rollbackOf(ctx, t, tgt, b)
+	if err != nil {
+		return nil, err
+	}
+	return writeDossier(ctx, t, tgt, *n)
+}
+
+// RollbackInto is Rollback of one of several record sets: it writes what undoes its runs into a folder, all
+// but its description, which it returns.
+func RollbackInto(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo, dir string) (*desk.Meta, error) {
+	n, err := rollbackOf(ctx, t, tgt, b)
+	if err != nil {
+		return nil, err
+	}
+	if err := t.FS().MkdirAll(dir); err != nil {
+		return nil, err
+	}
+	return n.write(ctx, t, tgt, dir)
+}
+
+// rollbackOf finds what undoes the runs.
+func rollbackOf(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo) (*newDossier, error) {
 	at, err := (&wayBack{t, b.Sheet, b.OtherTarget}).at(tgt)
 	if err != nil {
 		return nil, err
@@ -93,9 +115,9 @@ func Rollback(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo) (
 			title += " and others"
 		}
 	}
-	return writeDossier(ctx, t, tgt, newDossier{title: title, changes: changes, findings: findings,
+	return &newDossier{title: title, changes: changes, findings: findings,
 		undoes: &desk.Undoes{Dossier: t.Meta.Number, Runs: runs}, by: b.By, now: b.Now(), tool: b.Tool,
-		options: b.told(system)})
+		options: b.told(system)}, nil
 }
 
 // lastSystem returns the fields that the target of the last run writes
@@ -339,7 +361,11 @@ func writeDossier(ctx context.Context, t *desk.Dossier, tgt target.Target, n new
 	if err != nil {
 		return nil, err
 	}
-	made, err := n.write(ctx, t, tgt, draft)
+	var made *desk.Dossier
+	m, err := n.write(ctx, t, tgt, draft.Dir)
+	if err == nil {
+		made, err = draft.Keep(m)
+	}
 	if err != nil {
 		_ = draft.Discard() // the first error counts
 		return nil, err
@@ -347,10 +373,11 @@ func writeDossier(ctx context.Context, t *desk.Dossier, tgt target.Target, n new
 	return made, nil
 }
 
-func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Target, draft *desk.Draft) (*desk.Dossier, error) {
+// write writes all of the dossier but its description, which it returns.
+func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Target, dir string) (*desk.Meta, error) {
 	fsys, set := t.FS(), t.Set()
 	snapshot := "snapshot" + tgt.Traits().Ext
-	kept, err := disk.WriteFile(fsys, filepath.Join(draft.Dir, snapshot), 0o600, func(w io.Writer) error { return tgt.Backup(ctx, w) })
+	kept, err := disk.WriteFile(fsys, filepath.Join(dir, snapshot), 0o600, func(w io.Writer) error { return tgt.Backup(ctx, w) })
 	if err != nil {
 		return nil, err
 	}
@@ -371,7 +398,7 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 	if n.options != nil {
 		told = n.options
 	}
-	_, err = disk.WriteFile(fsys, filepath.Join(draft.Dir, desk.ChangesName(set.Name)), 0o600, func(w io.Writer) error {
+	_, err = disk.WriteFile(fsys, filepath.Join(dir, desk.ChangesName(set.Name)), 0o600, func(w io.Writer) error {
 		cw, err := changeset.NewWriter(w, changeset.Header{RecordSet: set.Name, Key: set.Key, Fields: fields,
 			Snapshot: changeset.Source{Name: meta.Snapshot.Name, SHA256: kept.SHA256},
 			Edited:   []changeset.Source{{Name: n.title}}, Options: told})
@@ -395,10 +422,8 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 	rs.Changes.Sort(fields)
 	rs.Fields = rs.Changes.ByField
 	meta.RecordSets = []desk.RecordSet{rs}
-	if meta.Findings, err = desk.WriteFindings(fsys, draft.Dir, n.findings); err != nil {
-		return nil, err
-	}
-	return draft.Keep(meta)
+	meta.Findings, err = desk.WriteFindings(fsys, dir, n.findings)
+	return meta, err
 }
 
 // nameOf is what the state of a target is called.

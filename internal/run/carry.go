@@ -51,6 +51,11 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 		ready, lacking := named(part, keys, j.newRecords)
 		never = append(never, lacking...)
 		for _, b := range batches(ready, j.batchSize()) {
+			all := len(b)
+			if b = slices.DeleteFunc(b, func(s *Step) bool { return s.Outcome != "" }); len(b) == 0 {
+				from += all // what they belong to was not written
+				continue
+			}
 			if from > 0 {
 				if err := wait(ctx, j.Options.Pause); err != nil {
 					return r.broken(err, nil)
@@ -66,7 +71,7 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 					keys[s.WentBy] = s.Key.String()
 				}
 			}
-			from += len(b)
+			from += all
 			if j.batched != nil {
 				if err := j.batched(b); err != nil {
 					return err

@@ -19,7 +19,7 @@ var ErrUnknown = errors.New("the target did not answer, and what belongs togethe
 func (g *Group) after(ctx context.Context, m *member, batch []*Step) error {
 	for _, s := range batch {
 		c := g.of[s]
-		if c == nil || !c.crosses() {
+		if c == nil || !c.apart() {
 			continue
 		}
 		if s.Outcome == Unknown {
@@ -27,7 +27,7 @@ func (g *Group) after(ctx context.Context, m *member, batch []*Step) error {
 		}
 	}
 	for _, s := range batch {
-		if c := g.of[s]; c != nil && c.crosses() && !c.torn {
+		if c := g.of[s]; c != nil && c.apart() && !c.torn {
 			if err := g.takeBack(ctx, c); err != nil {
 				return err
 			}
@@ -38,8 +38,11 @@ func (g *Group) after(ctx context.Context, m *member, batch []*Step) error {
 
 // mend takes back what an interruption left half-done of what belongs together.
 func (g *Group) mend(ctx context.Context) error {
+	if g.members[0].hands() {
+		return nil
+	}
 	for _, c := range g.touched {
-		if !c.crosses() {
+		if !c.apart() {
 			continue
 		}
 		if err := g.takeBack(ctx, c); err != nil {
@@ -56,6 +59,7 @@ func (g *Group) takeBack(ctx context.Context, c *cluster) error {
 		return nil
 	}
 	c.torn = true
+	var stays *owned // what could not be taken back: what it refers to stays, too
 	for _, m := range slices.Backward(g.members) {
 		var written, rest []*Step
 		for _, p := range c.steps {
@@ -74,13 +78,33 @@ func (g *Group) takeBack(ctx context.Context, c *cluster) error {
 				return err
 			}
 		}
-		if len(written) > 0 {
-			if err := m.undo(ctx, written, by); err != nil {
-				return g.named(m, err)
+		if len(written) == 0 {
+			continue
+		}
+		if stays != nil {
+			if err := m.leave(written, by, *stays); err != nil {
+				return err
 			}
+			continue
+		}
+		if err := m.undo(ctx, written, by); err != nil {
+			return g.named(m, err)
+		}
+		if i := slices.IndexFunc(written, func(s *Step) bool { return s.Outcome == Done }); i >= 0 {
+			stays = &owned{m, written[i]}
 		}
 	}
 	return nil
+}
+
+// leave leaves steps as they were written that belong to one which was not, since what refers to them
+// could not be taken back.
+func (m *member) leave(written []*Step, by, stays owned) error {
+	for _, s := range written {
+		s.Reason = fmt.Sprintf("it belongs to %s %s, which was not written, and was not taken back, since %s %s stays", by.m.Dossier.Set().Name, by.s.Key, stays.m.Dossier.Set().Name, stays.s.Key)
+		s.When = m.Now()
+	}
+	return m.jr.append(outcomes(m.record.batch, written, nil))
 }
 
 // undo takes steps back that were written, if the target still has what they wrote.

@@ -57,8 +57,7 @@ type joinPart struct {
 	set  *Set
 	cols []int // of the snapshot, by the part's columns
 	to   []int // of the sheet
-	at   *keys
-	rows [][]byte
+	rows *rows
 }
 
 // base is the part that refers to all others, straight or on the way of others.
@@ -81,7 +80,7 @@ func (x *joiner) base() (part int, ok bool) {
 }
 
 func (x *joiner) part(ctx context.Context, p *layout.Part, s *Set) (*joinPart, error) {
-	jp := &joinPart{set: s, at: newKeys(s.Schema)}
+	jp := &joinPart{set: s}
 	for _, c := range p.Columns {
 		col := s.Snapshot.Column(c.Field)
 		if col < 0 {
@@ -90,17 +89,9 @@ func (x *joiner) part(ctx context.Context, p *layout.Part, s *Set) (*joinPart, e
 		jp.cols = append(jp.cols, col)
 		jp.to = append(jp.to, slices.IndexFunc(x.headings, func(h string) bool { return layout.HeadingForm(h) == layout.HeadingForm(c.Heading) }))
 	}
-	keyCols, err := csv.KeyColumns(s.Snapshot, p.Key)
-	if err != nil {
-		return nil, err
-	}
-	var key []byte
-	return jp, csv.Each(ctx, s.Snapshot, func(r *csv.Line) error {
-		key = r.AppendKey(key[:0], keyCols)
-		jp.at.put(key, len(jp.rows))
-		jp.rows = append(jp.rows, r.Raw())
-		return nil
-	})
+	var err error
+	jp.rows, err = readRows(ctx, s.Snapshot, p.Key, s.Schema)
+	return jp, err
 }
 
 // fill writes a record and those that it refers to into a row.
@@ -125,8 +116,8 @@ func (x *joiner) fill(part int, raw []byte, cells []string, done []bool) {
 		if blankKey(enc) {
 			continue
 		}
-		if n, there := x.parts[r.To].at.get(enc); there {
-			x.fill(r.To, x.parts[r.To].rows[n], cells, done)
+		if n, there := x.parts[r.To].rows.find(enc); there {
+			x.fill(r.To, x.parts[r.To].rows.raw(n), cells, done)
 		}
 	}
 }

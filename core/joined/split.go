@@ -126,13 +126,23 @@ func Of(ctx context.Context, j *layout.Joined, sheet *table.Image, sets map[stri
 		return nil, err
 	}
 	var g errgroup.Group
+	g.Go(func() (err error) {
+		x.cells, err = readCells(ctx, sheet)
+		return err
+	})
 	for _, s := range x.sets {
-		g.Go(func() error { return table.Guard(func() error { return s.index(ctx) }) })
+		g.Go(func() (err error) {
+			s.known, err = readRows(ctx, s.Snapshot, s.key, s.Schema)
+			return err
+		})
 	}
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	if err := x.read(ctx); err != nil {
+	for _, s := range x.sets {
+		g.Go(func() error { return table.Guard(func() error { return s.gather(ctx) }) })
+	}
+	if err := g.Wait(); err != nil {
 		return nil, err
 	}
 	all := make(map[string]*Split, len(x.sets))
@@ -196,13 +206,7 @@ type splitter struct {
 	sets  []*setOf
 	parts []*partOf
 	notes map[string][]changeset.Finding
-	lines []line // of the sheet
-}
-
-// line is a row of the sheet: its bytes and its number.
-type line struct {
-	raw    []byte
-	number int
+	cells *cells // of the sheet
 }
 
 // partOf is a part of the layout on this sheet.
@@ -284,24 +288,25 @@ type setOf struct {
 	listed bool     // its rows are records
 	key    []string // the key's fields
 	fields []string // that the sheet has, the key's first
-	known  *keys    // of the snapshot
-	was    [][]byte // its rows
+	known  *rows    // the snapshot's records
 	groups []group  // the sheet's records, in its order
-	byKey  *keys
-	places map[place]int32 // where a field's value stands, if not where its record stands first
+	said   []spot   // what the fields of each of these are said to be, one behind the other
+	byKey  *keys    // the sheet's records; of a listed set made when it is needed
 	out    *Split
 }
 
-// place is a field of one of the sheet's records.
-type place struct{ group, field int32 }
+// spot is a cell of the sheet: its row, and the part by which it is the record's; -1 is none.
+type spot struct{ row, part int32 }
+
+var unsaid = spot{-1, -1}
 
 // group is one record on the sheet.
 type group struct {
-	row   int32    // where it stands first
-	cells [][]byte // what its fields are said to be, as it stands there; nil is not said
-	moved bool     // all rows of a record were given this key, and known is that record
-	bad   bool     // it lacks a part of its key
-	known int32    // the snapshot's record; -1 is none
+	row   int32 // where it stands first
+	part  int32 // as which part
+	known int32 // the snapshot's record; -1 is none
+	bad   bool  // it lacks a part of its key
+	moved bool  // all rows of a record were given this key, and known is that record
 }
 
 func (s *setOf) takeField(p *partOf, field string, col int, key bool) {
@@ -328,169 +333,80 @@ func (s *setOf) complete() {
 	}
 }
 
-// index reads the snapshot's keys.
-func (s *setOf) index(ctx context.Context) error {
-	cols, err := csv.KeyColumns(s.Snapshot, s.key)
-	if err != nil {
-		return err
-	}
-	s.known = newKeys(s.Schema)
-	var key []byte
-	return csv.Each(ctx, s.Snapshot, func(r *csv.Line) error {
-		key = r.AppendKey(key[:0], cols)
-		s.known.put(key, len(s.was))
-		s.was = append(s.was, r.Raw())
+// cell is what a field of one of the sheet's records is said to be, as it stands there; nil is not said.
+func (s *setOf) cell(g int32, f int) []byte {
+	at := s.said[int(g)*len(s.fields)+f]
+	if at.row < 0 {
 		return nil
-	})
+	}
+	return s.x.cells.cell(at.row, s.parts[at.part].cols[f])
 }
 
-// read reads the sheet's rows, and says of each which records it holds.
-func (x *splitter) read(ctx context.Context) error {
-	err := csv.Each(ctx, x.sheet, func(r *csv.Line) error {
-		switch n := r.Len(); {
-		case n < len(x.sheet.Heading):
-			return x.ragged(table.ShortRow, r, "fewer cells than there are headings")
-		case n > len(x.sheet.Heading) && beyond(r, len(x.sheet.Heading)):
-			return x.ragged(table.LongRow, r, "filled cells beyond the last heading")
-		}
-		x.lines = append(x.lines, line{r.Raw(), r.Number()})
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	var g errgroup.Group
-	for _, s := range x.sets {
-		g.Go(func() error { return table.Guard(func() error { return s.gather(ctx) }) })
-	}
-	return g.Wait()
-}
+func (s *setOf) say(g int32, f int, at spot) { s.said[int(g)*len(s.fields)+f] = at }
 
 // gather finds which records of the set each row holds.
 func (s *setOf) gather(ctx context.Context) error {
-	s.byKey = newKeys(s.Schema)
-	for _, p := range s.parts {
-		p.group = make([]int32, len(s.x.lines))
+	n := s.x.cells.len()
+	if !s.listed {
+		s.byKey = newKeys(s.Schema, 0)
 	}
-	var cells csv.Row
-	var key []byte
-	for i, l := range s.x.lines {
+	for _, p := range s.parts {
+		p.group = make([]int32, n)
+	}
+	var key, last []byte
+	same := int32(-1) // the record with the key last
+	for i := range int32(n) {
 		if i&0xfff == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		cells.Split(l.raw, s.x.sheet.Comma, 0)
-		for _, p := range s.parts {
+		for k, p := range s.parts {
 			p.group[i] = -1
-			if p.nothing(&cells) {
+			if p.nothing(s.x.cells, i) {
 				continue
 			}
-			key = key[:0]
-			for _, c := range p.key {
-				key = record.AppendPart(key, csv.Unquote(cellAt(&cells, c)))
+			key = s.x.cells.appendKey(key[:0], i, p.key)
+			if same < 0 || s.listed || !bytes.Equal(key, last) {
+				same = s.groupOf(spot{i, int32(k)}, key)
+				last = append(last[:0], key...)
 			}
-			p.group[i] = s.groupOf(int32(i), key)
+			p.group[i] = same
+			if s.groups[same].bad {
+				same = -1
+			}
 		}
 	}
 	return nil
 }
 
 // groupOf is the record that a key names, a new one if no row before had it.
-func (s *setOf) groupOf(row int32, key []byte) int32 {
-	blank := blankKey(key)
-	if !s.listed && !blank {
-		if g, there := s.byKey.get(key); there {
-			return int32(g)
+func (s *setOf) groupOf(at spot, key []byte) int32 {
+	g := group{row: at.row, part: at.part, bad: blankKey(key), known: -1}
+	n := int32(len(s.groups))
+	if !g.bad {
+		if !s.listed {
+			if was := s.byKey.put(key, n); was != n {
+				return was
+			}
 		}
-	}
-	n := len(s.groups)
-	g := group{row: row, bad: blank, known: -1}
-	if !blank {
-		if k, there := s.known.get(key); there {
-			g.known = int32(k)
+		if k, there := s.known.find(key); there {
+			g.known = k
 		}
-		s.byKey.put(key, n)
 	}
 	s.groups = append(s.groups, g)
-	return int32(n)
+	return n
 }
 
 // nothing reports whether a row has no record of the part.
-func (p *partOf) nothing(cells *csv.Row) bool {
-	for _, c := range p.cols {
-		if c >= 0 && len(csv.Unquote(cellAt(cells, c))) > 0 {
+func (p *partOf) nothing(c *cells, row int32) bool {
+	for _, col := range p.cols {
+		if col >= 0 && len(csv.Unquote(c.cell(row, col))) > 0 {
 			return false
 		}
 	}
 	return true
 }
 
-func cellAt(cells *csv.Row, col int) []byte {
-	if col < 0 || col >= cells.Len() {
-		return nil
-	}
-	return cells.Cell(col)
-}
-
-// text is what a cell, as it stands in its row, holds.
-func (x *splitter) value(cell []byte) record.Value {
-	v, there := csv.Value(x.sheet, cell)
-	if !there {
-		return record.Null()
-	}
-	return v
-}
-
 // same reports whether two cells hold one value of a field.
 func (s *setOf) same(field string, a, b []byte) bool {
-	return bytes.Equal(a, b) || s.Schema.Equal(field, s.x.value(a), s.x.value(b))
+	return bytes.Equal(a, b) || s.Schema.Equal(field, s.x.cells.value(a), s.x.cells.value(b))
 }
-
-// beyond reports whether a row has something in cells from col on.
-func beyond(r *csv.Line, col int) bool {
-	for ; col < r.Len(); col++ {
-		if len(r.Cell(col)) > 0 {
-			return true
-		}
-	}
-	return false
-}
-
-// ragged refuses a sheet with a row of which it cannot be told what is whose.
-func (x *splitter) ragged(code table.Code, r *csv.Line, what string) error {
-	return &table.Error{Code: code, File: x.sheet.Name, Row: r.Number(), Text: "the row has " + what + ", so that it is not certain which cell is whose"}
-}
-
-// keys finds things by keys, whatever form of a key is asked for.
-type keys struct {
-	of *schema.Schema
-	at map[string]int
-}
-
-func newKeys(of *schema.Schema) *keys { return &keys{of, map[string]int{}} }
-
-func (k *keys) form(enc []byte) string {
-	if k.of.OneForm() {
-		return string(enc)
-	}
-	return k.of.Key(record.KeyOf(enc)).Encoding()
-}
-
-// put keeps what is at a key, unless something is there already.
-func (k *keys) put(enc []byte, n int) {
-	f := k.form(enc)
-	if _, there := k.at[f]; !there {
-		k.at[f] = n
-	}
-}
-
-func (k *keys) get(enc []byte) (n int, there bool) {
-	if k.of.OneForm() {
-		n, there = k.at[string(enc)] // makes no string
-		return n, there
-	}
-	n, there = k.at[k.form(enc)]
-	return n, there
-}
-
-// blankKey reports whether a part of a key is blank.
-func blankKey(enc []byte) bool { return record.KeyOf(enc).Blank() }

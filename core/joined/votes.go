@@ -1,6 +1,7 @@
 package joined
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"slices"
@@ -22,8 +23,8 @@ func (x *splitter) changedReferences() error {
 			return err
 		}
 		c := &referenceOf{x: x, from: from, to: to, cols: cols, fields: ref.Fields}
-		for i := range x.lines {
-			c.row(int32(i))
+		for i := range int32(x.cells.len()) {
+			c.row(i)
 		}
 	}
 	return nil
@@ -33,9 +34,8 @@ func (x *splitter) changedReferences() error {
 type referenceOf struct {
 	x        *splitter
 	from, to *partOf
-	cols     []int    // of from's snapshot
-	fields   []string // of from
-	cells    csv.Row
+	cols     []int                   // of from's snapshot
+	fields   []string                // of from
 	missing  map[string][]record.Key // what records that the sheet lacks named, by the rest of their key
 }
 
@@ -45,19 +45,18 @@ func (c *referenceOf) row(i int32) {
 		return
 	}
 	own := &c.from.set.groups[mine]
-	c.cells.Split(c.x.lines[i].raw, c.x.sheet.Comma, 0)
 	if own.known < 0 {
 		c.to.unborn[i] = true
-		if was := c.before(); len(was) > 0 {
+		if was := c.before(i); len(was) > 0 {
 			c.to.strange[i] = append(c.to.strange[i], was...)
 		}
 		return
 	}
-	raw, comma := c.from.set.was[own.known], c.from.set.Snapshot.Comma
+	known := c.from.set.known
 	equal := true
 	for k, col := range c.cols {
-		cell, _ := csv.Cell(raw, col, comma)
-		if string(csv.Unquote(cell)) != string(csv.Unquote(cellAt(&c.cells, c.to.key[k]))) {
+		cell, _ := known.cell(own.known, col)
+		if !bytes.Equal(csv.Unquote(cell), csv.Unquote(c.x.cells.cell(i, c.to.key[k]))) {
 			equal = false
 			break
 		}
@@ -65,25 +64,16 @@ func (c *referenceOf) row(i int32) {
 	if equal {
 		return
 	}
-	was := record.KeyOf(csv.AppendKey(nil, raw, c.cols, comma))
+	was := record.KeyOf(csv.AppendKey(nil, known.raw(own.known), c.cols, known.img.Comma))
 	of := c.to.set.Schema
-	if now := c.to.keyOf(&c.cells); of.Key(was) != of.Key(now) {
+	if now := c.x.cells.key(i, c.to.key); of.Key(was) != of.Key(now) {
 		c.to.strange[i] = append(c.to.strange[i], was)
 	}
 }
 
-// keyOf is the key of a part in a row.
-func (p *partOf) keyOf(cells *csv.Row) record.Key {
-	var key []byte
-	for _, c := range p.key {
-		key = record.AppendPart(key, csv.Unquote(cellAt(cells, c)))
-	}
-	return record.KeyOf(key)
-}
-
 // before lists what the record may have named whose key was changed along with what it names:
 // records that the sheet lacks, and whose key is the same but for that.
-func (c *referenceOf) before() []record.Key {
+func (c *referenceOf) before(row int32) []record.Key {
 	rest := c.restOf()
 	if rest == nil {
 		return nil
@@ -91,13 +81,10 @@ func (c *referenceOf) before() []record.Key {
 	if c.missing == nil {
 		c.missing = map[string][]record.Key{}
 		s := c.from.set
-		keyCols, err := csv.KeyColumns(s.Snapshot, s.key)
-		if err != nil {
-			return nil
-		}
-		for _, raw := range s.was {
-			enc := csv.AppendKey(nil, raw, keyCols, s.Snapshot.Comma)
-			if _, there := s.byKey.get(enc); there {
+		there := s.there()
+		for n := range int32(len(s.known.start)) {
+			enc := s.known.key(n)
+			if _, is := there.get(enc); is {
 				continue
 			}
 			parts := record.KeyOf(enc).Parts()
@@ -106,14 +93,27 @@ func (c *referenceOf) before() []record.Key {
 				other = append(other, parts[k])
 			}
 			at := record.NewKey(other...).Encoding()
-			c.missing[at] = append(c.missing[at], record.KeyOf(csv.AppendKey(nil, raw, c.cols, s.Snapshot.Comma)))
+			c.missing[at] = append(c.missing[at], record.KeyOf(csv.AppendKey(nil, s.known.raw(n), c.cols, s.Snapshot.Comma)))
 		}
 	}
 	var other []string
 	for _, k := range rest {
-		other = append(other, string(csv.Unquote(cellAt(&c.cells, c.from.key[k]))))
+		other = append(other, string(csv.Unquote(c.x.cells.cell(row, c.from.key[k]))))
 	}
 	return c.missing[record.NewKey(other...).Encoding()]
+}
+
+// there are the keys of the set's records on the sheet.
+func (s *setOf) there() *keys {
+	if s.byKey == nil {
+		s.byKey = newKeys(s.Schema, len(s.groups))
+		for n := range s.groups {
+			if g := &s.groups[n]; !g.bad {
+				s.byKey.put([]byte(s.keyOf(g).Encoding()), int32(n))
+			}
+		}
+	}
+	return s.byKey
 }
 
 // restOf are the fields of the key, by their numbers, that do not name the other record; nil where
@@ -133,7 +133,7 @@ func (c *referenceOf) restOf() (rest []int) {
 // split makes the set's table.
 func (s *setOf) split(ctx context.Context) (*Split, error) {
 	s.out = &Split{disagreed: map[unit]bool{}, moved: map[record.Key]bool{}, of: s.Schema}
-	s.places = map[place]int32{}
+	s.said = slices.Repeat([]spot{unsaid}, len(s.groups)*len(s.fields))
 	s.move()
 	flagged := s.first()
 	if len(flagged) > 0 {
@@ -173,13 +173,13 @@ func (s *setOf) move() {
 	}
 	for k, w := range ways {
 		enc := []byte(k.Encoding())
-		n, known := s.known.get(enc)
-		if _, there := s.byKey.get(enc); there || !known || w.torn || w.count != rows[w.to] || s.listed {
+		n, known := s.known.find(enc)
+		if _, there := s.there().get(enc); there || !known || w.torn || w.count != rows[w.to] || s.listed {
 			continue
 		}
 		g := &s.groups[w.to]
 		to := s.keyOf(g)
-		g.known, g.moved = int32(n), true
+		g.known, g.moved = n, true
 		from := s.wasKey(n)
 		s.out.Moved = append(s.out.Moved, Move{from, to})
 		s.out.moved[s.Schema.Key(from)], s.out.moved[s.Schema.Key(to)] = true, true
@@ -188,18 +188,10 @@ func (s *setOf) move() {
 }
 
 // keyOf is the key of one of the sheet's records, as it stands there first.
-func (s *setOf) keyOf(g *group) record.Key {
-	var cells csv.Row
-	cells.Split(s.x.lines[g.row].raw, s.x.sheet.Comma, 0)
-	n := int32(slices.IndexFunc(s.parts, func(p *partOf) bool { return p.group[g.row] >= 0 && &s.groups[p.group[g.row]] == g }))
-	return s.parts[n].keyOf(&cells)
-}
+func (s *setOf) keyOf(g *group) record.Key { return s.x.cells.key(g.row, s.parts[g.part].key) }
 
 // wasKey is the key of one of the snapshot's records.
-func (s *setOf) wasKey(n int) record.Key {
-	cols, _ := csv.KeyColumns(s.Snapshot, s.key) // they are there: the index was made by them
-	return record.KeyOf(csv.AppendKey(nil, s.was[n], cols, s.Snapshot.Comma))
-}
+func (s *setOf) wasKey(n int32) record.Key { return record.KeyOf(bytes.Clone(s.known.key(n))) }
 
 // wasValue is what the snapshot has for a field of a record; there is false where it has none.
 func (s *setOf) wasValue(n int32, field string) (v record.Value, there bool) {
@@ -207,7 +199,7 @@ func (s *setOf) wasValue(n int32, field string) (v record.Value, there bool) {
 	if n < 0 || col < 0 {
 		return v, false
 	}
-	cell, ok := csv.Cell(s.was[n], col, s.Snapshot.Comma)
+	cell, ok := s.known.cell(n, col)
 	if !ok {
 		return v, false
 	}
@@ -224,23 +216,20 @@ func (s *setOf) voice(p *partOf, row int32, g *group, cell []byte) bool {
 // were given this record.
 func (s *setOf) first() map[int32]bool {
 	flagged := map[int32]bool{}
-	var cells csv.Row
-	for i := range s.x.lines {
-		split := false
-		for _, p := range s.parts {
+	for i := range int32(s.x.cells.len()) {
+		for k, p := range s.parts {
 			n := p.group[i]
 			if n < 0 {
 				continue
 			}
+			if s.listed {
+				for f := range s.fields {
+					s.say(n, f, spot{i, int32(k)})
+				}
+				continue
+			}
 			g := &s.groups[n]
-			if !split {
-				cells.Split(s.x.lines[i].raw, s.x.sheet.Comma, 0)
-				split = true
-			}
-			if g.cells == nil {
-				g.cells = make([][]byte, len(s.fields))
-			}
-			strange := len(p.strange[int32(i)]) > 0 && !g.moved
+			strange := !g.moved && len(p.strange) > 0 && len(p.strange[i]) > 0
 			if strange {
 				flagged[n] = true
 			}
@@ -248,14 +237,12 @@ func (s *setOf) first() map[int32]bool {
 				if c < 0 || strange && f >= len(s.key) {
 					continue
 				}
-				cell := cellAt(&cells, c)
+				cell, said := s.x.cells.cell(i, c), s.cell(n, f)
 				switch {
-				case !s.listed && f >= len(s.key) && !s.voice(p, int32(i), g, cell):
-				case g.cells[f] == nil:
-					if g.cells[f] = cell; int32(i) != g.row {
-						s.places[place{n, int32(f)}] = int32(i)
-					}
-				case f >= len(s.key) && !s.same(s.fields[f], g.cells[f], cell):
+				case f >= len(s.key) && !s.voice(p, i, g, cell):
+				case said == nil:
+					s.say(n, f, spot{i, int32(k)})
+				case f >= len(s.key) && !s.same(s.fields[f], said, cell):
 					flagged[n] = true
 				}
 			}
@@ -267,6 +254,7 @@ func (s *setOf) first() map[int32]bool {
 // said is what some rows say of a field.
 type said struct {
 	cell    []byte
+	part    int32
 	rows    []int32
 	count   int
 	strange bool // only rows say so that were given the record
@@ -281,32 +269,27 @@ type heard struct {
 // hear goes through the rows of some records again.
 func (s *setOf) hear(of map[int32]bool) map[int32]*heard {
 	all := map[int32]*heard{}
-	var cells csv.Row
-	for i := range s.x.lines {
-		split := false
-		for _, p := range s.parts {
+	for i := range int32(s.x.cells.len()) {
+		for k, p := range s.parts {
 			n := p.group[i]
 			if n < 0 || !of[n] {
 				continue
-			}
-			if !split {
-				cells.Split(s.x.lines[i].raw, s.x.sheet.Comma, 0)
-				split = true
 			}
 			h := all[n]
 			if h == nil {
 				h = &heard{make([][]said, len(s.fields)), make([][]said, len(s.fields))}
 				all[n] = h
 			}
-			s.listen(h, p, int32(i), &s.groups[n], &cells)
+			s.listen(h, spot{i, int32(k)}, n)
 		}
 	}
 	return all
 }
 
 // listen takes in what one row says of a record.
-func (s *setOf) listen(h *heard, p *partOf, row int32, g *group, cells *csv.Row) {
-	was := p.strange[row]
+func (s *setOf) listen(h *heard, at spot, n int32) {
+	p, g := s.parts[at.part], &s.groups[n]
+	was := p.strange[at.row]
 	if g.moved {
 		was = nil
 	}
@@ -314,53 +297,53 @@ func (s *setOf) listen(h *heard, p *partOf, row int32, g *group, cells *csv.Row)
 		if c < 0 || f < len(s.key) {
 			continue
 		}
-		cell := cellAt(cells, c)
+		cell := s.x.cells.cell(at.row, c)
 		switch {
-		case !s.voice(p, row, g, cell):
+		case !s.voice(p, at.row, g, cell):
 		case len(was) == 0:
-			h.said[f] = s.add(h.said[f], f, cell, row, false)
-		case s.isOwn(g, f, cell):
+			h.said[f] = s.add(h.said[f], f, cell, at, false)
+		case s.isOwn(n, f, cell):
 		case s.isLeft(was, f, cell):
-			h.left[f] = s.add(h.left[f], f, cell, row, true)
+			h.left[f] = s.add(h.left[f], f, cell, at, true)
 		default:
-			h.said[f] = s.add(h.said[f], f, cell, row, true)
+			h.said[f] = s.add(h.said[f], f, cell, at, true)
 		}
 	}
 }
 
-func (s *setOf) add(all []said, f int, cell []byte, row int32, strange bool) []said {
+func (s *setOf) add(all []said, f int, cell []byte, at spot, strange bool) []said {
 	for i := range all {
 		if x := &all[i]; s.same(s.fields[f], x.cell, cell) {
 			if x.count++; len(x.rows) < changeset.MaxRows {
-				x.rows = append(x.rows, row)
+				x.rows = append(x.rows, at.row)
 			}
 			x.strange = x.strange && strange
 			return all
 		}
 	}
-	return append(all, said{cell, []int32{row}, 1, strange})
+	return append(all, said{cell, at.part, []int32{at.row}, 1, strange})
 }
 
 // isOwn reports whether a cell has what the record has, in the snapshot or on its other rows.
-func (s *setOf) isOwn(g *group, f int, cell []byte) bool {
-	if g.cells[f] != nil && s.same(s.fields[f], g.cells[f], cell) {
+func (s *setOf) isOwn(g int32, f int, cell []byte) bool {
+	if said := s.cell(g, f); said != nil && s.same(s.fields[f], said, cell) {
 		return true
 	}
-	v, there := s.wasValue(g.known, s.fields[f])
-	return there && s.Schema.Equal(s.fields[f], v, s.x.value(cell))
+	v, there := s.wasValue(s.groups[g].known, s.fields[f])
+	return there && s.Schema.Equal(s.fields[f], v, s.x.cells.value(cell))
 }
 
 // isLeft reports whether a cell has what one of some records had, or has on its own rows.
 func (s *setOf) isLeft(was []record.Key, f int, cell []byte) bool {
 	for _, k := range was {
 		enc := []byte(k.Encoding())
-		if n, there := s.byKey.get(enc); there {
-			if c := s.groups[n].cells; c != nil && c[f] != nil && s.same(s.fields[f], c[f], cell) {
+		if n, there := s.there().get(enc); there {
+			if said := s.cell(n, f); said != nil && s.same(s.fields[f], said, cell) {
 				return true
 			}
 		}
-		if n, there := s.known.get(enc); there {
-			if v, ok := s.wasValue(int32(n), s.fields[f]); ok && s.Schema.Equal(s.fields[f], v, s.x.value(cell)) {
+		if n, there := s.known.find(enc); there {
+			if v, ok := s.wasValue(n, s.fields[f]); ok && s.Schema.Equal(s.fields[f], v, s.x.cells.value(cell)) {
 				return true
 			}
 		}
@@ -388,27 +371,24 @@ func (s *setOf) judgeField(n int32, f int, h *heard) {
 		values, left = h.left[f], true
 	}
 	if len(values) == 0 {
-		g.cells[f] = nil
+		s.say(n, f, unsaid)
 		return
 	}
 	slices.SortStableFunc(values, func(a, b said) int { return cmp.Compare(b.count, a.count) })
 	taken := s.taken(g, f, values)
-	g.cells[f] = values[taken].cell
-	if row := values[taken].rows[0]; row != g.row {
-		s.places[place{n, int32(f)}] = row
-	}
+	s.say(n, f, spot{values[taken].rows[0], values[taken].part})
 	was, known := s.wasValue(g.known, s.fields[f])
-	one := len(values) == 1 && !left && (!values[0].strange || g.known < 0 || known && s.Schema.Equal(s.fields[f], was, s.x.value(values[0].cell)))
+	one := len(values) == 1 && !left && (!values[0].strange || g.known < 0 || known && s.Schema.Equal(s.fields[f], was, s.x.cells.value(values[0].cell)))
 	if one {
 		return
 	}
-	d := Disagreement{Key: s.keyOf(g), Field: s.fields[f], Column: s.columnOf(f), Taken: s.x.value(values[taken].cell).String(), Left: left}
+	d := Disagreement{Key: s.keyOf(g), Field: s.fields[f], Column: s.columnOf(f), Taken: s.x.cells.value(values[taken].cell).String(), Left: left}
 	for i := range values {
 		v := &values[i]
-		spoken := Spoken{Value: s.x.value(v.cell), Count: v.count}
+		spoken := Spoken{Value: s.x.cells.value(v.cell), Count: v.count}
 		spoken.Was = known && s.Schema.Equal(d.Field, was, spoken.Value)
 		for _, r := range v.rows {
-			spoken.Rows = append(spoken.Rows, s.x.lines[r].number)
+			spoken.Rows = append(spoken.Rows, s.x.cells.row(r))
 		}
 		d.Values = append(d.Values, spoken)
 	}
@@ -434,7 +414,7 @@ func (s *setOf) taken(g *group, f int, values []said) int {
 	if !known {
 		return 0
 	}
-	had := slices.IndexFunc(values, func(x said) bool { return s.Schema.Equal(s.fields[f], v, s.x.value(x.cell)) })
+	had := slices.IndexFunc(values, func(x said) bool { return s.Schema.Equal(s.fields[f], v, s.x.cells.value(x.cell)) })
 	switch {
 	case len(values) == 1 || had > 0:
 		return 0
@@ -452,10 +432,11 @@ func (s *setOf) worn(f int) bool {
 	for i := range s.groups {
 		g := &s.groups[i]
 		v, known := s.wasValue(g.known, s.fields[f])
-		if !known || g.cells == nil || g.cells[f] == nil {
+		said := s.cell(int32(i), f)
+		if !known || said == nil {
 			continue
 		}
-		if s.Schema.Equal(s.fields[f], v, s.x.value(g.cells[f])) {
+		if s.Schema.Equal(s.fields[f], v, s.x.cells.value(said)) {
 			same++
 		} else {
 			other++
@@ -470,7 +451,7 @@ func (s *setOf) worn(f int) bool {
 // image writes a row for each of the sheet's records.
 func (s *setOf) image() error {
 	m := s.x.sheet
-	var out []byte
+	out := make([]byte, 0, int64(len(m.Data))*int64(len(s.fields))/int64(len(m.Heading))*int64(len(s.groups))/int64(max(1, s.x.cells.len()))+1<<12)
 	for i, f := range s.fields {
 		if i > 0 {
 			out = append(out, ',')
@@ -478,20 +459,19 @@ func (s *setOf) image() error {
 		out = csv.AppendCell(out, f, ',', false)
 	}
 	out = append(out, '\n')
-	var rows []int
+	rows := make([]int, len(s.groups))
 	for i := range s.groups {
-		g := &s.groups[i]
 		for f := range s.fields {
 			if f > 0 {
 				out = append(out, ',')
 			}
-			out = s.appendCell(out, g.cells[f])
+			out = s.appendCell(out, s.cell(int32(i), f))
 		}
-		if len(s.fields) == 1 && len(csv.Unquote(g.cells[0])) == 0 {
+		if len(s.fields) == 1 && len(csv.Unquote(s.cell(int32(i), 0))) == 0 {
 			out = append(out, `""`...)
 		}
 		out = append(out, '\n')
-		rows = append(rows, s.x.lines[g.row].number)
+		rows[i] = s.x.cells.row(s.groups[i].row)
 	}
 	img, err := csv.Built(m.Name, out, m.Found)
 	if err != nil {
@@ -517,33 +497,41 @@ func (s *setOf) appendCell(out, cell []byte) []byte {
 	if cell == nil {
 		return append(out, csv.Absent...)
 	}
+	if s.x.sheet.Comma == ',' && len(cell) > 0 {
+		return append(out, cell...) // an absent one, too
+	}
 	v, there := csv.Value(s.x.sheet, cell)
 	switch {
 	case !there:
 		return append(out, csv.Absent...)
 	case v.IsNull():
 		return out
-	case s.x.sheet.Comma == ',' && len(cell) > 0:
-		return append(out, cell...)
 	}
 	return csv.AppendCell(out, v.String(), ',', v.Blank())
 }
 
 // at says where the value of a field stands.
 func (s *setOf) at() func(row int, field string) int {
-	if len(s.places) == 0 {
+	if s.listed {
 		return nil
 	}
-	type spot struct {
+	type where struct {
 		row   int
 		field string
 	}
-	all := map[spot]int{}
-	for p, row := range s.places {
-		all[spot{s.x.lines[s.groups[p.group].row].number, s.fields[p.field]}] = s.x.lines[row].number
+	all := map[where]int{}
+	for i := range s.groups {
+		for f := range s.fields {
+			if at := s.said[i*len(s.fields)+f]; at.row >= 0 && at.row != s.groups[i].row {
+				all[where{s.x.cells.row(s.groups[i].row), s.fields[f]}] = s.x.cells.row(at.row)
+			}
+		}
+	}
+	if len(all) == 0 {
+		return nil
 	}
 	return func(row int, field string) int {
-		if at, there := all[spot{row, field}]; there {
+		if at, there := all[where{row, field}]; there {
 			return at
 		}
 		return row

@@ -145,13 +145,18 @@ func (k Key) Parts() []string {
 
 // Blank reports whether any part of k is empty; such a key identifies
 // nothing.
-func (k Key) Blank() bool {
-	for _, p := range k.Parts() {
-		if p == "" {
+func (k Key) Blank() bool { return BlankKey([]byte(k.enc)) }
+
+// BlankKey reports whether any part of the key with an encoding is empty, or there is none.
+func BlankKey(enc []byte) bool {
+	for rest := enc; len(rest) > 0; {
+		n, w := binary.Uvarint(rest)
+		if n == 0 {
 			return true
 		}
+		rest = rest[w+int(n):]
 	}
-	return k.IsZero()
+	return len(enc) == 0
 }
 
 // String returns the parts joined with a comma, for people.

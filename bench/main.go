@@ -6,6 +6,7 @@
 //	go run ./bench -large             10 and 20 million records, too (10 GB of disk)
 //	go run ./bench -handoff           only: load files of 100,000 amends
 //	go run ./bench -copies            only: several copies, and catching up
+//	go run ./bench -joined -records 300000   only: a joined sheet
 //	go run ./bench -history           only: what happened to a record over 500 dossiers
 package main
 
@@ -32,6 +33,7 @@ func main() {
 	large := flag.Bool("large", false, "10 and 20 million records, too")
 	history := flag.Bool("history", false, "only: history over 500 dossiers")
 	copies := flag.Bool("copies", false, "only: several copies, and catching up")
+	joined := flag.Bool("joined", false, "only: a joined sheet of three record sets")
 	handoff := flag.Bool("handoff", false, "only: load files of 100,000 amends")
 	flag.Parse()
 	b.build()
@@ -39,13 +41,16 @@ func main() {
 		b.history(500)
 		return
 	}
-	if !*handoff {
+	if !*handoff && !*joined {
 		b.generate(b.records)
 	}
 	fmt.Printf("%d records, %d runs each, medians\n\n| figure | ratio | seconds | floor | anonymous memory |\n| --- | --- | --- | --- | --- |\n", b.records, b.runs)
 	switch {
 	case *handoff:
 		b.handoff()
+		return
+	case *joined:
+		b.joined()
 		return
 	case *copies:
 		b.copies()

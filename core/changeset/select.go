@@ -146,6 +146,16 @@ func (n *Touched) InTheWay() bool {
 	return n.Units == 0 && n.Passed+n.Stopped+len(n.Others) > 0
 }
 
+// Sum takes in what a ruling on other changes touched. Who decided otherwise is counted; what was taken along
+// and written over is not.
+func (n *Touched) Sum(o *Touched) {
+	n.Units, n.Changes, n.Adds, n.Deletes = n.Units+o.Units, n.Changes+o.Changes, n.Adds+o.Adds, n.Deletes+o.Deletes
+	n.Passed, n.Stopped, n.Disputed, n.Already, n.Against = n.Passed+o.Passed, n.Stopped+o.Stopped, n.Disputed+o.Disputed, n.Already+o.Already, n.Against+o.Against
+	for who, k := range o.Others {
+		n.Others[who] += k
+	}
+}
+
 // Along names a unit that another one takes along.
 type Along struct {
 	Key   record.Key

@@ -19,7 +19,7 @@ const NoBase table.Code = "no-base"
 // are *table.Error and that of ctx.
 func Join(ctx context.Context, j *layout.Joined, sets map[string]*Set) (*table.Image, error) {
 	x := &joiner{j: j, refs: j.References(), headings: j.Headings()}
-	base, ok := x.base()
+	base, ok := j.Base()
 	if !ok {
 		return nil, &table.Error{Code: NoBase, File: j.Name, Text: "no part of a row refers to all the others: give the parts in common the columns that they refer by"}
 	}
@@ -58,25 +58,6 @@ type joinPart struct {
 	cols []int // of the snapshot, by the part's columns
 	to   []int // of the sheet
 	rows *rows
-}
-
-// base is the part that refers to all others, straight or on the way of others.
-func (x *joiner) base() (part int, ok bool) {
-	for i := range x.j.Parts {
-		seen := map[int]bool{i: true}
-		for grown := true; grown; {
-			grown = false
-			for _, r := range x.refs {
-				if seen[r.From] && !seen[r.To] {
-					seen[r.To], grown = true, true
-				}
-			}
-		}
-		if len(seen) == len(x.j.Parts) {
-			return i, true
-		}
-	}
-	return 0, false
 }
 
 func (x *joiner) part(ctx context.Context, p *layout.Part, s *Set) (*joinPart, error) {

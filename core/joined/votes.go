@@ -546,6 +546,9 @@ func (s *setOf) notes(img *table.Image) {
 		first = s.listed
 	}
 	for _, n := range s.x.sheet.Notes {
+		if s.x.sheet.Lent != nil && n.Code == changeset.OtherSheets.Name {
+			continue // its instructions
+		}
 		field := ""
 		for _, p := range s.parts {
 			for f, c := range p.cols {

@@ -228,6 +228,38 @@ func (j *Joined) naming(from, to *Part) (fields []string) {
 	return fields
 }
 
+// Base is the number of the part that refers to all others, straight or on the way of others: a row is a
+// record of it. ok is false where none does.
+func (j *Joined) Base() (part int, ok bool) {
+	refs := j.References()
+	for i := range j.Parts {
+		seen := map[int]bool{i: true}
+		for grown := true; grown; {
+			grown = false
+			for _, r := range refs {
+				if seen[r.From] && !seen[r.To] {
+					seen[r.To], grown = true, true
+				}
+			}
+		}
+		if len(seen) == len(j.Parts) {
+			return i, true
+		}
+	}
+	return 0, false
+}
+
+// BaseKey lists the headings that hold the key of the Base.
+func (j *Joined) BaseKey() (all []string) {
+	i, _ := j.Base()
+	headings := j.Headings()
+	for _, k := range j.Parts[i].Key {
+		h := HeadingForm(j.Parts[i].Column(k))
+		all = append(all, headings[slices.IndexFunc(headings, func(o string) bool { return HeadingForm(o) == h })])
+	}
+	return all
+}
+
 // Sets lists the record sets, each once, in the order of the parts.
 func (j *Joined) Sets() (all []string) {
 	for i := range j.Parts {

@@ -243,14 +243,12 @@ func (a *app) decide(name string, sel *selection, o *desk.Order) error {
 
 // decidePart decides on one record set.
 func (a *app) decidePart(t *desk.Dossier, sel *selection, o *desk.Order) error {
-	o.Choose = func(c *desk.Changes) (changeset.Filter, error) { return sel.filter(t, c) }
-	n, err := t.Decide(o)
+	n, err := a.decideOn(t, sel, o)
 	if err != nil {
 		return err
 	}
 	if a.json {
-		err = a.printJSON(map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "units": n.Units,
-			"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped, "already": n.Already, "against": n.Against, "otherwise": othersJSON(n.Others), "along": alongJSON(t, n.Along)})
+		err = a.printJSON(decidedJSON(t, o, n))
 	} else {
 		err = a.sayDecided(t, o, n)
 	}
@@ -258,6 +256,17 @@ func (a *app) decidePart(t *desk.Dossier, sel *selection, o *desk.Order) error {
 		return exit(exitLook)
 	}
 	return err
+}
+
+// decideOn decides on what is selected of a record set.
+func (a *app) decideOn(t *desk.Dossier, sel *selection, o *desk.Order) (changeset.Touched, error) {
+	o.Choose = func(c *desk.Changes) (changeset.Filter, error) { return sel.filter(t, c) }
+	return t.Decide(o)
+}
+
+func decidedJSON(t *desk.Dossier, o *desk.Order, n changeset.Touched) map[string]any {
+	return map[string]any{"dossier": t.Meta.Number, "decision": o.Decision, "changes": n.Changes, "units": n.Units,
+		"deletes": n.Deletes, "passed_over": n.Passed, "stopped": n.Stopped, "already": n.Already, "against": n.Against, "otherwise": othersJSON(n.Others), "along": alongJSON(t, n.Along)}
 }
 
 // decides completes who decides: the user, or the one whose name is claimed.

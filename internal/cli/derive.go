@@ -27,6 +27,7 @@ type deriveFlags struct {
 	routine                             string
 	param                               []string
 	del, within                         bool
+	snapshots                           []string // SET=FILE, of a routine of several record sets
 	files                               fileFlags
 }
 
@@ -41,9 +42,18 @@ Without --where and --records all records are meant; both together mean both.
 docs/derive.md has a table: in words, and as a command.`,
 		Example: `  paletwin derive aids.csv --where 'zone == "outer"' --set 'service_fee = round(service_fee * 1.04, 2)'
   paletwin derive aids.csv --records withdrawn.txt --set 'status = "withdrawn"'
-  paletwin derive aids.csv --routine autumn-fees --param rate=1.04`,
-		Args: exactly(1, 1, "SNAPSHOT"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.derive(cmd.Context(), args[0], &f) },
+  paletwin derive aids.csv --routine autumn-fees --param rate=1.04
+  paletwin derive --routine block-party --param party=S017 --snapshot aids=aids.csv --snapshot staff=staff.csv`,
+		Args: exactly(0, 1, "SNAPSHOT"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return a.deriveSets(cmd.Context(), &f)
+			}
+			if len(f.snapshots) > 0 {
+				return usage("--snapshot names the record sets of a routine of several: leave %s out, or name it so", args[0])
+			}
+			return a.derive(cmd.Context(), args[0], &f)
+		},
 	}
 	fl := cmd.Flags()
 	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record: a or a,b (default: the layout's)")
@@ -59,6 +69,7 @@ docs/derive.md has a table: in words, and as a command.`,
 	fl.BoolVar(&f.del, "delete", false, "delete the records; needs --where or --records")
 	fl.StringVarP(&f.out, "output", "o", "", "write an edited copy to this .csv `file` instead of making a dossier")
 	fl.StringVar(&f.title, "title", "", "what the dossier is called")
+	fl.StringArrayVar(&f.snapshots, "snapshot", nil, "of a routine of several record sets: each of these, as `SET=FILE`; repeatable")
 	fl.StringVar(&f.routine, "routine", "", "what is kept in routines/`NAME`.yaml")
 	fl.StringArrayVar(&f.param, "param", nil, "a parameter of the routine: `name=value`")
 	fl.BoolVar(&f.within, "approve-within-limits", false, "approve the acts that stay within the routine's limits")
@@ -118,6 +129,9 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 	if f.routine != "" {
 		if routine, err = d.Routine(f.routine); err != nil {
 			return err
+		}
+		if len(routine.Sets) > 0 {
+			return usage("the routine %s is of several record sets: name each as --snapshot SET=FILE (%s)", f.routine, strings.Join(routine.SetNames(), ", "))
 		}
 		if err := f.recall(routine); err != nil {
 			return err

@@ -263,11 +263,13 @@ func (a *app) checkHistory(args []string) error {
 		return err
 	}
 	if len(args) == 1 {
-		t, err := a.dossier(args[0])
+		t, err := a.whole(args[0])
 		if err != nil {
 			return err
 		}
-		all = []*desk.Dossier{t}
+		if all, err = t.Parts(); err != nil {
+			return err
+		}
 	}
 	damaged := 0
 	for _, t := range all {

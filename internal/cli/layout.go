@@ -6,11 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"paletwin/core/compare"
+	"paletwin/core/joined"
 	"paletwin/core/layout"
 	"paletwin/core/shape"
 	"paletwin/core/table"
@@ -38,21 +40,33 @@ found by the record set's name. docs/layouts.md is its guide.`,
 }
 
 func newLayoutDraft(a *app) *cobra.Command {
-	var out, set string
+	var out, set, sheet string
+	var snapshots []string
 	var files fileFlags
 	cmd := &cobra.Command{
 		Use:   "draft SNAPSHOT [COPY]",
 		Short: "Write a first layout from a snapshot, with what was seen in comments",
 		Example: `  paletwin layout draft aids.csv
   paletwin layout draft aids.csv changes.xlsx   # what came back has another shape than a row a record
+  paletwin layout draft --joined round --snapshot visits=visits.csv --snapshot aids=aids.csv round.xlsx   # of several sets
   paletwin layout draft aids.csv -o -`,
-		Args: exactly(1, 2, "SNAPSHOT [COPY]"),
+		Args: exactly(0, 2, "SNAPSHOT [COPY]"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case sheet != "" && len(args) < 2:
+				return a.draftJoined(cmd.Context(), sheet, snapshots, args, out, &files)
+			case sheet != "":
+				return usage("layout draft --joined takes each set's snapshot as --snapshot SET=FILE, and the sheet")
+			case len(args) == 0:
+				return usage("paletwin layout draft needs SNAPSHOT [COPY]")
+			}
 			return a.layoutDraft(cmd.Context(), args, out, set, &files)
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write; - prints it (default: layouts/RECORD-SET.yaml of the desk)")
 	cmd.Flags().StringVar(&set, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
+	cmd.Flags().StringVar(&sheet, "joined", "", "draft the layout of a sheet with records of several sets on a row, under this `name`")
+	cmd.Flags().StringArrayVar(&snapshots, "snapshot", nil, "with --joined: each of the sets, as `SET=FILE`; repeatable")
 	files.flags(cmd)
 	return cmd
 }
@@ -100,22 +114,8 @@ func (a *app) layoutDraft(ctx context.Context, args []string, out, set string, f
 		}
 		text = append(text, more...)
 	}
-	if out == "-" {
-		_, err := a.stdout.Write(text)
-		return err
-	}
-	path := a.path(out)
-	if out == "" {
-		d, err := a.desk()
-		if err != nil {
-			return err
-		}
-		path = d.LayoutPath(set)
-	}
-	if err := desk.WriteNew(a.fs, path, text); err != nil {
-		if errors.Is(err, fs.ErrExist) {
-			return usage("%s is there already; name another file with -o, or print the draft with -o -", a.shown(path))
-		}
+	path, err := a.writeDraft(text, out, set)
+	if err != nil || path == "" {
 		return err
 	}
 	if a.json {
@@ -124,6 +124,116 @@ func (a *app) layoutDraft(ctx context.Context, args []string, out, set string, f
 	a.out.Line("%s  a first layout of %s, %s", screen.Strong(a.shown(path)), screen.Safe(set), screen.Plural(len(t.Heading), "field"))
 	a.next("read and correct it: every line says what was seen", "paletwin layout test "+a.shown(path)+" "+name)
 	return nil
+}
+
+// writeDraft writes a draft, or prints it; then path is "".
+func (a *app) writeDraft(text []byte, out, name string) (path string, err error) {
+	if out == "-" {
+		_, err := a.stdout.Write(text)
+		return "", err
+	}
+	path = a.path(out)
+	if out == "" {
+		d, err := a.desk()
+		if err != nil {
+			return "", err
+		}
+		path = d.LayoutPath(name)
+	}
+	err = desk.WriteNew(a.fs, path, text)
+	if errors.Is(err, fs.ErrExist) {
+		err = usage("%s is there already; name another file with -o, or print the draft with -o -", a.shown(path))
+	}
+	return path, err
+}
+
+// draftJoined writes a first layout of a joined sheet.
+func (a *app) draftJoined(ctx context.Context, name string, said, args []string, out string, files *fileFlags) error {
+	if err := files.check(); err != nil {
+		return err
+	}
+	if len(said) < 2 {
+		return usage("layout draft --joined needs the sets that a row holds, each as --snapshot SET=FILE")
+	}
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	var sets []*joined.Known
+	for _, text := range said {
+		set, file, ok := strings.Cut(text, "=")
+		if !ok || slices.ContainsFunc(sets, func(k *joined.Known) bool { return k.Name == set }) {
+			return usage("--snapshot takes a record set and its file, each once: visits=visits.csv, not %q", text)
+		}
+		k, t, err := a.knownSet(ctx, d, set, file, files)
+		if err != nil {
+			return err
+		}
+		defer t.Close()
+		sets = append(sets, k)
+	}
+	var sheet *table.Image
+	for _, arg := range args {
+		s, err := a.source(arg)
+		if err != nil {
+			return err
+		}
+		files.reading(&s, 1, a.password())
+		t, err := a.open(&s)
+		if err != nil {
+			return err
+		}
+		defer t.Close()
+		sheet = t.Image
+	}
+	text, err := joined.Draft(ctx, name, sets, sheet)
+	if err != nil {
+		return err
+	}
+	path, err := a.writeDraft(text, out, name)
+	if err != nil || path == "" {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"file": a.shown(path), "joined": name, "sets": len(sets)})
+	}
+	a.out.Line("%s  a first layout of %s, %s", screen.Strong(a.shown(path)), screen.Safe(name), screen.Plural(len(sets), "record set"))
+	a.next("read and correct it", "paletwin compare --joined "+name+" "+strings.Join(snapshotWords(said), " ")+" "+cmp.Or(strings.Join(args, ""), "SHEET"))
+	return nil
+}
+
+// knownSet opens a set of which a joined sheet is drafted: its key is the layout's, or else the first that
+// may be.
+func (a *app) knownSet(ctx context.Context, d *desk.Desk, set, file string, files *fileFlags) (*joined.Known, *desk.Table, error) {
+	l, err := d.FindLayout(set)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := a.source(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	files.reading(&s, 0, a.password())
+	s.Options = l.Reading(s.Options, true)
+	t, err := a.open(&s)
+	if err != nil {
+		return nil, nil, err
+	}
+	k := &joined.Known{Name: set, Table: t.Image}
+	if l != nil {
+		k.Layout, k.Key = l.Layout, l.Key
+		return k, t, nil
+	}
+	keys, err := compare.Candidates(ctx, t.Image, nil)
+	if err == nil && len(keys) > 0 {
+		k.Key = keys[:1]
+	} else if err == nil {
+		k.Key, err = compare.Together(ctx, t.Image)
+	}
+	if err == nil && len(k.Key) == 0 {
+		err = usage("no column of %s is filled and different on every row, and no few are together: say its key in a layout first (paletwin layout draft %s --record-set %s)", file, file, set)
+	}
+	return k, t, err
 }
 
 // draftShape proposes the shape of a copy.

@@ -23,6 +23,8 @@ type lendFlags struct {
 	out, where, as, again string
 	layout, recordSet     string
 	catchUp, snapshot     string
+	joined                string   // the layout of a joined sheet
+	snapshots             []string // as they were said
 	files                 fileFlags
 }
 
@@ -45,9 +47,20 @@ records under a name on the desk; --again lends the same of another snapshot.`,
   paletwin lend aids.csv --fields depot,service_fee --where 'zone == "outer"' --as outer-fees
   paletwin lend october.csv --again outer-fees
   paletwin lend october.csv --catch-up edit.xlsx   # go on editing, on newer records
-  paletwin lend --catch-up edit.xlsx               # the same, on those where the records live`,
+  paletwin lend --catch-up edit.xlsx               # the same, on those where the records live
+  paletwin lend --joined round --snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv`,
 		Args: exactly(0, 1, "SNAPSHOT"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if f.joined != "" {
+				if len(args) > 0 {
+					return usage("lend --joined takes each set's snapshot as --snapshot SET=FILE")
+				}
+				return a.lendJoined(cmd.Context(), &f)
+			}
+			if len(f.snapshots) > 1 {
+				return usage("--snapshot says what the copy of --catch-up was made from, and is said once; of a joined sheet say --joined, too")
+			}
+			f.snapshot = strings.Join(f.snapshots, "")
 			if len(args) == 0 {
 				return a.lendWhereTheyLive(cmd.Context(), &f)
 			}
@@ -61,7 +74,8 @@ records under a name on the desk; --again lends the same of another snapshot.`,
 	fl.StringVar(&f.as, "as", "", "keep --fields and --where on the desk under this `name`")
 	fl.StringVar(&f.again, "again", "", "lend what was kept under this `name`")
 	fl.StringVar(&f.catchUp, "catch-up", "", "lend SNAPSHOT, which is newer (default: where the records live), with the edits of this `copy` of an older one, marked")
-	fl.StringVar(&f.snapshot, "snapshot", "", "the older snapshot's `file`, with --catch-up (default: found on the desk)")
+	fl.StringArrayVar(&f.snapshots, "snapshot", nil, "the older snapshot's `file`, with --catch-up (default: found on the desk); with --joined each set's, as SET=FILE")
+	fl.StringVar(&f.joined, "joined", "", "lend a sheet with records of several sets on a row: its `layout`, by name or file")
 	fl.StringVarP(&f.out, "output", "o", "", "the `file` to write (default: the snapshot's name with -lent.xlsx)")
 	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")

@@ -3,6 +3,8 @@ package cli
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"path/filepath"
 	"slices"
@@ -12,7 +14,9 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/joined"
 	"paletwin/core/layout"
+	"paletwin/core/lend"
 	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
@@ -60,9 +64,14 @@ func (a *app) eachPart(t *desk.Dossier, do func(t *desk.Dossier) error) error {
 	if err != nil {
 		return err
 	}
+	return a.eachOf(parts, do)
+}
+
+// eachOf is eachSet for some record sets.
+func (a *app) eachOf(parts []*desk.Dossier, do func(t *desk.Dossier) error) error {
 	code := 0
 	for i, p := range parts {
-		if len(parts) > 1 && !a.json {
+		if p.IsPart() && !a.json {
 			if i > 0 {
 				a.out.Line("")
 			}
@@ -379,31 +388,55 @@ func (a *app) decideSets(t *desk.Dossier, sel *selection, o *desk.Order) error {
 	if len(chosen) == 0 {
 		return usage("no record set of dossier %s has the field %s", t.Meta.Number, strings.Join(sel.fields, ", "))
 	}
-	quiet := a.quiet
-	a.quiet = true // what comes next is said once
-	code := 0
+	all := changeset.Touched{Others: map[changeset.Whose]int{}}
+	var sets []any
+	said := false
 	for _, p := range chosen {
 		own := *o
 		own.Names = names[slices.Index(parts, p)]
-		if !a.json {
-			a.out.Line("%s", screen.Strong(screen.Safe(p.Set().Name)))
-		}
-		var ends *exitError
-		switch err := a.decidePart(p, sel, &own); {
-		case errors.As(err, &ends):
-			code = max(code, ends.code)
-		case err != nil:
+		n, err := a.decideOn(p, sel, &own)
+		if err != nil {
 			return err
 		}
+		all.Sum(&n)
+		switch {
+		case a.json:
+			sets = append(sets, decidedJSON(p, &own, n))
+		case n.Changes > 0 || n.InTheWay() || n.Already > 0:
+			said = true
+			a.out.Line("%s", screen.Strong(screen.Safe(p.Set().Name)))
+			if err := a.quietly(func() error { return a.sayDecided(p, &own, n) }); err != nil {
+				return err
+			}
+		}
 	}
-	if a.quiet = quiet; o.Decision == changeset.Approve {
+	switch {
+	case a.json:
+		if err := a.printJSON(setsOf(t, sets)); err != nil {
+			return err
+		}
+	case !said:
+		a.out.Line("nothing %s: no change is selected by that", participle[o.Decision])
+	}
+	if o.Decision == changeset.Approve && all.Changes > 0 {
 		apply := "paletwin apply " + t.Meta.Number
 		if t.Meta.Undoes == nil {
 			apply += " --to FOLDER"
 		}
 		a.next(apply, "paletwin show "+t.Meta.Number)
 	}
-	return exit(code)
+	if all.InTheWay() {
+		return exit(exitLook)
+	}
+	return nil
+}
+
+// quietly does something without hints: what comes next is said once, of all record sets.
+func (a *app) quietly(do func() error) error {
+	quiet := a.quiet
+	defer func() { a.quiet = quiet }()
+	a.quiet = true
+	return do()
 }
 
 // fits reports whether a record set has all fields that are named.
@@ -515,17 +548,24 @@ func (a *app) applySets(ctx context.Context, t *desk.Dossier, f *applyFlags) err
 
 // appliedSets says what the runs of several record sets did.
 func (a *app) appliedSets(all []*update.SetReport) {
-	quiet := a.quiet
-	defer func() { a.quiet = quiet }()
-	a.quiet = true // what comes next is said once
-	for i, s := range all {
-		if i > 0 && !a.json {
+	if a.json {
+		return
+	}
+	said := false
+	var left run.Left
+	for _, s := range all {
+		left.Open, left.Held, left.Approved = left.Open+s.Left.Open, left.Held+s.Left.Held, left.Approved+s.Left.Approved
+		if len(s.Attempted)+len(s.Waiting) == 0 && s.Run == 0 {
+			continue
+		}
+		if said {
 			a.out.Line("")
 		}
-		if len(s.Attempted) == 0 && s.Run == 0 && !a.json {
-			a.out.Line("%s  ", screen.Strong(s.Dossier.Meta.Number))
-		}
-		a.applied(s.Dossier, s.Report)
+		said = true
+		_ = a.quietly(func() error { a.applied(s.Dossier, s.Report); return nil }) // it gives none
+	}
+	if !said {
+		a.out.Line("nothing to carry out%s", leftWords(left))
 	}
 }
 
@@ -632,19 +672,24 @@ func (a *app) verifySets(ctx context.Context, t *desk.Dossier, fresh []string, t
 			return err
 		}
 	}
-	some := false
-	err := a.eachPart(t, func(p *desk.Dossier) error {
+	parts, err := t.Parts()
+	if err != nil {
+		return err
+	}
+	var proven []*desk.Dossier
+	for _, p := range parts {
 		last, err := run.LastTarget(p)
-		if err != nil || last == nil || len(fresh) > 0 && exports[p.Set().Name].Current == "" {
+		if err != nil {
 			return err
 		}
-		some = true
-		return a.verify(ctx, p, exports[p.Set().Name].Current, "", nil)
-	})
-	if err == nil && !some {
-		err = update.NothingDone(t)
+		if last != nil && (len(fresh) == 0 || exports[p.Set().Name].Current != "") {
+			proven = append(proven, p)
+		}
 	}
-	return err
+	if len(proven) == 0 {
+		return update.NothingDone(t)
+	}
+	return a.eachOf(proven, func(p *desk.Dossier) error { return a.verify(ctx, p, exports[p.Set().Name].Current, "", nil) })
 }
 
 // handoffSets makes load files of several record sets.
@@ -704,4 +749,160 @@ func (a *app) handoffSets(ctx context.Context, t *desk.Dossier, f *handoffFlags)
 		a.next("load the files in the order of its README.txt, then: paletwin handoff collect " + parts[len(parts)-1].Meta.Number + " RESULT")
 	}
 	return exit(code)
+}
+
+// deriveSets derives several record sets by one routine, into one dossier.
+func (a *app) deriveSets(ctx context.Context, f *deriveFlags) error {
+	switch {
+	case f.routine == "":
+		return usage("paletwin derive needs SNAPSHOT, or a routine of several record sets and their snapshots: --routine NAME --snapshot SET=FILE")
+	case len(f.set)+len(f.fill)+len(f.clear)+len(f.move)+len(f.record)+len(f.key) > 0 || f.where+f.records+f.setFrom+f.add+f.out+f.layout+f.recordSet != "" || f.del:
+		return usage("what is done in several record sets says the routine alone: leave all but --param, --title and --approve-within-limits out")
+	}
+	if err := f.files.check(); err != nil {
+		return err
+	}
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	routine, err := d.Routine(f.routine)
+	if err != nil {
+		return err
+	}
+	if len(routine.Sets) == 0 {
+		return usage("the routine %s is of one record set: paletwin derive SNAPSHOT --routine %s", f.routine, f.routine)
+	}
+	snapshots, err := a.snapshotsOf(f.snapshots, routine.SetNames())
+	if err != nil {
+		return err
+	}
+	s := &desk.Sets{Title: cmp.Or(f.title, f.routine), By: a.user, Tool: Version, Now: a.now()}
+	for _, set := range routine.SetNames() {
+		c, err := a.derivationOf(d, f, routine, set, snapshots[set])
+		if err != nil {
+			return err
+		}
+		s.All = append(s.All, c)
+	}
+	t, results, err := d.CompareSets(ctx, s)
+	a.made = err == nil
+	if err != nil {
+		return err
+	}
+	parts, err := t.Parts()
+	if err != nil || !f.within {
+		return cmp.Or(err, a.comparedSets(t, results))
+	}
+	approved, all := 0, 0
+	for _, p := range parts {
+		n, err := a.approveWithin(p, routine.Sets[p.Set().Name])
+		if err != nil {
+			return err
+		}
+		approved, all = approved+n.Changes, all+p.Set().Changes.Changes()
+	}
+	if err := a.comparedSets(t, results); err != nil {
+		return err
+	}
+	if !a.json {
+		a.out.Line("")
+		a.out.Line("approved %s, within the routine's limits", screen.Plural(approved, "record"))
+	}
+	if approved < all {
+		return exit(exitLook)
+	}
+	return nil
+}
+
+// derivationOf is what a routine does in one of its record sets.
+func (a *app) derivationOf(d *desk.Desk, f *deriveFlags, routine *desk.Routine, set, file string) (*desk.Comparison, error) {
+	own := *f
+	own.recordSet, own.param = set, slices.Clone(f.param)
+	does := *routine.Sets[set]
+	does.Params = routine.Params
+	if err := own.recall(&does); err != nil {
+		return nil, err
+	}
+	if err := own.check(); err != nil {
+		return nil, err
+	}
+	c, err := a.derivation(d, file, &own)
+	if err != nil {
+		return nil, err
+	}
+	c.Title = cmp.Or(f.title, f.routine)
+	c.Options.Limits, c.Options.LimitsOf = &does.Limits, "the routine "+f.routine
+	return c, nil
+}
+
+// lendJoined lends a sheet with records of several sets on a row.
+func (a *app) lendJoined(ctx context.Context, f *lendFlags) error {
+	switch {
+	case len(f.fields)+len(f.key) > 0 || f.where+f.as+f.again+f.catchUp+f.snapshot+f.layout+f.recordSet != "":
+		return usage("lend --joined lends what the layout says of its sets: leave all but --snapshot SET=FILE and -o out")
+	case f.out == "":
+		f.out = stem(f.joined) + "-lent.xlsx"
+	}
+	out, err := a.lendTo("-", f)
+	if err != nil {
+		return err
+	}
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	j, err := a.joinedLayout(d, f.joined)
+	if err != nil {
+		return err
+	}
+	snapshots, err := a.snapshotsOf(f.snapshots, j.Sets())
+	if err != nil {
+		return err
+	}
+	sets := map[string]*joined.Set{}
+	for _, set := range j.Sets() {
+		c := &desk.Comparison{Options: compare.Options{RecordSet: set}}
+		if c.Snapshot, err = a.source(snapshots[set]); err != nil {
+			return err
+		}
+		f.files.reading(&c.Snapshot, 0, a.password())
+		if err := a.useSetLayout(d, c, j); err != nil {
+			return err
+		}
+		c.Snapshot.Options = c.Layout.Reading(c.Snapshot.Options, true)
+		t, err := a.open(&c.Snapshot)
+		if err != nil {
+			return err
+		}
+		defer t.Close()
+		var l *layout.Layout
+		if c.Layout != nil {
+			l = c.Layout.Layout
+		}
+		sets[set] = &joined.Set{Name: set, Snapshot: t.Image, Schema: l.Schema()}
+	}
+	sheet, err := joined.Join(ctx, j.Joined, sets)
+	if err != nil {
+		return err
+	}
+	sheet.Name = j.Name
+	sum := sha256.Sum256(sheet.Data)
+	lent, err := a.office().Lend(ctx, d, &lend.Copy{Snapshot: sheet, SHA256: hex.EncodeToString(sum[:]), Key: j.BaseKey(), Texts: true}, a.path(out), out)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"file": out, "joined": j.Name, "sets": j.Sets(), "rows": lent.Records, "columns": lent.Fields})
+	}
+	a.out.Line("%s  %s of %s", screen.Strong(screen.Safe(out)), screen.Plural(lent.Records, "row"), words.List(j.Sets()))
+	a.next("edit " + out + ", then: paletwin compare --joined " + f.joined + " " + strings.Join(snapshotWords(f.snapshots), " ") + " " + out)
+	return nil
+}
+
+func snapshotWords(said []string) (all []string) {
+	for _, text := range said {
+		all = append(all, "--snapshot "+text)
+	}
+	return all
 }

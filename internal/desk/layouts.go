@@ -254,8 +254,13 @@ func (t *Dossier) Schema() (*schema.Schema, error) {
 	return s, err
 }
 
-// LayoutNames lists the record sets that have a layout on the desk.
-func (d *Desk) LayoutNames() []string { return d.yamlNames("layouts") }
+// LayoutNames lists the record sets that have a layout on the desk, without those of joined sheets.
+func (d *Desk) LayoutNames() []string {
+	return slices.DeleteFunc(d.yamlNames("layouts"), func(name string) bool {
+		b, err := disk.ReadFile(d.FS, d.LayoutPath(name))
+		return err == nil && layout.IsJoined(b)
+	})
+}
 
 // yamlNames lists the YAML files of one of the desk's folders, without the ending.
 func (d *Desk) yamlNames(folder string) []string {

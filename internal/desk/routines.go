@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -28,8 +29,10 @@ type Routine struct {
 	Clear       []string         `yaml:"clear"`
 	Move        []string         `yaml:"move"`
 	Delete      bool             `yaml:"delete"`
-	LimitWords  LimitWords       `yaml:"limits"`
-	Limits      layout.Limits    `yaml:"-"`
+	// Sets is what the routine does in several record sets, by their names; then it does nothing else.
+	Sets       map[string]*Routine `yaml:"sets"`
+	LimitWords LimitWords          `yaml:"limits"`
+	Limits     layout.Limits       `yaml:"-"`
 }
 
 // LimitWords are the limits as they are written: a number of records, or a
@@ -68,11 +71,19 @@ func (d *Desk) Routine(name string) (*Routine, error) {
 	if err := yaml.UnmarshalWithOptions(b, r, yaml.Strict()); err != nil {
 		return nil, &RoutineError{d.rel(path), strings.TrimSpace(yaml.FormatError(err, false, true))}
 	}
+	if err := r.check(d.rel(path)); err != nil {
+		return nil, err
+	}
 	for name, p := range r.Params {
 		if !slices.Contains([]string{"", "text", "number", "date"}, p.Type) || !paramName.MatchString(name) {
 			return nil, &RoutineError{d.rel(path), fmt.Sprintf("params: %s is a word, and its type is text, number or date", name)}
 		}
 	}
+	return r, nil
+}
+
+// check reads the limits, and says what of the routine cannot be.
+func (r *Routine) check(file string) (err error) {
 	for _, x := range []struct {
 		to   *layout.Limit
 		text string
@@ -81,11 +92,31 @@ func (d *Desk) Routine(name string) (*Routine, error) {
 			continue
 		}
 		if *x.to, err = layout.ParseLimit(x.text); err != nil {
-			return nil, &RoutineError{d.rel(path), "limits: " + err.Error()}
+			return &RoutineError{file, "limits: " + err.Error()}
 		}
 	}
-	return r, nil
+	if len(r.Sets) == 0 {
+		return nil
+	}
+	if r.Where != "" || len(r.Set)+len(r.Fill)+len(r.Clear)+len(r.Move) > 0 || r.Delete || r.RecordSet != "" || r.LimitWords != (LimitWords{}) {
+		return &RoutineError{file, "a routine with sets: says below each of them what is done there, and nothing beside them"}
+	}
+	for name, s := range r.Sets {
+		switch {
+		case s == nil:
+			return &RoutineError{file, "sets: " + name + ": what is done there is not said"}
+		case len(s.Sets) > 0 || len(s.Params) > 0 || s.RecordSet != "" || s.Description != "":
+			return &RoutineError{file, "sets: " + name + ": description, params, record_set and sets are not said of one of several sets"}
+		}
+		if err := s.check(file); err != nil {
+			return err
+		}
+	}
+	return nil
 }
+
+// SetNames lists the record sets of a routine of several.
+func (r *Routine) SetNames() []string { return slices.Sorted(maps.Keys(r.Sets)) }
 
 func either(a, b string) string {
 	if a == "" {

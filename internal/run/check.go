@@ -30,6 +30,9 @@ func Check(t *desk.Dossier) []error {
 		note(t.CheckInput(in))
 	}
 	note(t.CheckKept())
+	if t.IsPart() {
+		note(t.Whole().CheckKept())
+	}
 	c, err := t.Changes()
 	note(err)
 	if err == nil {

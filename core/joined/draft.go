@@ -52,8 +52,8 @@ type drafting struct {
 	keys  []map[string]bool // of sets whose key is one field, its values
 	sheet *table.Image
 	found []found
-	fits  [][]bool // by columns of the sheet and sets: nearly all of its values are keys of the set
-	list  int      // the set whose rows are records
+	fits  [][]float64 // by columns of the sheet and sets: the share of its values that are keys of the set
+	list  int         // the set whose rows are records
 	all   []draftPart
 }
 
@@ -245,14 +245,16 @@ func (x *drafting) refersTo(set int, field string) int {
 	return -1
 }
 
-// byKeys is the first heading of the sheet whose values are keys of a set, and which is no field's yet.
-func (x *drafting) byKeys(set int) string {
+// byKeys is the heading of the sheet most of whose values are keys of a set, and which is no field's yet; ""
+// where none has as many of these as others.
+func (x *drafting) byKeys(set int) (heading string) {
+	best := 0.5
 	for c, h := range x.sheet.Heading {
-		if x.fits[c][set] && !x.taken(h) {
-			return h
+		if x.fits[c][set] >= best && !x.taken(h) {
+			heading, best = h, x.fits[c][set]
 		}
 	}
-	return ""
+	return heading
 }
 
 // lookAtSheet finds the columns of the sheet whose values are keys. Some may be new.
@@ -278,9 +280,9 @@ func (x *drafting) lookAtSheet(ctx context.Context) error {
 		return nil
 	})
 	for c := range filled {
-		fits := make([]bool, len(x.sets))
+		fits := make([]float64, len(x.sets))
 		for s := range fits {
-			fits[s] = filled[c] > 0 && 10*known[c][s] >= 9*filled[c]
+			fits[s] = float64(known[c][s]) / float64(max(1, filled[c]))
 		}
 		x.fits = append(x.fits, fits)
 	}

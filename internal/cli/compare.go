@@ -97,7 +97,7 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	}
 	var old *desk.Dossier // whose changes are laid on newer records
 	if f.into != "" && len(args) == 1 && f.deleteList+f.keepList == "" {
-		if old, err = a.dossier(f.into); err != nil {
+		if old, err = a.into(f.into); err != nil {
 			return err
 		}
 		if c.Options.RecordSet = old.Set().Name; f.noDossier {
@@ -427,9 +427,21 @@ func recordSetName(file string) string {
 	return s
 }
 
+// into opens the dossier that something is compared anew into.
+func (a *app) into(name string) (*desk.Dossier, error) {
+	t, err := a.whole(name)
+	if err == nil && (t.Several() || t.IsPart()) {
+		err = usage("dossier %s is a part of dossier %s, whose record sets belong together: compare all of them again, and reject what the old one has", t.Meta.Number, t.Whole().Meta.Number)
+		if t.Several() {
+			err = usage("dossier %s has several record sets, and is not compared anew: compare all of them again, and reject what the old one has", t.Meta.Number)
+		}
+	}
+	return t, err
+}
+
 // compareInto takes the dossier whose place the new one takes, locked.
 func (a *app) compareInto(c *desk.Comparison, name string) (func(), error) {
-	t, err := a.dossier(name)
+	t, err := a.into(name)
 	if err != nil {
 		return nil, err
 	}

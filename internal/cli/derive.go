@@ -363,6 +363,9 @@ func (f *deriveFlags) recall(r *desk.Routine) error {
 	if f.recordSet == "" {
 		f.recordSet = r.RecordSet
 	}
+	if len(f.key) == 0 {
+		f.key = r.Key
+	}
 	f.param = nil
 	for _, name := range slices.Sorted(maps.Keys(values)) {
 		f.param = append(f.param, name+"="+values[name].Text)

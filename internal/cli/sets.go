@@ -831,6 +831,9 @@ func (a *app) derivationOf(d *desk.Desk, f *deriveFlags, routine *desk.Routine, 
 	if err != nil {
 		return nil, err
 	}
+	if len(c.Options.Key) == 0 {
+		return nil, usage("what identifies a record of %s is not known: say key: below it in the routine, or give it a layout", set)
+	}
 	c.Title = cmp.Or(f.title, f.routine)
 	c.Options.Limits, c.Options.LimitsOf = &does.Limits, "the routine "+f.routine
 	return c, nil

@@ -97,10 +97,10 @@ func (a *app) within(t *desk.Dossier, to, set string) (string, error) {
 		name = named.To
 	}
 	if target.Scheme(name) != "" {
-		if _, err := target.ParseAddress(name + "#" + set); err != nil || strings.Contains(name, "#") {
+		if name = strings.TrimSuffix(name, "#"); strings.Contains(name, "#") {
 			return "", usage("--to %s is a table, and dossier %s has several record sets: name the database, or SET=TARGET for each", to, t.Meta.Number)
 		}
-		return name + "#" + set, nil
+		return a.targetName(t, name+"#"+set), nil
 	}
 	entries, err := a.fs.ReadDir(name)
 	if err != nil {

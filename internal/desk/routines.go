@@ -22,6 +22,7 @@ import (
 type Routine struct {
 	Description string           `yaml:"description"`
 	RecordSet   string           `yaml:"record_set"`
+	Key         fieldNames       `yaml:"key"` // where there is no layout that says it
 	Params      map[string]Param `yaml:"params"`
 	Where       string           `yaml:"where"`
 	Set         []string         `yaml:"set"`
@@ -33,6 +34,19 @@ type Routine struct {
 	Sets       map[string]*Routine `yaml:"sets"`
 	LimitWords LimitWords          `yaml:"limits"`
 	Limits     layout.Limits       `yaml:"-"`
+}
+
+// fieldNames is one name, or a list of them.
+type fieldNames []string
+
+// UnmarshalYAML reads one name as a list of one.
+func (f *fieldNames) UnmarshalYAML(read func(any) error) error {
+	var one string
+	if err := read(&one); err == nil {
+		*f = fieldNames{one}
+		return nil
+	}
+	return read((*[]string)(f))
 }
 
 // LimitWords are the limits as they are written: a number of records, or a
@@ -98,7 +112,7 @@ func (r *Routine) check(file string) (err error) {
 	if len(r.Sets) == 0 {
 		return nil
 	}
-	if r.Where != "" || len(r.Set)+len(r.Fill)+len(r.Clear)+len(r.Move) > 0 || r.Delete || r.RecordSet != "" || r.LimitWords != (LimitWords{}) {
+	if r.Where != "" || len(r.Set)+len(r.Fill)+len(r.Clear)+len(r.Move) > 0 || r.Delete || r.RecordSet != "" || len(r.Key) > 0 || r.LimitWords != (LimitWords{}) {
 		return &RoutineError{file, "a routine with sets: says below each of them what is done there, and nothing beside them"}
 	}
 	for name, s := range r.Sets {

@@ -319,7 +319,9 @@ func (g *Group) carryOut(ctx context.Context) ([]*Report, error) {
 			return nil, err
 		}
 		m.rep.Run, m.rep.Backup = m.record.Head.Run, m.record.backup()
-		if !m.hands() {
+		if h, handed := m.Target.(target.Loader); handed {
+			h.Run(m.record.Head.Run)
+		} else {
 			m.Job.batched = func(batch []*Step) error { return g.after(ctx, m, batch) }
 		}
 	}

@@ -201,6 +201,35 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 	return t.res, jd.write(ctx, sink)
 }
 
+// Pairs finds which of the snapshot's records the rows of a copy are, as Run would, those among them whose
+// keys a program changed: by the copy's rows that are not blank, -1 where none is. Errors are those of Run.
+func Pairs(ctx context.Context, snapshot, edited *table.Image, o Options) ([]int32, error) {
+	if o.Cores <= 0 {
+		o.Cores = runtime.GOMAXPROCS(0)
+	}
+	t := newTables(snapshot, o)
+	if err := t.open(ctx, snapshot, edited); err != nil {
+		return nil, err
+	}
+	p, err := newPairs(t)
+	if err != nil {
+		return nil, err
+	}
+	if err := table.Guard(func() error { return p.match(ctx) }); err != nil {
+		return nil, err
+	}
+	if err := p.guardedWornKeys(); err != nil {
+		return nil, err
+	}
+	records := slices.Repeat([]int32{-1}, p.copy.len())
+	for i, m := range p.mate {
+		if m >= mateRow {
+			records[m-mateRow] = int32(i)
+		}
+	}
+	return records, nil
+}
+
 // draftsOf goes through all the stages that come before changes are judged.
 func (t *tables) draftsOf(ctx context.Context, snapshot, edited *table.Image) (*drafter, error) {
 	if err := t.open(ctx, snapshot, edited); err != nil {

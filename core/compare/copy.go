@@ -47,7 +47,7 @@ func (p *pairs) otherRows() *Refusal {
 			rows--
 		}
 	}
-	if 2*p.matched >= rows && (rows > 0 || p.snap.len() == 0 || p.copy.img.Part) {
+	if p.copy.img.Loose || 2*p.matched >= rows && (rows > 0 || p.snap.len() == 0 || p.copy.img.Part) {
 		return nil
 	}
 	return p.noCopy(NotACopy, "%s is not a copy of %s: %d of its %s match", p.copy.img.Name, p.snap.img.Name, p.matched, words.Count(rows, "row"))

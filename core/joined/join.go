@@ -71,7 +71,7 @@ func (x *joiner) part(ctx context.Context, p *layout.Part, s *Set) (*joinPart, e
 		jp.to = append(jp.to, slices.IndexFunc(x.headings, func(h string) bool { return layout.HeadingForm(h) == layout.HeadingForm(c.Heading) }))
 	}
 	var err error
-	jp.rows, err = readRows(ctx, s.Snapshot, p.Key, s.Schema)
+	jp.rows, err = readRows(ctx, s.Snapshot, p.Key, s.Layout.Schema())
 	return jp, err
 }
 

@@ -13,7 +13,6 @@ import (
 	"paletwin/core/joined"
 	"paletwin/core/layout"
 	"paletwin/core/record"
-	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
@@ -63,7 +62,7 @@ func image(t require.TestingT, name, text string) *table.Image {
 func (w world) sets(t require.TestingT) map[string]*joined.Set {
 	all := map[string]*joined.Set{}
 	for name, text := range w {
-		all[name] = &joined.Set{Name: name, Snapshot: image(t, name+".csv", text), Schema: new(schema.Schema)}
+		all[name] = &joined.Set{Name: name, Snapshot: image(t, name+".csv", text)}
 	}
 	return all
 }

@@ -9,12 +9,15 @@ package joined
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/changeset"
+	"paletwin/core/compare"
 	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/schema"
@@ -26,7 +29,8 @@ import (
 type Set struct {
 	Name     string
 	Snapshot *table.Image
-	Schema   *schema.Schema
+	Layout   *layout.Layout  // or nil
+	Program  compare.Program // what is known of the program that saved the sheet
 }
 
 // Split is what a sheet has of one record set.
@@ -41,6 +45,8 @@ type Split struct {
 	moved     map[record.Key]bool // the new keys, and the old, as the schema has them
 	named     map[string][]string // new keys of records of other sets, by the fields that name these
 	of        *schema.Schema
+	set       *setOf
+	mu        sync.Mutex // of the snapshot's records, while they are looked for
 }
 
 // Disagreement is a field of a record of which its rows do not say one thing.
@@ -104,6 +110,34 @@ func (s *Split) Held(ch *changeset.Change) (whole []string, fields map[string][]
 	return whole, fields
 }
 
+// Complete gives a record that gets another key what the sheet does not have of it: it is not a new one, and
+// loses nothing. It may be called on several goroutines.
+func (s *Split) Complete(ch *changeset.Change) {
+	if ch.Act != changeset.Add {
+		return
+	}
+	if i := slices.IndexFunc(s.Moved, func(m Move) bool { return s.of.Key(m.To) == s.of.Key(ch.Key) }); i >= 0 {
+		ch.Was = s.Moved[i].From
+	}
+	if len(ch.Was.Parts()) == 0 {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n, known := s.set.known.find([]byte(ch.Was.Encoding()))
+	if !known {
+		return
+	}
+	for _, h := range s.set.Snapshot.Heading {
+		if slices.Contains(s.set.fields, h) {
+			continue
+		}
+		if v, there := s.set.wasValue(n, h); there {
+			ch.Record.Set(h, v)
+		}
+	}
+}
+
 // Link names what a change goes along with: the key change that it is a half of; "" is none.
 func (s *Split) Link(ch *changeset.Change) string {
 	if ch.Act == changeset.Amend || !s.moved[s.of.Key(ch.Key)] {
@@ -147,6 +181,12 @@ func Of(ctx context.Context, j *layout.Joined, sheet *table.Image, sets map[stri
 	}
 	all := make(map[string]*Split, len(x.sets))
 	made := make([]*Split, len(x.sets))
+	for _, s := range x.sets {
+		g.Go(func() error { return s.pair(ctx) })
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
 	if err := table.Guard(x.changedReferences); err != nil {
 		return nil, err
 	}
@@ -225,10 +265,12 @@ type partOf struct {
 func (x *splitter) columns(sets map[string]*Set) error {
 	x.notes = map[string][]changeset.Finding{}
 	m := x.sheet
-	byForm := map[string]int{}
+	byForm, twice := map[string]int{}, map[string]bool{}
 	for i, h := range m.Heading {
-		if _, twice := byForm[layout.HeadingForm(h)]; !twice {
-			byForm[layout.HeadingForm(h)] = i
+		if form := layout.HeadingForm(h); byForm[form] == 0 && form != layout.HeadingForm(m.Heading[0]) || i == 0 {
+			byForm[form] = i
+		} else {
+			twice[form] = true
 		}
 	}
 	used := make([]bool, len(m.Heading))
@@ -237,7 +279,7 @@ func (x *splitter) columns(sets map[string]*Set) error {
 		p := &partOf{Part: &x.j.Parts[i], at: i, strange: map[int32][]record.Key{}, unborn: map[int32]bool{}}
 		s := named[p.Set]
 		if s == nil {
-			s = &setOf{Set: sets[p.Set], x: x, listed: p.Name == x.j.List}
+			s = &setOf{Set: sets[p.Set], Schema: sets[p.Set].Layout.Schema(), x: x, listed: p.Name == x.j.List}
 			named[p.Set], x.sets = s, append(x.sets, s)
 		}
 		p.set = s
@@ -246,6 +288,8 @@ func (x *splitter) columns(sets map[string]*Set) error {
 			col, there := byForm[layout.HeadingForm(c.Heading)]
 			key := slices.Contains(p.Key, c.Field)
 			switch {
+			case twice[layout.HeadingForm(c.Heading)]:
+				return &table.Error{Code: table.TwiceHeading, File: m.Name, Row: m.HeadingRow, Text: fmt.Sprintf("two columns are called %q, and one of them is the %s of %s", c.Heading, c.Field, p.Name)}
 			case there:
 				used[col] = true
 			case key:
@@ -283,15 +327,17 @@ const NoPartKey table.Code = "no-part-key"
 // setOf is a record set on this sheet.
 type setOf struct {
 	*Set
+	Schema *schema.Schema
 	x      *splitter
 	parts  []*partOf
-	listed bool     // its rows are records
-	key    []string // the key's fields
-	fields []string // that the sheet has, the key's first
-	known  *rows    // the snapshot's records
-	groups []group  // the sheet's records, in its order
-	said   []spot   // what the fields of each of these are said to be, one behind the other
-	byKey  *keys    // the sheet's records; of a listed set made when it is needed
+	listed bool            // its rows are records
+	key    []string        // the key's fields
+	fields []string        // that the sheet has, the key's first
+	known  *rows           // the snapshot's records
+	groups []group         // the sheet's records, in its order
+	said   []spot          // what the fields of each of these are said to be, one behind the other
+	byKey  *keys           // the sheet's records; of a listed set nil
+	at     map[int32]int32 // the sheet's records by the snapshot's
 	out    *Split
 }
 
@@ -376,6 +422,56 @@ func (s *setOf) gather(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// pair finds records whose keys a program changed, where more than a few are not known.
+func (s *setOf) pair(ctx context.Context) error {
+	const few = 100
+	unknown := 0
+	for i := range s.groups {
+		if g := &s.groups[i]; g.known < 0 && !g.bad {
+			unknown++
+		}
+	}
+	if unknown == 0 || unknown*few < len(s.groups) {
+		return nil
+	}
+	img, err := s.table(func(g int32, f int) []byte { // as they stand first
+		at := &s.groups[g]
+		return s.x.cells.cell(at.row, s.parts[at.part].cols[f])
+	})
+	if err != nil {
+		return err
+	}
+	img.Part = true
+	found, err := compare.Pairs(ctx, s.Snapshot, img, compare.Options{RecordSet: s.Name, Key: s.key, Layout: s.Layout, OtherRegister: true, Program: s.Program})
+	var refused *compare.Refusal
+	if errors.As(err, &refused) || err == nil && len(found) != len(s.groups) {
+		return nil // the comparison says why
+	}
+	if err != nil {
+		return err
+	}
+	for i := range s.groups {
+		if g := &s.groups[i]; g.known < 0 {
+			g.known = found[i]
+		}
+	}
+	return nil
+}
+
+// on is where one of the snapshot's records stands on the sheet.
+func (s *setOf) on(known int32) (group int32, there bool) {
+	if s.at == nil {
+		s.at = make(map[int32]int32, len(s.groups))
+		for i := range s.groups {
+			if k := s.groups[i].known; k >= 0 {
+				s.at[k] = int32(i)
+			}
+		}
+	}
+	group, there = s.at[known]
+	return group, there
 }
 
 // groupOf is the record that a key names, a new one if no row before had it.

@@ -65,8 +65,11 @@ func (c *referenceOf) row(i int32) {
 		return
 	}
 	was := record.KeyOf(csv.AppendKey(nil, known.raw(own.known), c.cols, known.img.Comma))
-	of := c.to.set.Schema
-	if now := c.x.cells.key(i, c.to.key); of.Key(was) != of.Key(now) {
+	of, now := c.to.set.Schema, c.x.cells.key(i, c.to.key)
+	if k := c.to.set.groups[g].known; k >= 0 {
+		now = c.to.set.wasKey(k) // whatever a program made of it
+	}
+	if of.Key(was) != of.Key(now) {
 		c.to.strange[i] = append(c.to.strange[i], was)
 	}
 }
@@ -81,13 +84,11 @@ func (c *referenceOf) before(row int32) []record.Key {
 	if c.missing == nil {
 		c.missing = map[string][]record.Key{}
 		s := c.from.set
-		there := s.there()
 		for n := range int32(len(s.known.start)) {
-			enc := s.known.key(n)
-			if _, is := there.get(enc); is {
+			if _, is := s.on(n); is {
 				continue
 			}
-			parts := record.KeyOf(enc).Parts()
+			parts := s.wasKey(n).Parts()
 			var other []string
 			for _, k := range rest {
 				other = append(other, parts[k])
@@ -101,19 +102,6 @@ func (c *referenceOf) before(row int32) []record.Key {
 		other = append(other, string(csv.Unquote(c.x.cells.cell(row, c.from.key[k]))))
 	}
 	return c.missing[record.NewKey(other...).Encoding()]
-}
-
-// there are the keys of the set's records on the sheet.
-func (s *setOf) there() *keys {
-	if s.byKey == nil {
-		s.byKey = newKeys(s.Schema, len(s.groups))
-		for n := range s.groups {
-			if g := &s.groups[n]; !g.bad {
-				s.byKey.put([]byte(s.keyOf(g).Encoding()), int32(n))
-			}
-		}
-	}
-	return s.byKey
 }
 
 // restOf are the fields of the key, by their numbers, that do not name the other record; nil where
@@ -132,7 +120,7 @@ func (c *referenceOf) restOf() (rest []int) {
 
 // split makes the set's table.
 func (s *setOf) split(ctx context.Context) (*Split, error) {
-	s.out = &Split{disagreed: map[unit]bool{}, moved: map[record.Key]bool{}, of: s.Schema}
+	s.out = &Split{set: s, disagreed: map[unit]bool{}, moved: map[record.Key]bool{}, of: s.Schema}
 	s.said = slices.Repeat([]spot{unsaid}, len(s.groups)*len(s.fields))
 	s.move()
 	flagged := s.first()
@@ -174,7 +162,10 @@ func (s *setOf) move() {
 	for k, w := range ways {
 		enc := []byte(k.Encoding())
 		n, known := s.known.find(enc)
-		if _, there := s.there().get(enc); there || !known || w.torn || w.count != rows[w.to] || s.listed {
+		if !known {
+			continue
+		}
+		if _, there := s.on(n); there || w.torn || w.count != rows[w.to] || s.listed {
 			continue
 		}
 		g := &s.groups[w.to]
@@ -337,12 +328,12 @@ func (s *setOf) isOwn(g int32, f int, cell []byte) bool {
 func (s *setOf) isLeft(was []record.Key, f int, cell []byte) bool {
 	for _, k := range was {
 		enc := []byte(k.Encoding())
-		if n, there := s.there().get(enc); there {
-			if said := s.cell(n, f); said != nil && s.same(s.fields[f], said, cell) {
-				return true
-			}
-		}
 		if n, there := s.known.find(enc); there {
+			if g, on := s.on(n); on {
+				if said := s.cell(g, f); said != nil && s.same(s.fields[f], said, cell) {
+					return true
+				}
+			}
 			if v, ok := s.wasValue(n, s.fields[f]); ok && s.Schema.Equal(s.fields[f], v, s.x.cells.value(cell)) {
 				return true
 			}
@@ -448,8 +439,30 @@ func (s *setOf) worn(f int) bool {
 	return other > same
 }
 
-// image writes a row for each of the sheet's records.
+// image makes the set's table, with where its rows stand.
 func (s *setOf) image() error {
+	img, err := s.table(s.cell)
+	if err != nil {
+		return err
+	}
+	img.Part, img.At = !s.listed, s.where()
+	base, known := s.x.j.Base()
+	img.Loose = !s.listed && (s.x.j.List != "" || known && s.x.parts[base].set != s)
+	s.notes(img)
+	s.shown(img)
+	if len(s.out.Moved) > 0 {
+		from := map[record.Key]bool{}
+		for _, x := range s.out.Moved {
+			from[s.Schema.Key(x.From)] = true
+		}
+		img.Covers = func(k record.Key) bool { return from[s.Schema.Key(k)] }
+	}
+	s.out.Image = img
+	return nil
+}
+
+// table writes a row for each of the sheet's records, with a cell for each field.
+func (s *setOf) table(cell func(g int32, f int) []byte) (*table.Image, error) {
 	m := s.x.sheet
 	out := make([]byte, 0, int64(len(m.Data))*int64(len(s.fields))/int64(len(m.Heading))*int64(len(s.groups))/int64(max(1, s.x.cells.len()))+1<<12)
 	for i, f := range s.fields {
@@ -465,31 +478,19 @@ func (s *setOf) image() error {
 			if f > 0 {
 				out = append(out, ',')
 			}
-			out = s.appendCell(out, s.cell(int32(i), f))
+			out = s.appendCell(out, cell(int32(i), f))
 		}
-		if len(s.fields) == 1 && len(csv.Unquote(s.cell(int32(i), 0))) == 0 {
+		if len(s.fields) == 1 && len(csv.Unquote(cell(int32(i), 0))) == 0 {
 			out = append(out, `""`...)
 		}
 		out = append(out, '\n')
 		rows[i] = s.x.cells.row(s.groups[i].row)
 	}
 	img, err := csv.Built(m.Name, out, m.Found)
-	if err != nil {
-		return err
+	if err == nil {
+		img.Built, img.Rows, img.Narrow, img.Sheets = true, rows, true, m.Sheets
 	}
-	img.Built, img.Rows, img.Part, img.Narrow, img.Sheets = true, rows, !s.listed, true, m.Sheets
-	s.notes(img)
-	s.shown(img)
-	img.At = s.at()
-	if len(s.out.Moved) > 0 {
-		from := map[record.Key]bool{}
-		for _, x := range s.out.Moved {
-			from[s.Schema.Key(x.From)] = true
-		}
-		img.Covers = func(k record.Key) bool { return from[s.Schema.Key(k)] }
-	}
-	s.out.Image = img
-	return nil
+	return img, err
 }
 
 // appendCell writes a cell of the sheet, nil as what is not said.
@@ -510,8 +511,8 @@ func (s *setOf) appendCell(out, cell []byte) []byte {
 	return csv.AppendCell(out, v.String(), ',', v.Blank())
 }
 
-// at says where the value of a field stands.
-func (s *setOf) at() func(row int, field string) int {
+// where says where the value of a field stands.
+func (s *setOf) where() func(row int, field string) int {
 	if s.listed {
 		return nil
 	}

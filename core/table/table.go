@@ -38,6 +38,7 @@ type Image struct {
 	Rows   []int                           // the file's row of each row; nil is that they are counted
 	Part   bool                            // what it lacks says nothing
 	Narrow bool                            // the fields that it lacks say nothing
+	Loose  bool                            // its rows may all be new
 	At     func(row int, field string) int // the file's row of a field of a row; nil is that row
 	Old    *Image                          // what it says was there before, in the same rows; or nil
 	Sheets []string                        // of a table of several sheets their names, which rows count in steps of SheetRows

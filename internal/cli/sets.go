@@ -879,11 +879,10 @@ func (a *app) lendJoined(ctx context.Context, f *lendFlags) error {
 			return err
 		}
 		defer t.Close()
-		var l *layout.Layout
+		sets[set] = &joined.Set{Name: set, Snapshot: t.Image}
 		if c.Layout != nil {
-			l = c.Layout.Layout
+			sets[set].Layout = c.Layout.Layout
 		}
-		sets[set] = &joined.Set{Name: set, Snapshot: t.Image, Schema: l.Schema()}
 	}
 	sheet, err := joined.Join(ctx, j.Joined, sets)
 	if err != nil {

@@ -470,7 +470,7 @@ func (x *several) split(ctx context.Context) (err error) {
 	}
 	sets := map[string]*joined.Set{}
 	for i, c := range x.s.All {
-		sets[c.Options.RecordSet] = &joined.Set{Name: c.Options.RecordSet, Snapshot: x.in[i].snapshot.Image, Schema: c.Options.Layout.Schema()}
+		sets[c.Options.RecordSet] = &joined.Set{Name: c.Options.RecordSet, Snapshot: x.in[i].snapshot.Image, Layout: c.Options.Layout, Program: c.Options.Program}
 	}
 	all, err := joined.Of(ctx, j.Joined, x.sheet.Image, sets)
 	if err != nil {
@@ -524,7 +524,7 @@ func (t *Dossier) splitAgain(set string) (*Table, error) {
 			return nil, err
 		}
 		defer snapshot.Close()
-		sets[p.Set().Name] = &joined.Set{Name: p.Set().Name, Snapshot: snapshot.Image, Schema: l.Schema()}
+		sets[p.Set().Name] = &joined.Set{Name: p.Set().Name, Snapshot: snapshot.Image, Layout: l, Program: p.program()}
 	}
 	in := t.Meta.Edited[0]
 	o := in.Options
@@ -553,6 +553,7 @@ func heldBy(s *joined.Split) func(*changeset.Change) {
 		if link := s.Link(ch); link != "" && ch.Linked == "" {
 			ch.Linked = link
 		}
+		s.Complete(ch)
 	}
 }
 

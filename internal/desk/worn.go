@@ -10,15 +10,21 @@ import (
 	"paletwin/core/table"
 )
 
+// program is what the comparison knew of the program that saved the copy.
+func (t *Dossier) program() compare.Program {
+	p := compare.Program{Wear: true, Year: t.Meta.When.Year()}
+	if told := t.Meta.Options; told != nil {
+		p.Wear, p.SavedIn, p.DayOrder = told.Wear != "off", told.SavedIn, told.DayOrder
+	}
+	return p
+}
+
 // Worn compares the kept inputs again and lists the cells of the copy that
 // were not read as they are seen, by row.
 func (t *Dossier) Worn(ctx context.Context) ([]compare.Cell, error) {
-	o := compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, OtherRegister: true, Program: compare.Program{Wear: true, Year: t.Meta.When.Year()}}
-	if len(t.Meta.Edited) == 0 || t.Meta.Options != nil && t.Meta.Options.Wear == "off" {
+	o := compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, OtherRegister: true, Program: t.program()}
+	if len(t.Meta.Edited) == 0 || !o.Wear {
 		return nil, nil
-	}
-	if told := t.Meta.Options; told != nil {
-		o.SavedIn, o.DayOrder = told.SavedIn, told.DayOrder
 	}
 	l, err := t.Layout()
 	if err != nil {

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -29,6 +30,37 @@ type owned struct {
 // waits for others.
 func (c *cluster) apart() bool {
 	return c.split || slices.ContainsFunc(c.steps, func(p owned) bool { return p.m != c.steps[0].m })
+}
+
+// stand has a record that gets another key, and is not written at one time with what refers to it, added under
+// it and deleted under the old one: with all that the target has of it, whoever knows of that.
+func (g *Group) stand(ctx context.Context) error {
+	for _, m := range g.members {
+		var moved []*Step
+		var was []record.Key
+		for _, s := range m.plan.steps {
+			if c := g.of[s]; s.Act == changeset.Add && len(s.Was.Parts()) > 0 && c != nil && c.apart() {
+				moved, was = append(moved, s), append(was, s.Was)
+				s.Was = record.Key{}
+			}
+		}
+		if len(moved) == 0 || m.hands() {
+			continue
+		}
+		states, err := m.Target.Current(ctx, was)
+		if err != nil {
+			return err
+		}
+		for i, s := range moved {
+			s.Record = s.Record.Clone()
+			for _, f := range states[i].Record {
+				if _, said := s.Record.Get(f.Name); !said && !slices.Contains(m.Options.System, f.Name) {
+					s.Record.Set(f.Name, f.Value)
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // late refuses deletes of records that others still refer to, since these could not be written.

@@ -98,7 +98,7 @@ func (g *Group) begin(ctx context.Context) ([]*Report, error) {
 		}
 		m.rep = m.plan.rep
 	}
-	if err := g.settle(); err != nil {
+	if err := g.settle(ctx); err != nil {
 		return nil, err
 	}
 	var plans []*Plan
@@ -144,7 +144,7 @@ func (g *Group) named(m *member, err error) error {
 }
 
 // settle finds what belongs together, and leaves alone what needs something that is not written.
-func (g *Group) settle() error {
+func (g *Group) settle(ctx context.Context) error {
 	for _, m := range g.members {
 		m.write = m.plan.write
 	}
@@ -171,6 +171,9 @@ func (g *Group) settle() error {
 			}
 			return left
 		})
+	}
+	if err := g.stand(ctx); err != nil {
+		return err
 	}
 	g.tear()
 	g.needed()

@@ -329,6 +329,9 @@ func (g *Group) carryOut(ctx context.Context) ([]*Report, error) {
 		}
 	}
 	err := g.mend(ctx) // what an interruption left torn
+	if err == nil {
+		err = g.joint(ctx)
+	}
 	for _, p := range g.phases() {
 		if err == nil {
 			err = g.phase(ctx, p)

@@ -191,6 +191,23 @@ func Doubted(steps []Step, results []Result) {
 	}
 }
 
+// Part is steps of one of several targets.
+type Part struct {
+	Target Committer
+	Steps  []Step
+}
+
+// Joint is a Committer that can be written in one transaction with others of its database.
+type Joint interface {
+	Committer
+	// Database names the database; targets with the same can be written together.
+	Database() string
+	// CommitJoint is Commit for steps of several targets of this database, this one's among them. All have a
+	// link, and what has the same, of whatever target, is written together or not at all, in the order of the
+	// parts. Results, and what is promised, are in that order.
+	CommitJoint(ctx context.Context, parts []Part, promise func(ticket json.RawMessage, results [][]Result) error) ([][]Result, error)
+}
+
 // Committer is a Target whose batches are transactions, so that what became of
 // one can be asked for even where the answer was lost.
 type Committer interface {

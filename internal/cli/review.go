@@ -110,9 +110,9 @@ of the file is read then.`,
 func (a *app) reviewSheet(name, out string, asCSV bool) error {
 	return a.passOn(name, func(m *desk.Contents) (string, func(io.Writer, *desk.Contents) error) {
 		if asCSV || strings.EqualFold(filepath.Ext(out), ".csv") {
-			return cmp.Or(out, "review-"+m.Dossier.Meta.Number+".csv"), sheet.WriteCSV
+			return cmp.Or(out, "review-"+m.Dossier.FileNumber()+".csv"), sheet.WriteCSV
 		}
-		return cmp.Or(out, "review-"+m.Dossier.Meta.Number+".xlsx"), sheet.Write
+		return cmp.Or(out, "review-"+m.Dossier.FileNumber()+".xlsx"), sheet.Write
 	}, "")
 }
 
@@ -135,7 +135,7 @@ review collect takes in.`,
 
 func (a *app) reviewPage(name, out string) error {
 	return a.passOn(name, func(m *desk.Contents) (string, func(io.Writer, *desk.Contents) error) {
-		return cmp.Or(out, "review-"+m.Dossier.Meta.Number+".html"), page.Write
+		return cmp.Or(out, "review-"+m.Dossier.FileNumber()+".html"), page.Write
 	}, "decisions-%s.json")
 }
 
@@ -161,7 +161,7 @@ func (a *app) passOn(name string, choose func(m *desk.Contents) (string, func(io
 	if back == "" {
 		back = out
 	} else {
-		back = fmt.Sprintf(back, t.Meta.Number)
+		back = fmt.Sprintf(back, t.FileNumber())
 	}
 	a.next("send "+out+" on; when it is back: paletwin review collect "+t.Meta.Number+" "+back+" --by NAME", "paletwin show "+t.Meta.Number)
 	return nil

@@ -49,17 +49,12 @@ func (e *whichSet) Error() string {
 	return "dossier " + e.t.Meta.Number + " has " + screen.Plural(len(e.t.Meta.Sets), "record set") + ": " + words.List(e.t.SetNames())
 }
 
-// eachSet does something with each record set of a dossier, those that are referred to first, under
-// its name where there are several. The exit codes of all count: the first that is not 0 is its own.
+// eachSet does something with each record set of a dossier, those that are referred to first.
 func (a *app) eachSet(name string, do func(t *desk.Dossier) error) error {
 	t, err := a.whole(name)
 	if err != nil {
 		return err
 	}
-	return a.eachPart(t, do)
-}
-
-func (a *app) eachPart(t *desk.Dossier, do func(t *desk.Dossier) error) error {
 	parts, err := t.Parts()
 	if err != nil {
 		return err
@@ -67,15 +62,12 @@ func (a *app) eachPart(t *desk.Dossier, do func(t *desk.Dossier) error) error {
 	return a.eachOf(parts, do)
 }
 
-// eachOf is eachSet for some record sets.
+// eachOf is eachSet for some record sets. The highest of their exit codes is its own.
 func (a *app) eachOf(parts []*desk.Dossier, do func(t *desk.Dossier) error) error {
 	code := 0
 	for i, p := range parts {
-		if p.IsPart() && !a.json {
-			if i > 0 {
-				a.out.Line("")
-			}
-			a.out.Line("%s", screen.Strong(screen.Safe(p.Set().Name)))
+		if i > 0 && !a.json {
+			a.out.Line("")
 		}
 		var ends *exitError
 		switch err := do(p); {
@@ -274,6 +266,7 @@ func (a *app) comparedSets(t *desk.Dossier, results []*compare.Result) error {
 	}
 	n, all := t.Meta.Number, new(changeset.Tally)
 	for _, p := range parts {
+		a.sinceWords(p, a.since(a.ctx, p))
 		all.Sum(&p.Set().Changes)
 	}
 	if all.Changes() == 0 {

@@ -68,11 +68,25 @@ func (a *app) show(name string, sel *selection, limit int, findings bool) error 
 	case !a.json && !findings && len(sel.acts)+len(sel.fields)+len(sel.decisions)+len(sel.finding) == 0:
 		return a.showSets(t)
 	}
-	return a.eachPart(t, func(t *desk.Dossier) error {
-		if fits, err := sel.fits(t); err != nil || !fits {
+	parts, err := t.Parts()
+	if err != nil {
+		return err
+	}
+	var shown []*desk.Dossier
+	for _, p := range parts {
+		fits, err := sel.fits(p)
+		if err != nil {
 			return err
 		}
-		return a.showSet(t, sel, limit, findings)
+		if fits && (findings || a.json || p.Set().Changes.Changes() > 0) {
+			shown = append(shown, p)
+		}
+	}
+	return a.eachOf(shown, func(p *desk.Dossier) error {
+		if findings && !a.json {
+			a.out.Line("%s", screen.Strong(screen.Safe(p.Set().Name)))
+		}
+		return a.quietly(func() error { return a.showSet(p, sel, limit, findings) })
 	})
 }
 

@@ -145,7 +145,7 @@
   $("save").addEventListener("click", () => {
     const decisions = units.filter((u, i) => u.decision && was[i] !== u.decision + "\n" + u.note).map(u => ({ change: u.ref, decision: u.decision, note: u.note }));
     const text = JSON.stringify({ paletwin: "decisions", version: 1, set: d.set, decisions }, null, 1) + "\n";
-    const a = node("a"); a.href = URL.createObjectURL(new Blob([text], { type: "application/json" })); a.download = "decisions-" + d.number + ".json";
+    const a = node("a"); a.href = URL.createObjectURL(new Blob([text], { type: "application/json" })); a.download = "decisions-" + d.number.replaceAll("/", "-") + ".json";
     document.body.append(a); a.click(); a.remove(); setTimeout(() => URL.revokeObjectURL(a.href), 1000);
     dirty = false;
   });

@@ -264,9 +264,12 @@ func (j *Job) begin(ctx context.Context, n int) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := j.waitForOthers(p); err != nil {
+		return nil, err
+	}
 	rep := p.rep
 	switch {
-	case len(p.plan.Steps) == 0:
+	case len(p.steps) == 0:
 		return rep, nil
 	case j.Options.StopAfter.reached(refusals(p.steps), len(p.steps)):
 		return rep.stopped(p.steps), nil

@@ -7,6 +7,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/internal/desk"
 	"paletwin/internal/target"
 )
 
@@ -328,6 +329,70 @@ func (m *member) leftAlone(yield func(s *Step)) error {
 		}
 	}
 	return nil
+}
+
+// waitForOthers leaves, of a record set that is carried out without the others of its dossier, what names
+// new records of these that were added nowhere yet.
+func (j *Job) waitForOthers(p *planned) error {
+	if !j.Dossier.IsPart() {
+		return nil
+	}
+	set := j.Dossier.Set()
+	for _, r := range j.Dossier.Whole().Meta.References {
+		if r.Set != set.Name {
+			continue
+		}
+		to, err := j.Dossier.Whole().Part(r.To)
+		if err != nil {
+			return err
+		}
+		of, err := to.Schema()
+		if err != nil {
+			return err
+		}
+		lacking, err := notAdded(to, of.Key)
+		if err != nil {
+			return err
+		}
+		left := func(s *Step) bool {
+			k, ok := s.refers(set.Key, r.Fields)
+			return ok && lacking[of.Key(k)] && (s.Outcome == "" || s.Outcome == Settled)
+		}
+		for _, s := range p.steps {
+			if left(s) {
+				k, _ := s.refers(set.Key, r.Fields)
+				s.Reason = fmt.Sprintf("it names %s %s, which is new and not added yet", r.To, k)
+				p.rep.Waiting = append(p.rep.Waiting, s)
+				p.rep.Left.Held++
+			}
+		}
+		p.write = slices.DeleteFunc(p.write, left)
+		p.steps = slices.DeleteFunc(p.steps, left)
+	}
+	return nil
+}
+
+// notAdded lists the new records of a dossier that no run added.
+func notAdded(t *desk.Dossier, one func(record.Key) record.Key) (map[record.Key]bool, error) {
+	added, err := t.Added()
+	if err != nil || len(added) == 0 {
+		return nil, err
+	}
+	for r, err := range allRuns(t) {
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range r.Steps {
+			if s.Outcome == Done || s.Outcome == Settled {
+				delete(added, s.ID)
+			}
+		}
+	}
+	left := map[record.Key]bool{}
+	for _, k := range added {
+		left[one(k)] = true
+	}
+	return left, nil
 }
 
 // unplanned lists the new records that are not to be added, nor were.

@@ -153,7 +153,7 @@ func dossierOf(d *desk.Desk, edited *desk.Table, name string) (*desk.Dossier, er
 		if t.Damage != nil || t.Meta.Snapshot == nil {
 			continue
 		}
-		if edited.Lent != nil && edited.Lent.Snapshot == t.Meta.Snapshot.SHA256 || slices.ContainsFunc(t.Meta.Edited, func(in *desk.Input) bool { return in.SHA256 == sum }) {
+		if edited.Lent != nil && edited.Lent.Snapshot == t.Meta.Snapshot.SHA256 || !t.IsPart() && slices.ContainsFunc(t.Meta.Edited, func(in *desk.Input) bool { return in.SHA256 == sum }) {
 			return t, nil
 		}
 	}

@@ -64,7 +64,7 @@ func (o *Office) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 		c.Pages = append(c.Pages, page)
 	}
 	path := t.Path("load", strconv.Itoa(r.Head.Run), refusedName)
-	_, err = o.Lend(context.Background(), t.Desk(), c, path, t.Meta.Number+"-"+refusedName)
+	_, err = o.Lend(context.Background(), t.Desk(), c, path, t.FileNumber()+"-"+refusedName)
 	return path, err
 }
 

@@ -211,14 +211,8 @@ func Pairs(ctx context.Context, snapshot, edited *table.Image, o Options) ([]int
 	if err := t.open(ctx, snapshot, edited); err != nil {
 		return nil, err
 	}
-	p, err := newPairs(t)
+	p, err := t.matched(ctx)
 	if err != nil {
-		return nil, err
-	}
-	if err := table.Guard(func() error { return p.match(ctx) }); err != nil {
-		return nil, err
-	}
-	if err := p.guardedWornKeys(); err != nil {
 		return nil, err
 	}
 	records := slices.Repeat([]int32{-1}, p.copy.len())

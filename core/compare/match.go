@@ -62,6 +62,15 @@ func (t *tables) tight() bool {
 
 // pairUp pairs the rows of both tables, and judges the copy as a whole.
 func (t *tables) pairUp(ctx context.Context) (*pairs, error) {
+	p, err := t.matched(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return p, p.judgeFile()
+}
+
+// matched pairs rows with records, and judges nothing.
+func (t *tables) matched(ctx context.Context) (*pairs, error) {
 	p, err := newPairs(t)
 	if err != nil {
 		return nil, err
@@ -69,10 +78,7 @@ func (t *tables) pairUp(ctx context.Context) (*pairs, error) {
 	if err := table.Guard(func() error { return p.match(ctx) }); err != nil {
 		return nil, err
 	}
-	if err := p.guardedWornKeys(); err != nil {
-		return nil, err
-	}
-	return p, p.judgeFile()
+	return p, p.guardedWornKeys()
 }
 
 // match finds for each row of the copy the snapshot's record, and refuses a

@@ -77,7 +77,7 @@ type jointPart struct {
 
 // jointParts puts the steps of clusters into the order of the phases.
 func (g *Group) jointParts(all []*cluster) (parts []*jointPart) {
-	add := func(m *member, act changeset.Act) {
+	g.inOrder(func(m *member, act changeset.Act) {
 		p := &jointPart{m: m}
 		for _, c := range all {
 			for _, o := range c.steps {
@@ -89,16 +89,7 @@ func (g *Group) jointParts(all []*cluster) (parts []*jointPart) {
 		if len(p.steps) > 0 {
 			parts = append(parts, p)
 		}
-	}
-	for _, m := range g.members {
-		add(m, changeset.Add)
-	}
-	for _, m := range g.members {
-		add(m, changeset.Amend)
-	}
-	for _, m := range slices.Backward(g.members) {
-		add(m, changeset.Delete)
-	}
+	})
 	return parts
 }
 

@@ -37,16 +37,22 @@ func (g *Group) phases() (all []phase) {
 			all = append(all, phase{m, steps})
 		}
 	}
+	g.inOrder(acts)
+	return all
+}
+
+// inOrder goes through what is done at one time: what is added, those that are referred to first, then what is
+// amended, and at last what is deleted, those that refer to others first.
+func (g *Group) inOrder(do func(m *member, act changeset.Act)) {
 	for _, m := range g.members {
-		acts(m, changeset.Add)
+		do(m, changeset.Add)
 	}
 	for _, m := range g.members {
-		acts(m, changeset.Amend)
+		do(m, changeset.Amend)
 	}
 	for _, m := range slices.Backward(g.members) {
-		acts(m, changeset.Delete)
+		do(m, changeset.Delete)
 	}
-	return all
 }
 
 // when is the act with which a step is written: its own, or, where it is linked with others of its set,

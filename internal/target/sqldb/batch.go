@@ -197,28 +197,11 @@ func (t *Table) transaction(ctx context.Context, steps []target.Step, how manner
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	if t.s == nil {
-		if err := t.connect(ctx); err != nil {
-			return nil, err
-		}
-	}
-	if err := t.timely(ctx, func(ctx context.Context) error { return run(ctx, t.s, t.e.begin()...) }); err != nil {
-		t.lose() // it may be in the middle of another one
+	if err := t.begin(ctx); err != nil {
 		return nil, err
 	}
 	results = make([]target.Result, len(steps))
-	defer func() {
-		if err == nil {
-			return
-		}
-		if f := t.e.failure(err); f != nil && f.kind == lost || ctx.Err() != nil {
-			t.lose()
-			return
-		}
-		if t.rollBack(ctx) != nil {
-			t.lose()
-		}
-	}()
+	defer func() { t.after(ctx, err) }()
 	items := make([]*item, len(steps))
 	for i := range steps {
 		items[i] = &item{step: &steps[i], res: &results[i]}
@@ -235,6 +218,34 @@ func (t *Table) transaction(ctx context.Context, steps []target.Step, how manner
 		return results, t.rollBack(ctx)
 	}
 	return results, t.commit(ctx, results, keep)
+}
+
+// begin begins a transaction that writes, over a connection that is made where there is none.
+func (t *Table) begin(ctx context.Context) error {
+	if t.s == nil {
+		if err := t.connect(ctx); err != nil {
+			return err
+		}
+	}
+	err := t.timely(ctx, func(ctx context.Context) error { return run(ctx, t.s, t.e.begin()...) })
+	if err != nil {
+		t.lose() // it may be in the middle of another one
+	}
+	return err
+}
+
+// after takes back a transaction that ended with an error.
+func (t *Table) after(ctx context.Context, err error) {
+	if err == nil {
+		return
+	}
+	if f := t.e.failure(err); f != nil && f.kind == lost || ctx.Err() != nil {
+		t.lose()
+		return
+	}
+	if t.rollBack(ctx) != nil {
+		t.lose()
+	}
 }
 
 // timely does something that a database answers to in time, or not at all.

@@ -67,13 +67,7 @@ func forgetAll(parts []target.Part) error {
 
 // joint does the steps in a transaction of t's.
 func (t *Table) joint(ctx context.Context, parts []target.Part, keep func(json.RawMessage, [][]target.Result) error) (results [][]target.Result, err error) {
-	if t.s == nil {
-		if err := t.connect(ctx); err != nil {
-			return nil, err
-		}
-	}
-	if err := t.timely(ctx, func(ctx context.Context) error { return run(ctx, t.s, t.e.begin()...) }); err != nil {
-		t.lose() // it may be in the middle of another one
+	if err := t.begin(ctx); err != nil {
 		return nil, err
 	}
 	own := t.s
@@ -83,18 +77,7 @@ func (t *Table) joint(ctx context.Context, parts []target.Part, keep func(json.R
 			o.s = own
 		}
 	}
-	defer func() {
-		if err == nil {
-			return
-		}
-		if f := t.e.failure(err); f != nil && f.kind == lost || ctx.Err() != nil {
-			t.lose()
-			return
-		}
-		if t.rollBack(ctx) != nil {
-			t.lose()
-		}
-	}()
+	defer func() { t.after(ctx, err) }()
 	results = make([][]target.Result, len(parts))
 	for i, p := range parts {
 		results[i] = make([]target.Result, len(p.Steps))

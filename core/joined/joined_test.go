@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"paletwin/core/changeset"
+	"paletwin/core/compare"
 	"paletwin/core/joined"
 	"paletwin/core/layout"
 	"paletwin/core/record"
@@ -277,4 +279,49 @@ func TestLayoutsOfJoinedSheets(t *testing.T) {
 	}
 	_, err := layout.Parse("j.yaml", []byte("joins: {a: {key: x, columns: {h: x}}}"), nil)
 	require.ErrorContains(t, err, "joined sheet")
+}
+
+// TestARecordUnderANewKeyLosesNothing: what the sheet does not have of a record whose key was changed comes along.
+func TestARecordUnderANewKeyLosesNothing(t *testing.T) {
+	w := world{"depots": "code,phone,street\nD1,111,Quay 1\nD2,222,\"Quay, 2\"\n", "aids": "aid_no,name,depot,keeper,deputy\n1,a,D2,s1,s1\n",
+		"visits": "aid_no,due,crew\n1,x,c\n", "staff": "no,name\ns1,n\n"}
+	sheet := "aid,due,crew,name,depot,depot phone,keeper,keeper name,deputy,deputy name\n1,x,c,a,D7,222,s1,n,s1,n\n"
+	split, err := joined.Of(context.Background(), roundLayout(t), image(t, "sheet.csv", sheet), w.sets(t))
+	require.NoError(t, err)
+	ch := &changeset.Change{Act: changeset.Add, Key: record.NewKey("D7"), Record: record.Record{{Name: "code", Value: record.Text("D7")}, {Name: "phone", Value: record.Text("222")}}}
+	split["depots"].Complete(ch)
+	street, there := ch.Record.Get("street")
+	require.True(t, there)
+	require.Equal(t, "Quay, 2", street.String())
+	require.Equal(t, record.NewKey("D2"), ch.Was)
+	whole, _ := split["depots"].Held(ch)
+	require.Equal(t, []string{changeset.KeyEdited.Name}, whole)
+	_, fields := split["aids"].Held(&changeset.Change{Act: changeset.Amend, Key: record.NewKey("1"), Fields: []changeset.FieldChange{{Field: "depot", From: record.Text("D2"), To: record.Text("D7")}}})
+	require.Equal(t, map[string][]string{"depot": {changeset.KeyEdited.Name}}, fields)
+}
+
+// TestKeysThatAProgramChanged: a program took the zeros from the numbers of all aids; they are known all the same.
+func TestKeysThatAProgramChanged(t *testing.T) {
+	w := world{"depots": "code,phone\nD1,1\nD2,2\n", "staff": "no,name\ns1,n\n", "aids": "aid_no,name,depot,keeper,deputy\n", "visits": "aid_no,due,crew\n"}
+	sheet := "aid,due,crew,name,depot,depot phone,keeper,keeper name,deputy,deputy name\n"
+	for i := range 60 {
+		w["aids"] += fmt.Sprintf("%05d,buoy %d,D1,s1,s1\n", i+1, i)
+		w["visits"] += fmt.Sprintf("%05d,2027-03-01,c\n", i+1)
+		depot := "D1,1"
+		if i == 7 {
+			depot = "D2,1" // it was given another depot
+		}
+		sheet += fmt.Sprintf("%d,2027-03-01,c,buoy %d,%s,s1,n,s1,n\n", i+1, i, depot)
+	}
+	sets := w.sets(t)
+	for _, s := range sets {
+		s.Program = compare.Program{Wear: true, Year: 2027}
+	}
+	split, err := joined.Of(context.Background(), roundLayout(t), image(t, "sheet.csv", sheet), sets)
+	require.NoError(t, err)
+	for name, s := range split {
+		require.Empty(t, s.Added, name)
+		require.Empty(t, s.Disagreed, name)
+		require.Empty(t, s.Moved, name)
+	}
 }

@@ -31,6 +31,7 @@ type Mean struct {
 	Doubt     func(s *target.Step) (doubtful, done bool) // whether its answer about a step is lost, and whether it did it
 	Rekeys    bool                                       // whether it gives records other keys where they stand
 	Born      string                                     // a field that it writes when a record is added, and never again
+	NoBackup  int                                        // so many times it cannot be backed up
 	Next      int                                        // where it gives new records their keys: the next
 	System    string                                     // a field that it writes itself at each write
 
@@ -124,6 +125,10 @@ func (m *Mean) csv() []byte {
 }
 
 func (m *Mean) Backup(ctx context.Context, w io.Writer) error {
+	if m.NoBackup > 0 {
+		m.NoBackup--
+		return ErrLost
+	}
 	if err := ctx.Err(); err != nil {
 		return err
 	}

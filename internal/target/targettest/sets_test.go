@@ -174,11 +174,12 @@ func TestSeveralSetsAreNeverTorn(t *testing.T) {
 			m := f.at[set]
 			refuse := rapid.IntRange(0, 2).Draw(rt, "refuse in "+set)
 			m.Refuse = func(s *target.Step) string {
-				if refuse == 1 && (int(s.ID[0])+len(s.Key.String()))%3 == 0 {
+				if refuse > 0 && (int(s.ID[0])+len(s.Key.String()))%3 == 0 || refuse == 2 && s.Act == changeset.Amend && s.Fields[0].To.String() == "a0" {
 					return "it is not taken"
 				}
 				return ""
 			}
+			m.NoBackup = rapid.IntRange(0, 1).Draw(rt, "no backup of "+set)
 			m.BatchSize = rapid.IntRange(0, 2).Draw(rt, "batch of "+set)
 			m.DieAt = rapid.IntRange(0, 6).Draw(rt, "dies in "+set)
 			doubts := rapid.IntRange(0, 1).Draw(rt, "doubts in "+set)
@@ -192,30 +193,65 @@ func TestSeveralSetsAreNeverTorn(t *testing.T) {
 		f.apply(f.whole, 12)
 		f.sound("after " + sheet)
 		for set, m := range f.at {
-			m.Refuse, m.Doubt, m.DieAt = nil, nil, 0
+			m.Refuse, m.Doubt, m.DieAt, m.NoBackup = nil, nil, 0, 0
 			part, err := f.whole.Part(set)
 			require.NoError(rt, err)
 			f.asJournaled(part)
 		}
+		f.together()
 		f.rollback()
 	})
 }
 
-// asJournaled requires that the target has what was done, and nothing of what was not.
-func (f *fleet) asJournaled(part *desk.Dossier) {
+// last are what became of the steps of a set at last.
+func (f *fleet) last(set string) map[string]*run.Step {
+	part, err := f.whole.Part(set)
+	require.NoError(f.t, err)
 	runs, err := run.Runs(part)
 	require.NoError(f.t, err)
-	m := f.at[part.Set().Name]
 	last := map[string]*run.Step{}
 	for _, n := range runs {
 		r, err := run.ReadRun(part, n)
 		require.NoError(f.t, err)
 		require.NotEmpty(f.t, r.Ended)
 		for _, s := range r.Steps {
-			last[s.ID.String()] = s
+			if s.Outcome != run.Settled {
+				last[s.ID.String()] = s
+			}
 		}
 	}
-	for _, s := range last {
+	return last
+}
+
+// together requires that a new record is there with all that names it, or not at all, but where something could
+// not be taken back.
+func (f *fleet) together() {
+	names := func(child, field, parent string) {
+		for _, a := range f.last(parent) {
+			if a.Act != changeset.Add || a.Outcome != run.Done || strings.Contains(a.Reason, "taken back") {
+				continue
+			}
+			for _, s := range f.last(child) {
+				v, ok := s.Record.Get(field)
+				for _, c := range s.Fields {
+					if c.Field == field {
+						v, ok = c.To, true
+					}
+				}
+				if ok && v.String() == a.Key.String() && s.Act != changeset.Delete {
+					require.Equal(f.t, run.Done, s.Outcome, "%s %s names %s %s, which is there: %s", child, s.Key, parent, a.Key, s.Reason)
+				}
+			}
+		}
+	}
+	names("visits", "aid", "aids")
+	names("aids", "depot", "depots")
+}
+
+// asJournaled requires that the target has what was done, and nothing of what was not.
+func (f *fleet) asJournaled(part *desk.Dossier) {
+	m := f.at[part.Set().Name]
+	for _, s := range f.last(part.Set().Name) {
 		there := m.find(s.Key) >= 0
 		switch {
 		case s.Outcome == run.Unknown: // of what belongs to nothing else

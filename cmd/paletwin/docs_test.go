@@ -37,17 +37,39 @@ func validate(t *testing.T, s *jsonschema.Schema, lines []byte, from string) {
 	}
 }
 
-// Everything that the demo writes keeps to the schemas, and so does what is made of several copies.
+// Everything that the demo writes keeps to the schemas, and so does what is made of several copies, and of
+// several record sets.
 func TestDemoFilesKeepToTheSchemas(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "demo")
 	out, err := exec.Command(program, "demo", dir).CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	for _, line := range []string{`derive aids.csv --where aid_no=="00244" --set depot="D06" -o tomas.csv`, `compare aids.csv autumn-round.csv tomas.csv`, `approve - --finding copies-disagree --of tomas.csv`} {
+	for name, text := range map[string]string{"routines/both.yaml": "sets:\n  aids: {where: 'aid_no == \"00102\"', set: ['remarks = \"seen\"']}\n  visits: {where: 'aid_no == \"00102\"', set: ['crew = \"crew A\"']}\n"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "places"), 0o755))
+	for _, set := range []string{"aids", "visits"} {
+		b, err := os.ReadFile(filepath.Join(dir, set+".csv"))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "places", set+".csv"), b, 0o600))
+	}
+	for _, line := range []string{`derive aids.csv --where aid_no=="00244" --set depot="D06" -o tomas.csv`, `compare aids.csv autumn-round.csv tomas.csv`, `approve - --finding copies-disagree --of tomas.csv`,
+		`layout draft --joined round --snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv`,
+		`lend --joined round --snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv`,
+		`compare --joined round --snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv round-lent.xlsx --title Joined`,
+		`derive --routine both --snapshot visits=visits.csv --snapshot aids=aids.csv`, `approve - --all --held`, `apply - --to places --yes`} {
 		cmd := exec.Command(program, strings.Fields(line)...)
 		cmd.Dir = dir
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s: %s", line, out)
 	}
+	b, err := os.ReadFile(filepath.Join(dir, "layouts/round.yaml"))
+	require.NoError(t, err)
+	var v any
+	require.NoError(t, yaml.Unmarshal(b, &v))
+	j, err := json.Marshal(v)
+	require.NoError(t, err)
+	validate(t, schema(t, "joined"), j, "round.yaml")
 	for pattern, name := range map[string]string{
 		"changes.*.jsonl": "change-set", "decisions.jsonl": "decision", "findings.jsonl": "finding",
 		"runs/*/rollback.jsonl": "rollback", "runs/*/journal.jsonl": "journal", "dossier.json": "dossier", "head.json": "head",
@@ -55,7 +77,10 @@ func TestDemoFilesKeepToTheSchemas(t *testing.T) {
 		files, err := filepath.Glob(filepath.Join(dir, "dossiers/*", pattern))
 		require.NoError(t, err)
 		require.NotEmpty(t, files, pattern)
-		for _, f := range files {
+		parts, err := filepath.Glob(filepath.Join(dir, "dossiers/*/sets/*", pattern))
+		require.NoError(t, err)
+		require.NotEmpty(t, parts, pattern)
+		for _, f := range append(files, parts...) {
 			b, err := os.ReadFile(f)
 			require.NoError(t, err)
 			if name == "dossier" {
@@ -84,7 +109,7 @@ func TestFormatExamplesKeepToTheSchemas(t *testing.T) {
 			examples++
 		}
 	}
-	assert.Equal(t, 9, examples)
+	assert.Equal(t, 10, examples)
 }
 
 // Every code is documented with its level and meaning, and no other is.

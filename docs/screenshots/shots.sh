@@ -62,3 +62,11 @@ cp -r "$out/../../internal/demo/data" "$work/copies" && cd "$work/copies"
 mv autumn-round.csv mairead.csv
 paletwin derive aids.csv --where 'aid_no in ["00107", "00235", "00244", "00251"]' --set 'depot = "D06"' --set 'remarks = "moved to the new depot"' -o tomas.csv -q >/dev/null
 "$TERMSHOT" "$out/copies.png" -w 4 -- sh -c 'paletwin compare aids.csv mairead.csv tomas.csv --slips off --title "Autumn round" -q | head -11; echo; paletwin show 0001 --of tomas.csv -q; echo; paletwin approve 0001 --finding copies-disagree --of tomas.csv -q'
+
+cp -r "$out/../../internal/demo/data" "$work/round" && cd "$work/round"
+sets='--snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv'
+paletwin layout draft --joined round $sets -q >/dev/null
+paletwin lend --joined round $sets -o round.xlsx -q >/dev/null
+soffice --headless --convert-to csv round.xlsx >/dev/null 2>&1
+sed -i 's/020 7946 0117/020 7946 0200/; 0,/020 7946 0131/s//020 7946 0200/; 0,/,D06,/s//,D07,/; $a 01240,2027-03-04,crew A,2,,,Skerry New,buoy,inner,NOV-12,57.50000,-2.50000,,,D01,U-1009,,,2026-11-01,,,,,false,in_service,,,,,Saltreach depot,020 7946 0110' round.csv
+"$TERMSHOT" "$out/joined.png" -w 3 -- sh -c "paletwin compare --joined round $sets round.csv --title 'Autumn round' -q; echo; paletwin show 0001 --act add"

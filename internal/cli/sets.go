@@ -245,6 +245,25 @@ func (s *selection) fits(t *desk.Dossier) (bool, error) {
 	return !slices.ContainsFunc(s.fields, func(f string) bool { return !slices.Contains(c.Header.Fields, f) }), nil
 }
 
+// count counts the changes of a record set that are selected; -1 says that it lacks a field that is named.
+func (s *selection) count(t *desk.Dossier) (int, error) {
+	if fits, err := s.fits(t); err != nil || !fits {
+		return -1, err
+	}
+	c, err := t.Changes()
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	filter, err := s.filter(t, c)
+	if err != nil {
+		return 0, err
+	}
+	n := 0
+	err = pick(c, &filter, func(*picked) error { n++; return nil })
+	return n, err
+}
+
 // sharedOut finds which record set's changes ids are of.
 func sharedOut(parts []*desk.Dossier, names []string) ([][]string, error) {
 	all := make([][]string, len(parts))

@@ -74,13 +74,16 @@ func (a *app) show(name string, sel *selection, limit int, findings bool) error 
 	}
 	var shown []*desk.Dossier
 	for _, p := range parts {
-		fits, err := sel.fits(p)
+		n, err := sel.count(p)
 		if err != nil {
 			return err
 		}
-		if fits && (findings || a.json || p.Set().Changes.Changes() > 0) {
+		if n > 0 || findings || a.json && n == 0 {
 			shown = append(shown, p)
 		}
+	}
+	if len(shown) == 0 {
+		a.out.Line("no changes of that choice")
 	}
 	return a.eachOf(shown, func(p *desk.Dossier) error {
 		if findings && !a.json {

@@ -191,7 +191,7 @@ func disagreement(d *joined.Disagreement, sheet *table.Image) changeset.Finding 
 	if n := len(d.Values) - most; n > 0 {
 		said = append(said, words.Count(n, "other value"))
 	}
-	what := "its rows do not say one thing"
+	what := "its rows do not agree"
 	switch {
 	case d.Left:
 		what = "its rows were given another record, and may still have what the one before had"

@@ -398,7 +398,13 @@ func (x *several) close() {
 
 // open opens all files, and takes the sheet apart where there is one.
 func (x *several) open(ctx context.Context) (err error) {
+	folders := map[string]string{}
 	for _, c := range x.s.All {
+		name := c.Options.RecordSet
+		if other, taken := folders[slug(name)]; taken {
+			return layout.Errors{{File: name, Text: fmt.Sprintf("the record sets %s and %s would have one folder", other, name), Hint: "give one of them a name that differs in letters or digits"}}
+		}
+		folders[slug(name)] = name
 		in := &inputs{fsys: x.d.FS, hashed: make(chan struct{})}
 		x.in = append(x.in, in)
 		if in.use(c); x.dir != "" {

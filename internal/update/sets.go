@@ -39,7 +39,7 @@ type SetReport struct {
 }
 
 // ApplySets carries all record sets of a dossier out, under the locks of all. Sets of which nothing is
-// approved and whose target is not known are passed over. The reports are in the dossier's order of its
+// approved and whose target is not known are passed over, and come last; the other reports are in the order of the
 // sets.
 func (o *Office) ApplySets(ctx context.Context, r *ApplySets) ([]*SetReport, error) {
 	unlock, err := r.Dossier.LockAll()
@@ -53,12 +53,14 @@ func (o *Office) ApplySets(ctx context.Context, r *ApplySets) ([]*SetReport, err
 	}
 	g := &run.Group{References: r.Dossier.Meta.References}
 	var sets, names []string
+	var passed []*SetReport
 	for _, t := range parts {
-		j, err := o.jobOf(ctx, t, r)
+		j, left, err := o.jobOf(ctx, t, r)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", t.Set().Name, err)
 		}
 		if j == nil {
+			passed = append(passed, &SetReport{t, &run.Report{Left: left}})
 			continue
 		}
 		defer j.Target.Close()
@@ -75,7 +77,7 @@ func (o *Office) ApplySets(ctx context.Context, r *ApplySets) ([]*SetReport, err
 		}
 		reports, err = g.Apply(ctx)
 	}
-	return setReports(g, reports), err
+	return append(setReports(g, reports), passed...), err
 }
 
 func setReports(g *run.Group, reports []*run.Report) []*SetReport {
@@ -86,55 +88,61 @@ func setReports(g *run.Group, reports []*run.Report) []*SetReport {
 	return all
 }
 
-// jobOf opens the target of one record set; nil where it has none and needs none.
-func (o *Office) jobOf(ctx context.Context, t *desk.Dossier, r *ApplySets) (*run.Job, error) {
+// jobOf opens the target of one record set; nil where it has none and needs none, with what is left of it.
+func (o *Office) jobOf(ctx context.Context, t *desk.Dossier, r *ApplySets) (*run.Job, run.Left, error) {
 	w, said := r.Where[t.Set().Name]
 	if !said {
 		last, err := run.LastTarget(t)
 		if err != nil {
-			return nil, err
+			return nil, run.Left{}, err
 		}
 		if last == nil {
-			if some, err := anyApproved(t); err != nil || !some {
-				return nil, err
+			if left, some, err := undecided(t); err != nil || !some {
+				return nil, left, err
 			}
 		}
 	}
 	tgt, read, err := o.Target(ctx, t, w)
 	if err != nil {
-		return nil, err
+		return nil, run.Left{}, err
 	}
 	if err := tgt.Writable(ctx); err != nil {
 		_ = tgt.Close() // the first error counts
-		return nil, err
+		return nil, run.Left{}, err
 	}
 	if r.Opened != nil {
 		r.Opened(tgt.Name(), tgt.Traits())
 	}
 	j := &run.Job{Dossier: t, Target: tgt, By: o.By, Now: o.Now, Options: r.Options, Progress: r.Progress}
 	j.Options.Read = read
-	return j, nil
+	return j, run.Left{}, nil
 }
 
-// anyApproved reports whether something of a change set is approved.
-func anyApproved(t *desk.Dossier) (bool, error) {
+// undecided counts the records of a change set that are open or held, and reports whether something of it
+// is approved.
+func undecided(t *desk.Dossier) (left run.Left, approved bool, err error) {
 	c, err := t.Changes()
 	if err != nil {
-		return false, err
+		return left, false, err
 	}
 	defer c.Close()
 	for line := range c.Lines() {
 		ch, err := line.Change(c.Header.Fields)
 		if err != nil {
-			return false, err
+			return left, false, err
 		}
+		of := map[changeset.Decision]bool{}
 		for _, s := range c.Ledger.States(line, ch) {
-			if s.Decision == changeset.Approve {
-				return true, nil
-			}
+			of[s.Decision] = true
+		}
+		switch approved = approved || of[changeset.Approve]; {
+		case of[changeset.Open]:
+			left.Open++
+		case of[changeset.Hold]:
+			left.Held++
 		}
 	}
-	return false, nil
+	return left, approved, nil
 }
 
 // RollbackSets makes a dossier that undoes what the runs of all record sets of one did, as far as anything

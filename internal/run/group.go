@@ -337,6 +337,9 @@ func (g *Group) carryOut(ctx context.Context) ([]*Report, error) {
 			err = g.phase(ctx, p)
 		}
 	}
+	if err == nil {
+		err = g.stopped(ctx)
+	}
 	if err != nil {
 		return nil, g.broken(err)
 	}
@@ -356,6 +359,32 @@ func (g *Group) carryOut(ctx context.Context) ([]*Report, error) {
 		}
 	}
 	return g.reports(), nil
+}
+
+// stopped leaves what was not attempted when the runs ended early, and takes back what belongs to it.
+func (g *Group) stopped(ctx context.Context) error {
+	early := false
+	for _, m := range g.members {
+		if m.jr == nil || !m.rep.Stopped {
+			continue
+		}
+		var rest []*Step
+		for _, s := range m.record.Steps {
+			if s.Outcome == "" {
+				s.Outcome, s.Reason, s.When = Skipped, "the run ended after too many refusals", m.Now()
+				rest = append(rest, s)
+			}
+		}
+		if early = early || len(rest) > 0; len(rest) > 0 {
+			if err := m.jr.append(outcomes(m.record.batch, rest, nil)); err != nil {
+				return g.named(m, err)
+			}
+		}
+	}
+	if !early {
+		return nil
+	}
+	return g.mend(ctx)
 }
 
 // broken is how far all runs had come when one of them failed.

@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 
@@ -82,6 +83,15 @@ func (g *Group) phase(ctx context.Context, p phase) error {
 	if err := g.resolve(p.m, steps); err != nil {
 		return err
 	}
+	if lacking := g.lacking(p.m, steps); len(lacking) > 0 {
+		if err := p.m.jr.append(outcomes(p.m.record.batch, lacking, nil)); err != nil {
+			return err
+		}
+		if err := g.after(ctx, p.m, lacking); err != nil {
+			return err
+		}
+		steps = slices.DeleteFunc(steps, func(s *Step) bool { return s.Outcome != "" })
+	}
 	if err := p.m.Target.Refresh(ctx); err != nil {
 		return err
 	}
@@ -125,6 +135,25 @@ func (g *Group) resolve(m *member, steps []*Step) error {
 		}
 	}
 	return nil
+}
+
+// lacking refuses steps that name a new record of another set which got no key.
+func (g *Group) lacking(m *member, steps []*Step) (all []*Step) {
+	for _, r := range g.References {
+		to := g.member(r.To)
+		if r.Set != m.Dossier.Set().Name || to == nil || to.newRecords == nil {
+			continue
+		}
+		for _, s := range steps {
+			k, ok := s.refers(m.Dossier.Set().Key, r.Fields)
+			if ok && to.newRecords[k.String()] && s.Outcome == "" {
+				s.Outcome, s.When = Refused, m.Now()
+				s.Reason = fmt.Sprintf("it names %s %s, which has no key there", r.To, k)
+				all = append(all, s)
+			}
+		}
+	}
+	return all
 }
 
 // resolveFields is resolve of some fields.

@@ -65,6 +65,8 @@ func (g *Group) takeBack(ctx context.Context, c *cluster) error {
 		for _, p := range c.steps {
 			switch {
 			case p.m != m || p.s == by.s:
+			case p.s.Outcome == Done && m.record != nil && m.record.Ended != "": // its run ended before the others
+				stays = &owned{m, p.s}
 			case p.s.Outcome == Done && m.record != nil && m.record.Ended == "":
 				written = append(written, p.s)
 			case p.s.Outcome == "":

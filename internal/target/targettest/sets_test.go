@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -35,6 +36,7 @@ type fleet struct {
 	whole  *desk.Dossier
 	at     map[string]*Mean
 	before map[string]string
+	stop   run.Stop
 }
 
 var fleetKeys = map[string]string{"visits": "id", "aids": "no", "depots": "code"}
@@ -46,12 +48,14 @@ func newFleet(t require.TestingT, dir string, tables map[string][][]string, shee
 	require.NoError(t, os.WriteFile(dir+"/round.yaml", []byte(visitsLayout), 0o600))
 	j, err := d.OpenJoined(dir + "/round.yaml")
 	require.NoError(t, err)
-	f := &fleet{t, d, nil, map[string]*Mean{}, map[string]string{}}
+	f := &fleet{t: t, desk: d, at: map[string]*Mean{}, before: map[string]string{}}
 	s := &desk.Sets{Title: "round", By: "lina", Now: clock(), Joined: j, Sheet: &desk.Source{Name: "sheet.csv", Stream: strings.NewReader(sheet)}}
 	for _, set := range j.Sets() {
 		f.at[set] = NewMean([]string{fleetKeys[set]}, tables[set]...)
 		f.before[set] = f.at[set].State()
-		s.All = append(s.All, &desk.Comparison{Title: "round", By: "lina", Now: clock(), Snapshot: desk.Source{Name: set + ".csv", Stream: strings.NewReader(f.at[set].State())},
+		l, err := d.FindLayout(set)
+		require.NoError(t, err)
+		s.All = append(s.All, &desk.Comparison{Title: "round", By: "lina", Now: clock(), Layout: l, Snapshot: desk.Source{Name: set + ".csv", Stream: strings.NewReader(f.at[set].State())},
 			Options: compare.Options{RecordSet: set, Key: []string{fleetKeys[set]}, OtherRegister: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}}})
 	}
 	f.whole, _, err = d.CompareSets(context.Background(), s)
@@ -76,7 +80,7 @@ func (f *fleet) apply(whole *desk.Dossier, stops int) []*run.Report {
 		require.NoError(f.t, err)
 		g := &run.Group{References: whole.Meta.References}
 		for _, p := range parts {
-			g.Jobs = append(g.Jobs, &run.Job{Dossier: p, Target: f.at[p.Set().Name], By: "lina", Now: clock})
+			g.Jobs = append(g.Jobs, &run.Job{Dossier: p, Target: f.at[p.Set().Name], By: "lina", Now: clock, Options: run.Options{StopAfter: f.stop}})
 		}
 		reports, err := g.Apply(context.Background())
 		if err == nil && !reports[0].Resumed {
@@ -190,7 +194,9 @@ func TestSeveralSetsAreNeverTorn(t *testing.T) {
 				return true, rapid.Bool().Draw(rt, "done all the same")
 			}
 		}
+		f.stop.Refusals = rapid.SampledFrom([]int{0, 0, 1, 2}).Draw(rt, "stop after")
 		f.apply(f.whole, 12)
+		f.stop = run.Stop{}
 		f.sound("after " + sheet)
 		for set, m := range f.at {
 			m.Refuse, m.Doubt, m.DieAt, m.NoBackup = nil, nil, 0, 0
@@ -254,7 +260,7 @@ func (f *fleet) asJournaled(part *desk.Dossier) {
 	for _, s := range f.last(part.Set().Name) {
 		there := m.find(s.Key) >= 0
 		switch {
-		case s.Outcome == run.Unknown: // of what belongs to nothing else
+		case s.Outcome == run.Unknown || s.Outcome == "": // of what belongs to nothing else
 		case s.Act == changeset.Add:
 			require.Equal(f.t, s.Outcome == run.Done || s.Outcome == run.Settled, there, "%s %s %s: %s", s.Act, s.Key, s.Outcome, s.Reason)
 		case s.Act == changeset.Delete:
@@ -298,5 +304,32 @@ func (f *fleet) rollback() {
 	}
 	for set, m := range f.at {
 		require.ElementsMatch(f.t, strings.Split(f.before[set], "\n"), strings.Split(m.State(), "\n"), set)
+	}
+}
+
+// TestNewKeysGoOnToOtherSets: the key that the system gives a new aid stands in the visits that name it; of an aid
+// that it refuses nothing is written, nor of what names it.
+func TestNewKeysGoOnToOtherSets(t *testing.T) {
+	tables := map[string][][]string{"depots": {{"code", "phone"}, {"D0", "1"}}, "aids": {{"no", "name", "depot"}, {"1", "Skerry", "D0"}}, "visits": {{"id", "aid", "crew"}, {"v1", "1", "c"}}}
+	const sheet = "visit,aid,crew,name,depot,phone\nv1,1,d,Skerry,D0,1\nv2,new:voe,c,Voe,D0,1\nv3,new:voe,c,Voe,D0,1\n"
+	for _, refused := range []bool{false, true} {
+		dir := t.TempDir()
+		require.NoError(t, os.Mkdir(filepath.Join(dir, "layouts"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts/aids.yaml"), []byte("key: no\nfields:\n  no: {kind: integer, key: assigned, required: true}\n  name: text\n  depot: text\n"), 0o600))
+		f := newFleet(t, dir, tables, sheet)
+		f.at["aids"].Next = 17
+		if refused {
+			f.at["aids"].Refuse = func(s *target.Step) string { return map[bool]string{true: "no"}[s.Act == changeset.Add] }
+		}
+		f.apply(f.whole, 0)
+		f.sound("new keys")
+		visits := f.records("visits", "aid")
+		require.Equal(t, "d", f.records("visits", "crew")["v1"])
+		if refused {
+			require.Equal(t, map[string]string{"v1": "1"}, visits)
+		} else {
+			require.Equal(t, map[string]string{"v1": "1", "v2": "17", "v3": "17"}, visits)
+		}
+		f.rollback()
 	}
 }

@@ -164,12 +164,12 @@ func (a *app) previewed(title string, results []*compare.Result) error {
 	}
 	var sets []desk.RecordSet
 	for _, r := range results {
-		sets = append(sets, desk.RecordSet{Name: r.RecordSet, Records: r.Records, Changes: r.Changes})
+		sets = append(sets, desk.RecordSet{Name: r.RecordSet, Records: r.Records, Changes: r.Changes, Fields: r.Changes.ByField, Totals: r.Totals})
 	}
 	a.out.Line("%s", screen.Strong(screen.Safe(title)))
 	a.setLines(sets, nil)
-	for _, r := range results {
-		a.setFindings(r.RecordSet, r.Findings)
+	for i, r := range results {
+		a.setFindings(&sets[i], r.Findings)
 	}
 	return nil
 }

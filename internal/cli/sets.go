@@ -111,7 +111,7 @@ func (a *app) summarySets(t *desk.Dossier, parts []*desk.Dossier) error {
 		if err != nil {
 			return err
 		}
-		a.setFindings(p.Set().Name, findings)
+		a.setFindings(p.Set(), findings)
 	}
 	return nil
 }
@@ -131,13 +131,14 @@ func (a *app) setLines(sets []desk.RecordSet, stands []string) {
 	t.Print(a.out)
 }
 
-// setFindings prints the findings of one of several record sets.
-func (a *app) setFindings(set string, findings []changeset.Finding) {
-	if len(findings) == 0 {
+// setFindings prints the sums and the findings of one of several record sets.
+func (a *app) setFindings(set *desk.RecordSet, findings []changeset.Finding) {
+	if len(findings)+len(set.Totals) == 0 {
 		return
 	}
 	a.out.Line("")
-	a.out.Line("%s", screen.Strong(screen.Safe(set)))
+	a.out.Line("%s", screen.Strong(screen.Safe(set.Name)))
+	a.sums(set.Totals, set.Fields, "after")
 	a.findings(findings, false)
 }
 

@@ -277,7 +277,14 @@ func (a *app) handoffSets(ctx context.Context, t *desk.Dossier, f *handoffFlags)
 	if dir != "" {
 		a.out.Line("")
 		a.out.Line("%s  %s", screen.Strong(a.shown(dir)), screen.Dim("all of them, with the order in README.txt"))
-		a.next("load the files in the order of its README.txt, then: paletwin handoff collect " + parts[len(parts)-1].Meta.Number + " RESULT")
+		var collect []string
+		for i, rep := range all {
+			if rep.Dir != "" {
+				collect = append(collect, "paletwin handoff collect "+parts[i].Meta.Number+" RESULT")
+			}
+		}
+		collect[0] = "load the files in the order of its README.txt, then: " + collect[0]
+		a.next(collect...)
 	}
 	return exit(code)
 }

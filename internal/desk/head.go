@@ -107,6 +107,9 @@ var ErrMissing = errors.New("the file is missing")
 
 var errNewer = errors.New("it was made by a newer version of paletwin")
 
+// errStale says that a chain was to be appended to as it was before others appended to it.
+var errStale = errors.New("the file is longer than when it was read; nothing was written to it")
+
 // SetHead notes where a chain ends: its size with all whole lines, and the
 // digest of the last of them; and that of the first, where it is not "". The
 // caller holds the dossier's lock.
@@ -122,7 +125,17 @@ func (t *Dossier) SetHead(name string, size int64, first, last string) error {
 // AppendTo appends a line to a chain behind size bytes of whole lines, synced,
 // and notes the chain's new end. It returns the line's digest, which is made
 // while the disk is waited for. The caller holds the dossier's lock.
+//
+// A chain that is longer by its head than size was appended to since it was read: nothing is written over what
+// stands there.
 func (t *Dossier) AppendTo(name string, size int64, line []byte) (sum string, err error) {
+	h, _, err := t.heads()
+	if err != nil {
+		return "", err
+	}
+	if end, known := h.Chains[name]; known && size < end.Size {
+		return "", fmt.Errorf("%s: %w", t.Path(name), errStale)
+	}
 	made := make(chan string, 1)
 	go func() { made <- LineDigest(line) }()
 	err = disk.Append(t.desk.FS, t.Path(name), size, line)

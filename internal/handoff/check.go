@@ -9,6 +9,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table/xlsx"
 	"paletwin/internal/target"
 )
@@ -98,7 +99,7 @@ func (s *System) refuses(st *target.Step) string {
 			return why
 		}
 	}
-	for i, part := range st.Key.Parts() {
+	for i, part := range keyParts(st) {
 		if why := s.unwritable(s.Key[i], record.Text(part), false); why != "" {
 			return why
 		}
@@ -149,6 +150,10 @@ type byHand struct {
 func (s *System) doable(steps []*target.Step) ([]*target.Step, []byHand) {
 	var rest []byHand
 	steps = slices.DeleteFunc(steps, func(st *target.Step) bool {
+		if st.Act == changeset.Delete && schema.IsNew(st.Key) {
+			rest = append(rest, byHand{st.Key, "", record.Value{}, "the record was new, and its key was not known yet: delete it there, or by rollback once its key is known"})
+			return true
+		}
 		if st.Act == changeset.Add {
 			st.Record = slices.DeleteFunc(st.Record.Clone(), func(f record.Field) bool {
 				why := s.unwritable(f.Name, f.Value, false)

@@ -205,7 +205,7 @@ func (s *System) Current(_ context.Context, keys []record.Key) ([]target.State, 
 // nor the shape need whole records.
 func (s *System) Traits() target.Traits {
 	unread := s.Export.File != "" && s.Shape != Full && (s.Layout == nil || len(s.Layout.Rules) == 0)
-	return target.Traits{Ext: s.Export.Ext, Unread: unread}
+	return target.Traits{Ext: s.Export.Ext, Unread: unread, Assigns: s.Form.Rows()}
 }
 
 // Writable is never in doubt: files are made.

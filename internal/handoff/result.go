@@ -25,6 +25,7 @@ type Result struct {
 	Message string   // the column with the reason; "" is found, NoColumn is that there is none
 	OK      []string // what the status says of a record that was done; none: the usual words
 	Refused bool     // the table lists the refused records alone
+	Values  bool     // what the rows have of the records' fields is read, too
 }
 
 // NoColumn says that there is no column for something.
@@ -36,6 +37,7 @@ type Row struct {
 	Done    bool
 	Message string
 	Row     int
+	Values  record.Record
 }
 
 // Rows are what a result says, and in which column.
@@ -85,6 +87,7 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 		status = -1
 	}
 	all := &Rows{Status: heading(m, status)}
+	values := r.valueColumns(m, append(keys, status, message))
 	unknown := map[string]int{}
 	err = csv.Each(context.Background(), m, func(x *csv.Line) error {
 		row := Row{Message: strings.TrimSpace(x.Text(message)), Row: x.Number()}
@@ -93,6 +96,9 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 			parts[i] = words[i].Read(strings.TrimSpace(x.Text(k))).String()
 		}
 		row.Key = record.NewKey(parts...)
+		for _, c := range values {
+			row.Values = append(row.Values, record.Field{Name: c.field, Value: c.word.Read(strings.TrimSpace(x.Text(c.col)))})
+		}
 		if status < 0 {
 			row.Done = !r.Refused && row.Message == ""
 		} else if said := strings.TrimSpace(x.Text(status)); !r.judge(&row, said) {
@@ -111,6 +117,34 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 		return nil, r.undecided(m, all.Status, unknown)
 	}
 	return all, r.noReason(m, all, append(keys, status, message))
+}
+
+// valueColumn is a column with a field of the records.
+type valueColumn struct {
+	field string
+	word  *layout.Wording
+	col   int
+}
+
+// valueColumns are the columns that have what was sent of the records, if that is asked for.
+func (r *Result) valueColumns(m *table.Image, taken []int) (all []valueColumn) {
+	if !r.Values {
+		return nil
+	}
+	for _, f := range r.Fields {
+		w, err := r.Layout.Wording(f, r.Outward)
+		if err != nil || slices.Contains(r.Key, f) {
+			continue
+		}
+		col := m.ColumnLike(w.Heading)
+		if col < 0 {
+			col = m.ColumnLike(f)
+		}
+		if col >= 0 && !slices.Contains(taken, col) {
+			all = append(all, valueColumn{f, w, col})
+		}
+	}
+	return all
 }
 
 // noReason asks for the column with the reasons, where records were refused and a

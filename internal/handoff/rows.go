@@ -79,8 +79,17 @@ func (f *separated) put(dst []byte, text string, i int) []byte {
 	return csv.AppendCell(dst, text, f.s.Delimiter, false)
 }
 
+// keyParts are the parts of a step's key as they are sent: of a new record to which the system gives its key
+// there is none yet.
+func keyParts(st *target.Step) []string {
+	if schema.IsNew(st.Key) {
+		return []string{""}
+	}
+	return st.Key.Parts()
+}
+
 func (f *separated) record(dst []byte, st *target.Step) []byte {
-	for i, part := range st.Key.Parts() {
+	for i, part := range keyParts(st) {
 		dst = f.put(dst, f.key[i].Write(record.Text(part)), i)
 	}
 	for i := range f.fields {
@@ -109,7 +118,10 @@ func (f *jsonlines) head() []byte { return nil }
 
 func (f *jsonlines) record(dst []byte, st *target.Step) []byte {
 	var r record.Record
-	for i, part := range st.Key.Parts() {
+	for i, part := range keyParts(st) {
+		if part == "" && schema.IsNew(st.Key) {
+			continue
+		}
 		r = append(r, record.Field{Name: f.key[i].Heading, Value: record.Text(f.key[i].Write(record.Text(part)))})
 	}
 	for i, field := range f.fields {
@@ -205,7 +217,7 @@ func (f *workbook) write(w io.Writer, steps []*target.Step) (int, error) {
 	}
 	for i := range steps[:n] {
 		row = row[:0]
-		for k, part := range steps[i].Key.Parts() {
+		for k, part := range keyParts(steps[i]) {
 			row = append(row, record.Text(f.key[k].Write(record.Text(part))))
 		}
 		for k := range f.fields {

@@ -41,7 +41,8 @@ type Learnt struct {
 	Key     record.Key
 	Outcome Outcome // Done or Refused
 	Reason  string
-	Row     int // of the result
+	Row     int           // of the result
+	Values  record.Record // what its row has of the record, where the system gives new records their keys
 }
 
 // ErrNoHandoff says that a run was no hand-off.
@@ -149,6 +150,9 @@ type Collected struct {
 // dossier's lock.
 func Collect(t *desk.Dossier, r *Record, p Reply, now func() time.Time) (*Collected, error) {
 	c := &Collected{}
+	if err := r.recognise(t, p.Learnt); err != nil {
+		return nil, err
+	}
 	steps := r.Handed()
 	said := map[record.Key]Learnt{}
 	twice := map[record.Key]bool{}

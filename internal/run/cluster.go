@@ -294,6 +294,28 @@ func (g *Group) waiting() (map[*Step]string, error) {
 	return waits, nil
 }
 
+// unanswered leaves, of what is handed over, what names a new record whose key is not answered yet. The new
+// record itself goes first.
+func (g *Group) unanswered(waits map[*Step]string) error {
+	for _, r := range g.References {
+		from, to := g.member(r.Set), g.member(r.To)
+		if from == nil || to == nil || !to.hands() || to.newRecords == nil {
+			continue
+		}
+		keys, err := knownKeys(to.Dossier, to.at())
+		if err != nil {
+			return err
+		}
+		for _, s := range from.plan.steps {
+			k, ok := s.refers(from.Dossier.Set().Key, r.Fields)
+			if _, known := keys[k.String()]; ok && to.newRecords[k.String()] && !known {
+				waits[s] = fmt.Sprintf("it names %s %s, whose key is not known yet: say what was answered, and hand over again", r.To, k)
+			}
+		}
+	}
+	return nil
+}
+
 // leftAlone goes through the changes, or of an amend the fields, that are not to be carried out, nor were.
 func (m *member) leftAlone(yield func(s *Step)) error {
 	c, err := m.Dossier.Changes()

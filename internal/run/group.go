@@ -160,6 +160,9 @@ func (g *Group) settle(ctx context.Context) error {
 			}
 		}
 	}
+	if err := g.unanswered(waits); err != nil {
+		return err
+	}
 	for _, m := range g.members {
 		all := m.plan.steps
 		m.plan.steps = slices.DeleteFunc(slices.Clone(all), func(s *Step) bool {

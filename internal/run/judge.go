@@ -41,6 +41,9 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	if err != nil {
 		return err
 	}
+	if err := v.giveKeys(t, elsewhere, p.Fresh); err != nil {
+		return err
+	}
 	for _, j := range elsewhere {
 		sink.known[v.there(j.Step)] = j.Step
 	}

@@ -39,6 +39,9 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, don
 	if v.schema, err = t.Schema(); err != nil {
 		return err
 	}
+	if err := v.giveKeys(t, steps, img); err != nil {
+		return err
+	}
 	if err := v.lookUp(t, steps, Proof{Fresh: img, Name: h.From(), By: by, Now: now}); err != nil {
 		return err
 	}

@@ -178,6 +178,12 @@ func (v *Verification) keep(t *desk.Dossier, r *Record) error {
 	if err := e.Encode(v); err != nil {
 		return err
 	}
+	if r.Head.Handoff { // what was learnt stands behind what was read of it
+		var err error
+		if r, err = ReadRun(t, r.Head.Run); err != nil {
+			return err
+		}
+	}
 	if r.Head.Version >= 3 {
 		sum := sha256.Sum256(b.Bytes())
 		if err := r.append(t, fmt.Appendf(nil, "{\"proof\":%q}\n", hex.EncodeToString(sum[:])), nil); err != nil {

@@ -112,14 +112,16 @@ func (o *Office) resulted(c *Collect, r *run.Record) (reply run.Reply, err error
 		return reply, err
 	}
 	defer file.Close()
-	rows, err := result(c.Dossier, &c.Answers).Read(file.Image)
+	how := result(c.Dossier, &c.Answers)
+	how.Values = l.Schema().Assigned()
+	rows, err := how.Read(file.Image)
 	if err != nil {
 		return reply, err
 	}
 	handoff.Recognise(rows.All, l.Schema(), slices.Collect(maps.Keys(r.Handed())))
 	reply.Learnt = make([]run.Learnt, len(rows.All))
 	for i, x := range rows.All {
-		reply.Learnt[i] = run.Learnt{Key: x.Key, Outcome: run.Refused, Reason: cmp.Or(x.Message, "the system refused it"), Row: x.Row}
+		reply.Learnt[i] = run.Learnt{Key: x.Key, Outcome: run.Refused, Reason: cmp.Or(x.Message, "the system refused it"), Row: x.Row, Values: x.Values}
 		if x.Done {
 			reply.Learnt[i].Outcome, reply.Learnt[i].Reason = run.Done, ""
 		}

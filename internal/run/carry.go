@@ -355,11 +355,12 @@ func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
 	}
 	var write, known []*Step
 	_, commits := j.Target.(target.Committer)
+	_, hands := j.Target.(target.Loader) // what was not handed over yet is in nobody's hands
 	for i, s := range rest {
 		if states[i].Count > 1 {
 			return nil, nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
 		}
-		if !commits && r.open[s.ID] && s.Act == changeset.Add && j.schema.Assigned() && schema.IsNew(s.Key) {
+		if !commits && !hands && r.open[s.ID] && s.Act == changeset.Add && j.schema.Assigned() && schema.IsNew(s.Key) {
 			// Whether it was added nobody can tell: its key is not known.
 			s.Outcome, s.Reason, s.When = Unknown, "the run was interrupted while it was added; look whether the target has it before it is done --again", j.Now()
 			known = append(known, s)

@@ -338,6 +338,9 @@ func (d *Desk) compareSets(ctx context.Context, s *Sets, draft *Draft) (*Dossier
 			return nil, nil, err
 		}
 		metas, results = append(metas, m), append(results, res)
+		if x.sheet != nil { // what has the most of the sheet's rows is a row of it
+			x.sheet.input.Records = max(x.sheet.input.Records, res.Records.Edited)
+		}
 	}
 	t, err := draft.KeepSets(top, metas)
 	return t, results, err

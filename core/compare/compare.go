@@ -92,6 +92,8 @@ type SlipSearch struct {
 	// Others, if not nil, gives the samples of other snapshots of these
 	// records.
 	Others func() ([]Other, error)
+	// Known are values that are meant, by the fields that get them: they name records that are added along.
+	Known map[string]map[string]bool
 }
 
 // Loans tell what was lent of the snapshot.

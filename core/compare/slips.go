@@ -141,6 +141,9 @@ func (jd *judgement) findSlips(ctx context.Context, g *gathered) error {
 		return err
 	}
 	jd.formulaCells(in)
+	if jd.o.Known != nil {
+		in.Known = func(field int, value string) bool { return jd.o.Known[in.Fields[field]][value] }
+	}
 	found, err := slip.Judge(in)
 	if err != nil {
 		return err

@@ -21,7 +21,7 @@ func (s *setOf) image() error {
 	img.Loose = !s.listed && (s.x.j.List != "" || known && s.x.parts[base].set != s)
 	s.notes(img)
 	s.shown(img)
-	if len(s.out.Moved) > 0 {
+	if len(s.out.Moved) > 0 && !s.listed {
 		from := map[record.Key]bool{}
 		for _, x := range s.out.Moved {
 			from[s.Schema.Key(x.From)] = true

@@ -325,3 +325,34 @@ func TestKeysThatAProgramChanged(t *testing.T) {
 		require.Empty(t, s.Moved, name)
 	}
 }
+
+// TestAnEditedKeyOfARow: a row of the listed set whose key was edited is the record that it was, and keeps what the
+// sheet does not have of it; where two could be it, or nothing is to be deleted, it is a new one.
+func TestAnEditedKeyOfARow(t *testing.T) {
+	const j = "list: visits\njoins: {visits: {key: [aid_no, due], columns: {aid: aid_no, due: due, crew: crew}}}"
+	l, err := layout.ParseJoined("j.yaml", []byte(j))
+	require.NoError(t, err)
+	for _, c := range []struct {
+		name, sheet string
+		stay        bool
+		moved       int
+	}{
+		{"one date", "aid,due,crew\n1,a,x\n1,c,y\n2,a,x\n", false, 1},
+		{"nothing is deleted", "aid,due,crew\n1,a,x\n1,c,y\n2,a,x\n", true, 0},
+		{"with another crew", "aid,due,crew\n1,a,x\n1,c,z\n2,a,x\n", false, 0},
+		{"two that could be it", "aid,due,crew\n1,c,x\n1,b,y\n1,d,x\n2,a,x\n", false, 0},
+		{"nothing was edited", "aid,due,crew\n1,a,x\n1,b,y\n2,a,x\n", false, 0},
+	} {
+		sets := map[string]*joined.Set{"visits": {Name: "visits", Snapshot: image(t, "v.csv", "aid_no,due,crew,remark\n1,a,x,one\n1,b,y,two\n2,a,x,three\n"), Stay: c.stay}}
+		split, err := joined.Of(context.Background(), l, image(t, "s.csv", c.sheet), sets)
+		require.NoError(t, err)
+		v := split["visits"]
+		require.Len(t, v.Moved, c.moved, c.name)
+		if c.moved > 0 {
+			ch := &changeset.Change{Act: changeset.Add, Key: record.NewKey("1", "c")}
+			v.Complete(ch)
+			remark, _ := ch.Record.Get("remark")
+			require.Equal(t, "two", remark.String())
+		}
+	}
+}

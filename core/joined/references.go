@@ -152,12 +152,75 @@ func (s *setOf) move() {
 		if _, there := s.on(n); there || w.torn || w.count != rows[w.to] || s.listed {
 			continue
 		}
-		g := &s.groups[w.to]
-		to := s.keyOf(g)
-		g.known, g.moved = n, true
-		from := s.wasKey(n)
-		s.out.Moved = append(s.out.Moved, Move{from, to})
-		s.out.moved[s.Schema.Key(from)], s.out.moved[s.Schema.Key(to)] = true, true
+		s.groups[w.to].known, s.groups[w.to].moved = n, true
+		s.took(n, &s.groups[w.to])
+	}
+	if s.listed && !s.Stay && len(s.fields) < len(s.Snapshot.Heading) {
+		s.edited()
 	}
 	slices.SortFunc(s.out.Moved, func(a, b Move) int { return cmp.Compare(a.From.Encoding(), b.From.Encoding()) })
+}
+
+// took notes that one of the snapshot's records got the key of one of the sheet's.
+func (s *setOf) took(n int32, g *group) {
+	from, to := s.wasKey(n), s.keyOf(g)
+	s.out.Moved = append(s.out.Moved, Move{from, to})
+	s.out.moved[s.Schema.Key(from)], s.out.moved[s.Schema.Key(to)] = true, true
+}
+
+// edited finds the rows whose key was edited: where one record that the sheet lacks is what a new row is, but for one
+// field of the key, and no other pair of them is alike. It matters where the sheet has not all of the records' fields,
+// which would be lost if the row were taken for a new record.
+func (s *setOf) edited() {
+	var fresh, gone []int32
+	for i := range s.groups {
+		if g := &s.groups[i]; g.known < 0 && !g.bad {
+			fresh = append(fresh, int32(i))
+		}
+	}
+	if len(fresh) == 0 {
+		return
+	}
+	for n := range int32(len(s.known.start)) {
+		if _, on := s.on(n); !on {
+			gone = append(gone, n)
+		}
+	}
+	for part := range s.key {
+		was, is := map[string][]int32{}, map[string][]int32{}
+		for _, n := range gone {
+			k := s.butFor(part, func(f int) record.Value { v, _ := s.wasValue(n, s.fields[f]); return v })
+			was[k] = append(was[k], n)
+		}
+		for _, g := range fresh {
+			at := &s.groups[g]
+			k := s.butFor(part, func(f int) record.Value { return s.x.cells.value(s.x.cells.cell(at.row, s.parts[at.part].cols[f])) })
+			is[k] = append(is[k], g)
+		}
+		for k, n := range was {
+			if g := is[k]; k != "" && len(n) == 1 && len(g) == 1 && !s.out.moved[s.Schema.Key(s.wasKey(n[0]))] && !s.out.moved[s.Schema.Key(s.keyOf(&s.groups[g[0]]))] {
+				s.took(n[0], &s.groups[g[0]])
+			}
+		}
+	}
+}
+
+// butFor is what a record has but for one field of its key; "" where that is too little to know it by.
+func (s *setOf) butFor(part int, value func(f int) record.Value) string {
+	var enc []byte
+	filled := 0
+	for f := range s.fields {
+		v := value(f).String()
+		if f == part {
+			v = ""
+		}
+		if v != "" {
+			filled++
+		}
+		enc = record.AppendPart(enc, v)
+	}
+	if filled < 2 {
+		return ""
+	}
+	return string(enc)
 }

@@ -31,6 +31,7 @@ type Set struct {
 	Snapshot *table.Image
 	Layout   *layout.Layout  // or nil
 	Program  compare.Program // what is known of the program that saved the sheet
+	Stay     bool            // what the sheet lacks stays, and is no deletion
 }
 
 // Split is what a sheet has of one record set.
@@ -39,6 +40,8 @@ type Split struct {
 	Disagreed []Disagreement
 	Moved     []Move
 	Added     []record.Key        // of records that the snapshot does not have
+	Names     map[string][]string // of new records of other sets, the values that name them, by the fields that hold these
+	Records   int                 // on the sheet
 	Notes     []changeset.Finding // of columns
 
 	disagreed map[unit]bool
@@ -202,10 +205,11 @@ func Of(ctx context.Context, j *layout.Joined, sheet *table.Image, sets map[stri
 		return nil, err
 	}
 	for i, s := range x.sets {
-		made[i].Notes, made[i].Added = x.notes[s.Name], s.added()
+		made[i].Notes, made[i].Added, made[i].Records = x.notes[s.Name], s.added(), len(s.groups)
 		all[s.Name] = made[i]
 	}
 	x.nameMoved(all)
+	x.nameAdded(all)
 	return all, nil
 }
 
@@ -217,6 +221,21 @@ func (s *setOf) added() (all []record.Key) {
 		}
 	}
 	return all
+}
+
+// nameAdded says of the sets whose fields name new records which these are.
+func (x *splitter) nameAdded(all map[string]*Split) {
+	for _, ref := range x.refs {
+		from := all[x.parts[ref.From].Set]
+		for _, k := range all[x.parts[ref.To].Set].Added {
+			for i, f := range ref.Fields {
+				if from.Names == nil {
+					from.Names = map[string][]string{}
+				}
+				from.Names[f] = append(from.Names[f], k.Parts()[i])
+			}
+		}
+	}
 }
 
 // nameMoved says of the sets whose fields name records that got other keys which these are.

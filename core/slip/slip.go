@@ -53,6 +53,9 @@ type Input struct {
 	// Formulas are the columns of the copy that hold formulas, with the rows, as
 	// a spreadsheet counts them, if they are not too many to be listed.
 	Formulas map[int][]int
+	// Known, if not nil, reports whether a field's new value is known to be meant: it names a record that is
+	// added along.
+	Known func(field int, value string) bool
 }
 
 // Found is a slip, and what it concerns.

@@ -122,7 +122,7 @@ func (c *column) nearMisses() {
 	}
 	for _, i := range c.free() {
 		x := &j.Cells[i]
-		if c.counts[x.To] > 0 || gets[x.To] > 2 || x.To == "" {
+		if c.counts[x.To] > 0 || gets[x.To] > 2 || x.To == "" || j.Known != nil && j.Known(c.field, x.To) {
 			continue
 		}
 		best := ""

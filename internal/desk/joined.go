@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"paletwin/core/changeset"
+	"paletwin/core/compare"
 	"paletwin/core/joined"
 	"paletwin/core/layout"
 	"paletwin/core/record"
@@ -59,7 +60,7 @@ func (x *several) split(ctx context.Context) (err error) {
 	}
 	sets := map[string]*joined.Set{}
 	for i, c := range x.s.All {
-		sets[c.Options.RecordSet] = &joined.Set{Name: c.Options.RecordSet, Snapshot: x.in[i].snapshot.Image, Layout: c.Options.Layout, Program: c.Options.Program}
+		sets[c.Options.RecordSet] = &joined.Set{Name: c.Options.RecordSet, Snapshot: x.in[i].snapshot.Image, Layout: c.Options.Layout, Program: c.Options.Program, Stay: c.stays()}
 	}
 	all, err := joined.Of(ctx, j.Joined, x.sheet.Image, sets)
 	if err != nil {
@@ -71,6 +72,13 @@ func (x *several) split(ctx context.Context) (err error) {
 		input.File = filepath.ToSlash(filepath.Join("..", "..", input.File))
 		x.in[i].edited = []*kept{{&Table{Image: s.Image}, &input}}
 		c.Options.Findings = append(c.Options.Findings, splitFindings(s, x.sheet.Image)...)
+		c.Options.Known = map[string]map[string]bool{}
+		for f, values := range s.Names {
+			c.Options.Known[f] = map[string]bool{}
+			for _, v := range values {
+				c.Options.Known[f][v] = true
+			}
+		}
 		c.Options.Judge = heldBy(s)
 	}
 	for _, c := range x.s.All {
@@ -160,14 +168,46 @@ func held(to, codes []string) []string {
 func splitFindings(s *joined.Split, sheet *table.Image) []changeset.Finding {
 	all := slices.Clone(s.Notes)
 	for _, m := range s.Moved {
-		f := changeset.KeyEdited.Finding("all rows of %s were given %s, which no record has: its key was changed, or something was mistyped; it is held", m.From, m.To)
+		f := changeset.KeyEdited.Finding("%s stands under %s, which no record has, and is not there any more: its key was changed, or mistyped; it is held", m.From, m.To)
 		f.File, f.Key = sheet.Name, m.To.String()
 		all = append(all, f)
 	}
+	all = append(all, shifted(s, sheet)...)
 	for i := range s.Disagreed {
 		all = append(all, disagreement(&s.Disagreed[i], sheet))
 	}
 	return all
+}
+
+// shifted says of which fields most records' rows do not agree: then it is hardly edits.
+func shifted(s *joined.Split, sheet *table.Image) (all []changeset.Finding) {
+	const few = 20
+	n, column := map[string]int{}, map[string]string{}
+	var order []string
+	for i := range s.Disagreed {
+		d := &s.Disagreed[i]
+		if n[d.Field]++; n[d.Field] == 1 {
+			order, column[d.Field] = append(order, d.Field), d.Column
+		}
+	}
+	for _, f := range order {
+		if n[f] < few || 2*n[f] < s.Records {
+			continue
+		}
+		x := changeset.PartsDisagree.Finding("of %d records, the rows of %d do not agree in %s: the column may have moved against the others, or have been sorted alone", s.Records, n[f], column[f])
+		x.File, x.Column, x.Count = sheet.Name, f, n[f]
+		all = append(all, x)
+	}
+	return all
+}
+
+// stays reports whether what the copy lacks is no deletion.
+func (c *Comparison) stays() bool {
+	missing := c.Options.Missing
+	if missing == "" && c.Layout != nil {
+		missing = c.Layout.Missing
+	}
+	return missing == compare.Ignore
 }
 
 // disagreement says which rows say what of a record.

@@ -2,6 +2,7 @@ package desk_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -97,4 +98,29 @@ func TestAPreviewOfSetsIsTheComparison(t *testing.T) {
 	require.NoError(t, os.WriteFile(again.Path("dossier.json"), []byte(strings.Replace(string(b), "lina", "tomas", 1)), 0o600))
 	_, err = d.Dossier("1/aids", "")
 	require.ErrorIs(t, err, desk.ErrAltered)
+}
+
+// TestAColumnThatMoved: where the rows of most records do not agree in a field, that is said first.
+func TestAColumnThatMoved(t *testing.T) {
+	dir := t.TempDir()
+	d, err := desk.Find(disk.OS{}, dir, dir)
+	require.NoError(t, err)
+	s := joinedSets(t, d, dir)
+	visits, aids, sheet := "id,aid,crew\n", "no,name\n", "visit,aid,crew,name\n"
+	last := "Name 40"
+	for i := range 80 {
+		visits += fmt.Sprintf("v%d,%d,x\n", i, i/2)
+		sheet += fmt.Sprintf("v%d,%d,x,%s\n", i, i/2, last)
+		if i%2 == 0 {
+			aids += fmt.Sprintf("%d,Name %d\n", i/2, i/2)
+		}
+		last = fmt.Sprint("Name ", i/2)
+	}
+	s.Sheet.Stream = strings.NewReader(sheet)
+	for _, c := range s.All {
+		c.Snapshot.Stream = strings.NewReader(map[string]string{"visits": visits, "aids": aids}[c.Options.RecordSet])
+	}
+	results, err := d.PreviewSets(context.Background(), s)
+	require.NoError(t, err)
+	require.Contains(t, results[0].Findings[0].Text, "of 40 records, the rows of 40 do not agree in name: the column may have moved")
 }

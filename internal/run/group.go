@@ -145,9 +145,6 @@ func (g *Group) named(m *member, err error) error {
 
 // settle finds what belongs together, and leaves alone what needs something that is not written.
 func (g *Group) settle(ctx context.Context) error {
-	for _, m := range g.members {
-		m.write = m.plan.write
-	}
 	g.cluster(func(m *member) []*Step { return m.plan.steps })
 	waits, err := g.waiting()
 	if err != nil {
@@ -182,6 +179,7 @@ func (g *Group) settle(ctx context.Context) error {
 	g.needed()
 	for _, m := range g.members {
 		m.plan.write = first(m.plan.steps, 0)
+		m.write = m.plan.write
 		for _, s := range m.plan.steps {
 			if s.Outcome != "" && s.When.IsZero() {
 				s.When = m.Now()
@@ -208,7 +206,6 @@ func (g *Group) start(ctx context.Context) error {
 		if m.record, err = m.Job.start(ctx, with[m.Dossier.Set().Name], m.plan); err != nil {
 			return g.named(m, err)
 		}
-		m.write = m.plan.write
 	}
 	return nil
 }

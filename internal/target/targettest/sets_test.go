@@ -73,6 +73,35 @@ func (f *fleet) approve(whole *desk.Dossier) {
 	}
 }
 
+// reject decides otherwise of some of what was approved.
+func (f *fleet) reject(which func(set string, ch *changeset.Change) bool) {
+	parts, err := f.whole.Parts()
+	require.NoError(f.t, err)
+	for _, p := range parts {
+		c, err := p.Changes()
+		require.NoError(f.t, err)
+		units := map[changeset.ID][]string{}
+		for line := range c.Lines() {
+			ch, err := line.Change(c.Header.Fields)
+			require.NoError(f.t, err)
+			if !which(p.Set().Name, ch) {
+				continue
+			}
+			for _, field := range ch.Fields {
+				units[ch.ID] = append(units[ch.ID], field.Field)
+			}
+			if ch.Act != changeset.Amend {
+				units[ch.ID] = []string{""}
+			}
+		}
+		require.NoError(f.t, c.Close())
+		if len(units) > 0 {
+			_, err = p.Decide(&desk.Order{Decision: changeset.Reject, Units: units, Decided: true, Held: true, By: "lina", When: clock()})
+			require.NoError(f.t, err)
+		}
+	}
+}
+
 // apply carries all sets out, as often as it takes; stops are how often it may be interrupted.
 func (f *fleet) apply(whole *desk.Dossier, stops int) []*run.Report {
 	for {
@@ -174,6 +203,10 @@ func TestSeveralSetsAreNeverTorn(t *testing.T) {
 			return
 		}
 		f := newFleet(rt, dir, tables, sheet)
+		odds := rapid.SampledFrom([]int{0, 0, 30, 70}).Draw(rt, "rejected of 100")
+		f.reject(func(set string, ch *changeset.Change) bool {
+			return rapid.IntRange(0, 99).Draw(rt, "reject "+set+" "+ch.Key.String()) < odds
+		})
 		for _, set := range []string{"depots", "aids", "visits"} {
 			m := f.at[set]
 			refuse := rapid.IntRange(0, 2).Draw(rt, "refuse in "+set)

@@ -356,3 +356,31 @@ func TestAnEditedKeyOfARow(t *testing.T) {
 		}
 	}
 }
+
+// TestAKeyGoesAlong: where all rows of an aid stand under a new number, its visits are those of before under that number,
+// whatever else was edited in them, and lose nothing.
+func TestAKeyGoesAlong(t *testing.T) {
+	w := world{"depots": "code,phone\nD1,1\n", "staff": "no,name\ns1,n\n", "aids": "aid_no,name,depot,keeper,deputy\n1,a,D1,s1,s1\n2,b,D1,s1,s1\n",
+		"visits": "aid_no,due,crew,remark\n1,x,c,one\n1,y,c,two\n2,x,c,three\n"}
+	sheet := "aid,due,crew,name,depot,depot phone,keeper,keeper name,deputy,deputy name\n" +
+		"7,x,c,a,D1,1,s1,n,s1,n\n7,y,e,a,D1,1,s1,n,s1,n\n2,x,c,b,D1,1,s1,n,s1,n\n"
+	for _, stay := range []bool{false, true} {
+		sets := w.sets(t)
+		sets["visits"].Stay = stay
+		split, err := joined.Of(context.Background(), roundLayout(t), image(t, "sheet.csv", sheet), sets)
+		require.NoError(t, err)
+		if stay { // nothing of the list is to be deleted
+			require.Empty(t, split["visits"].Moved)
+			continue
+		}
+		require.Equal(t, []joined.Move{{From: record.NewKey("1"), To: record.NewKey("7")}}, split["aids"].Moved)
+		require.Equal(t, []joined.Move{{From: record.NewKey("1", "x"), To: record.NewKey("7", "x"), Along: true}, {From: record.NewKey("1", "y"), To: record.NewKey("7", "y"), Along: true}}, split["visits"].Moved)
+		for due, remark := range map[string]string{"x": "one", "y": "two"} {
+			ch := &changeset.Change{Act: changeset.Add, Key: record.NewKey("7", due)}
+			split["visits"].Complete(ch)
+			got, _ := ch.Record.Get("remark")
+			require.Equal(t, remark, got.String())
+			require.NotEmpty(t, split["visits"].Link(ch))
+		}
+	}
+}

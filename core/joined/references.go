@@ -153,19 +153,81 @@ func (s *setOf) move() {
 			continue
 		}
 		s.groups[w.to].known, s.groups[w.to].moved = n, true
-		s.took(n, &s.groups[w.to])
+		s.took(n, &s.groups[w.to], false)
 	}
-	if s.listed && !s.Stay && len(s.fields) < len(s.Snapshot.Heading) {
-		s.edited()
-	}
-	slices.SortFunc(s.out.Moved, func(a, b Move) int { return cmp.Compare(a.From.Encoding(), b.From.Encoding()) })
 }
 
 // took notes that one of the snapshot's records got the key of one of the sheet's.
-func (s *setOf) took(n int32, g *group) {
+func (s *setOf) took(n int32, g *group, along bool) {
 	from, to := s.wasKey(n), s.keyOf(g)
-	s.out.Moved = append(s.out.Moved, Move{from, to})
-	s.out.moved[s.Schema.Key(from)], s.out.moved[s.Schema.Key(to)] = true, true
+	m := Move{from, to, along}
+	s.out.Moved = append(s.out.Moved, m)
+	s.out.moved[s.Schema.Key(from)], s.out.moved[s.Schema.Key(to)] = m, m
+}
+
+// free reports whether neither of the two is known to be another.
+func (s *setOf) free(n int32, g *group) bool {
+	_, was := s.out.moved[s.Schema.Key(s.wasKey(n))]
+	_, is := s.out.moved[s.Schema.Key(s.keyOf(g))]
+	return !was && !is
+}
+
+// followAll finds the rows of the listed set that are records of the snapshot under other keys.
+func (x *splitter) followAll() {
+	for _, s := range x.sets {
+		if s.listed && !s.Stay {
+			s.follow()
+			if len(s.fields) < len(s.Snapshot.Heading) {
+				s.edited()
+			}
+		}
+		slices.SortFunc(s.out.Moved, func(a, b Move) int { return cmp.Compare(a.From.Encoding(), b.From.Encoding()) })
+	}
+}
+
+// follow finds the rows whose keys are other ones only since what these name got another key.
+func (s *setOf) follow() {
+	type back struct {
+		of  *partOf
+		at  []int // in the key
+		was map[record.Key][]string
+	}
+	var all []back
+	for _, ref := range s.x.refs {
+		of := s.x.parts[ref.To]
+		if s.x.parts[ref.From].set != s || len(of.set.out.Moved) == 0 {
+			continue
+		}
+		b := back{of: of, was: map[record.Key][]string{}}
+		for _, f := range ref.Fields {
+			b.at = append(b.at, slices.Index(s.key, f))
+		}
+		for _, m := range of.set.out.Moved {
+			b.was[of.set.Schema.Key(m.To)] = m.From.Parts()
+		}
+		all = append(all, b)
+	}
+	for i := range s.groups {
+		g := &s.groups[i]
+		if len(all) == 0 || g.known >= 0 || g.bad {
+			continue
+		}
+		parts := slices.Clone(s.keyOf(g).Parts())
+		for _, b := range all {
+			for k, v := range b.was[b.of.set.Schema.Key(s.x.cells.key(g.row, b.of.key))] {
+				if b.at[k] >= 0 {
+					parts[b.at[k]] = v
+				}
+			}
+		}
+		n, known := s.known.find([]byte(s.Schema.Key(record.NewKey(parts...)).Encoding()))
+		if !known {
+			continue
+		}
+		if _, on := s.on(n); !on && s.free(n, g) {
+			s.took(n, g, true)
+		}
+	}
 }
 
 // edited finds the rows whose key was edited: where one record that the sheet lacks is what a new row is, but for one
@@ -198,8 +260,8 @@ func (s *setOf) edited() {
 			is[k] = append(is[k], g)
 		}
 		for k, n := range was {
-			if g := is[k]; k != "" && len(n) == 1 && len(g) == 1 && !s.out.moved[s.Schema.Key(s.wasKey(n[0]))] && !s.out.moved[s.Schema.Key(s.keyOf(&s.groups[g[0]]))] {
-				s.took(n[0], &s.groups[g[0]])
+			if g := is[k]; k != "" && len(n) == 1 && len(g) == 1 && s.free(n[0], &s.groups[g[0]]) {
+				s.took(n[0], &s.groups[g[0]], false)
 			}
 		}
 	}

@@ -45,7 +45,7 @@ type Split struct {
 	Notes     []changeset.Finding // of columns
 
 	disagreed map[unit]bool
-	moved     map[record.Key]bool // the new keys, and the old, as the schema has them
+	moved     map[record.Key]Move // the new keys, and the old, as the schema has them
 	named     map[string][]string // new keys of records of other sets, by the fields that name these
 	of        *schema.Schema
 	set       *setOf
@@ -73,7 +73,10 @@ type Spoken struct {
 }
 
 // Move is a record all of whose rows were given one key that no record has.
-type Move struct{ From, To record.Key }
+type Move struct {
+	From, To record.Key
+	Along    bool // no more was changed of its key than the key of what it names
+}
 
 type unit struct {
 	key   record.Key
@@ -84,7 +87,7 @@ type unit struct {
 // change.
 func (s *Split) Held(ch *changeset.Change) (whole []string, fields map[string][]string) {
 	k := s.of.Key(ch.Key)
-	if ch.Act != changeset.Amend && s.moved[k] {
+	if _, moved := s.moved[k]; moved && ch.Act != changeset.Amend {
 		whole = append(whole, changeset.KeyEdited.Name)
 	}
 	if ch.Act != changeset.Amend {
@@ -119,8 +122,8 @@ func (s *Split) Complete(ch *changeset.Change) {
 	if ch.Act != changeset.Add {
 		return
 	}
-	if i := slices.IndexFunc(s.Moved, func(m Move) bool { return s.of.Key(m.To) == s.of.Key(ch.Key) }); i >= 0 {
-		ch.Was = s.Moved[i].From
+	if m, moved := s.moved[s.of.Key(ch.Key)]; moved {
+		ch.Was = m.From
 	}
 	if len(ch.Was.Parts()) == 0 {
 		return
@@ -143,13 +146,8 @@ func (s *Split) Complete(ch *changeset.Change) {
 
 // Link names what a change goes along with: the key change that it is a half of; "" is none.
 func (s *Split) Link(ch *changeset.Change) string {
-	if ch.Act == changeset.Amend || !s.moved[s.of.Key(ch.Key)] {
-		return ""
-	}
-	for _, m := range s.Moved {
-		if s.of.Key(m.From) == s.of.Key(ch.Key) || s.of.Key(m.To) == s.of.Key(ch.Key) {
-			return "key " + m.From.String()
-		}
+	if m, moved := s.moved[s.of.Key(ch.Key)]; moved && ch.Act != changeset.Amend {
+		return "key " + m.From.String()
 	}
 	return ""
 }
@@ -191,6 +189,16 @@ func Of(ctx context.Context, j *layout.Joined, sheet *table.Image, sets map[stri
 		return nil, err
 	}
 	if err := table.Guard(x.changedReferences); err != nil {
+		return nil, err
+	}
+	for _, s := range x.sets {
+		s.out = &Split{set: s, disagreed: map[unit]bool{}, moved: map[record.Key]Move{}, of: s.Schema}
+		g.Go(func() error { return table.Guard(func() error { s.move(); return nil }) })
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	if err := table.Guard(func() error { x.followAll(); return nil }); err != nil {
 		return nil, err
 	}
 	for i, s := range x.sets {

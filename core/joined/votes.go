@@ -13,9 +13,7 @@ import (
 
 // split makes the set's table.
 func (s *setOf) split(ctx context.Context) (*Split, error) {
-	s.out = &Split{set: s, disagreed: map[unit]bool{}, moved: map[record.Key]bool{}, of: s.Schema}
 	s.said = slices.Repeat([]spot{unsaid}, len(s.groups)*len(s.fields))
-	s.move()
 	flagged := s.first()
 	if len(flagged) > 0 {
 		s.judge(s.hear(flagged))

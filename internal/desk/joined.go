@@ -167,9 +167,19 @@ func held(to, codes []string) []string {
 // splitFindings says what a sheet does not say for certain.
 func splitFindings(s *joined.Split, sheet *table.Image) []changeset.Finding {
 	all := slices.Clone(s.Notes)
+	along := 0
 	for _, m := range s.Moved {
+		if m.Along {
+			along++
+			continue
+		}
 		f := changeset.KeyEdited.Finding("%s stands under %s, which no record has, and is not there any more: its key was changed, or mistyped; it is held", m.From, m.To)
 		f.File, f.Key = sheet.Name, m.To.String()
+		all = append(all, f)
+	}
+	if along > 0 {
+		f := changeset.KeyEdited.Finding("%s under another key, since what the key names got another; that is held, too", words.Count(along, "record"))
+		f.File, f.Count = sheet.Name, along
 		all = append(all, f)
 	}
 	all = append(all, shifted(s, sheet)...)

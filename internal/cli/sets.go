@@ -138,7 +138,7 @@ func (a *app) setFindings(set *desk.RecordSet, findings []changeset.Finding) {
 	}
 	a.out.Line("")
 	a.out.Line("%s", screen.Strong(screen.Safe(set.Name)))
-	a.sums(set.Totals, set.Fields, "after")
+	a.totals(set)
 	a.findings(findings, false)
 }
 

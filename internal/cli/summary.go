@@ -58,11 +58,16 @@ func (a *app) summary(s *summary, findings []changeset.Finding) {
 	p.Line("")
 	a.counts(s)
 	a.byField(s)
-	a.sums(s.set.Totals, s.set.Fields, "after")
-	if h := s.set.Changes.HeldActs; len(s.set.Totals) > 0 && h != nil && h.Delete > 0 {
+	a.totals(&s.set)
+	a.findings(findings, false)
+}
+
+// totals prints the sums of the columns that a change set moves.
+func (a *app) totals(set *desk.RecordSet) {
+	a.sums(set.Totals, set.Fields, "after")
+	if h := set.Changes.HeldActs; len(set.Totals) > 0 && h != nil && h.Delete > 0 {
 		a.out.Line("  %s", screen.Dim("after: without the "+screen.Plural(h.Delete, "delete")+" that "+areHeld(h.Delete)))
 	}
-	a.findings(findings, false)
 }
 
 // counts prints the records of both sides by what becomes of them: each side

@@ -71,16 +71,30 @@ func spreadsheet(name string, data []byte) (isODS bool, err error) {
 	return false, &table.Error{Code: table.Binary, File: name, Text: "the file is a zip archive, and no spreadsheet"}
 }
 
-// isJSON reports whether a file begins as an array of objects or an object.
+// isJSON reports whether a file begins as an array of objects or an object. What is empty is one only if
+// nothing but more of them follows: "{},name" is a heading.
 func isJSON(data []byte) bool {
-	t := bytes.TrimLeft(bytes.TrimPrefix(data, []byte("\ufeff")), " \t\r\n")
-	if len(t) > 0 && t[0] == '[' {
-		t = bytes.TrimLeft(t[1:], " \t\r\n")
-		return len(t) > 0 && (t[0] == '{' || t[0] == ']')
+	const space = " \t\r\n"
+	t := bytes.TrimLeft(bytes.TrimPrefix(data, []byte("\ufeff")), space)
+	after := func(s string) (is bool) {
+		rest, is := bytes.CutPrefix(t, []byte(s))
+		if is {
+			t = bytes.TrimLeft(rest, space)
+		}
+		return is
 	}
-	if len(t) > 0 && t[0] == '{' {
-		t = bytes.TrimLeft(t[1:], " \t\r\n")
-		return len(t) > 0 && (t[0] == '"' || t[0] == '}')
+	list := after("[")
+	switch {
+	case list && after("]"):
+		return len(t) == 0
+	case !after("{"):
+		return false
+	case list && after("}"):
+		return after("]") || after(",") && after("{")
+	case len(t) > 0 && t[0] == '}':
+		line, more, _ := bytes.Cut(t[1:], []byte("\n"))
+		more = bytes.TrimLeft(more, space)
+		return len(bytes.TrimLeft(line, space)) == 0 && (len(more) == 0 || more[0] == '{')
 	}
-	return false
+	return len(t) > 0 && t[0] == '"'
 }

@@ -187,7 +187,7 @@ with a backup before and a proof after, and can undo them.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
 	onDossier := []*cobra.Command{newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a), newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a)}
 	takesSet(a, onDossier...)
-	root.AddCommand(newDemo(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a))
+	root.AddCommand(newDemo(a), newStandin(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a))
 	root.AddCommand(onDossier...)
 	return root
 }

@@ -1,0 +1,139 @@
+package standin
+
+import (
+	"encoding/json"
+	"slices"
+	"sync"
+
+	"paletwin/core/changeset"
+	"paletwin/internal/odata"
+)
+
+// Deed is what truly became of a request, whatever was answered.
+type Deed struct {
+	Number   int      `json:"number"`
+	Batch    int      `json:"batch,omitempty"` // the number of the batch that it came in
+	Group    string   `json:"group,omitempty"` // its atomicity group
+	ID       string   `json:"id,omitempty"`    // what the batch calls it
+	Method   string   `json:"method"`
+	URL      string   `json:"url"`
+	Status   int      `json:"status"`             // what was answered, or would have been
+	Answered bool     `json:"answered"`           // false where the connection was cut instead
+	Moods    []string `json:"moods,omitempty"`    // those that it met
+	Repeated bool     `json:"repeated,omitempty"` // it was answered as before, and not done again
+	By       string   `json:"by,omitempty"`       // who it was, if not the asker: a colleague
+	Act      string   `json:"act,omitempty"`      // amend, add, delete
+	Set      string   `json:"set,omitempty"`
+	Key      []string `json:"key,omitempty"`
+	Kept     bool     `json:"kept"` // what it wrote was committed
+	Wrote    []Wrote  `json:"wrote,omitempty"`
+
+	before, after *Record
+	set           *Set
+}
+
+// Wrote is what a field was and is.
+type Wrote struct {
+	Field  string  `json:"field"`
+	Before *string `json:"before"` // null where there was none
+	After  *string `json:"after"`
+}
+
+// met notes a mood.
+func (d *Deed) met(mood string) {
+	if d != nil && !slices.Contains(d.Moods, mood) {
+		d.Moods = append(d.Moods, mood)
+	}
+}
+
+// did notes what was written.
+func (d *Deed) did(act changeset.Act, s *Set, before, after *Record) {
+	if d != nil {
+		d.Act, d.set, d.before, d.after, d.Kept = act.String(), s, before, after, true
+	}
+}
+
+// undone notes that what was written was taken back.
+func (d *Deed) undone() {
+	if d != nil {
+		d.Kept = false
+	}
+}
+
+// spell writes out the set, the key and the fields, for who reads the ledger.
+func (d *Deed) spell() {
+	if d.set == nil {
+		return
+	}
+	s, some := d.set, d.after
+	if some == nil {
+		some = d.before
+	}
+	d.Set, d.Key, d.Wrote = s.Name, nil, nil
+	for _, v := range s.keyValues(some) {
+		d.Key = append(d.Key, v.Text)
+	}
+	for i, f := range s.Fields {
+		w := Wrote{Field: f.Name}
+		if d.before != nil {
+			w.Before = textOf(d.before.cells[i])
+		}
+		if d.after != nil {
+			w.After = textOf(d.after.cells[i])
+		}
+		if d.before == nil || d.after == nil || d.before.cells[i] != d.after.cells[i] {
+			d.Wrote = append(d.Wrote, w)
+		}
+	}
+}
+
+func textOf(v odata.Value) *string {
+	if v.IsNull() {
+		return nil
+	}
+	return &v.Text
+}
+
+// ledger is what was done to which request. It holds the newest maxDeeds.
+type ledger struct {
+	mu      sync.Mutex
+	deeds   []*Deed
+	last    int
+	dropped int
+}
+
+const maxDeeds = 200_000
+
+// add gives a deed its number.
+func (l *ledger) add(d *Deed) *Deed {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.last++
+	d.Number = l.last
+	if len(l.deeds) == maxDeeds {
+		n := maxDeeds / 10
+		l.deeds = slices.Delete(l.deeds, 0, n)
+		l.dropped += n
+	}
+	l.deeds = append(l.deeds, d)
+	return d
+}
+
+// list writes the deeds from a number on.
+func (l *ledger) list(from int, moods []MoodCount) ([]byte, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	i := 0
+	for i < len(l.deeds) && l.deeds[i].Number < from {
+		i++
+	}
+	out := struct {
+		Dropped int         `json:"dropped,omitempty"` // the oldest that are not kept any more
+		Moods   []MoodCount `json:"moods"`
+		Deeds   []*Deed     `json:"requests"`
+	}{l.dropped, moods, l.deeds[i:]}
+	for _, d := range out.Deeds {
+		d.spell()
+	}
+	return json.Marshal(out)
+}

@@ -230,7 +230,7 @@ func (b *batchRun) single(x *item) bool {
 // finish notes what became of a request.
 func (b *batchRun) finish(x *item, c *call) {
 	b.done++
-	c.deed.Status, c.deed.Answered = x.answer.status, true
+	c.deed.ended(x.answer.status, true)
 	if x.id == "" || x.answer.status >= 400 {
 		return
 	}

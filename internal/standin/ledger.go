@@ -25,11 +25,13 @@ type Deed struct {
 	Act      string   `json:"act,omitempty"`      // amend, add, delete
 	Set      string   `json:"set,omitempty"`
 	Key      []string `json:"key,omitempty"`
-	Kept     bool     `json:"kept"` // what it wrote was committed
+	Kept     bool     `json:"kept"`           // what it wrote was committed
+	Turn     int      `json:"turn,omitempty"` // which of all writes it was
 	Wrote    []Wrote  `json:"wrote,omitempty"`
 
 	before, after *Record
 	set           *Set
+	in            *ledger // whose lock is the deed's
 }
 
 // Wrote is what a field was and is.
@@ -41,23 +43,43 @@ type Wrote struct {
 
 // met notes a mood.
 func (d *Deed) met(mood string) {
-	if d != nil && !slices.Contains(d.Moods, mood) {
+	defer d.lock()()
+	if !slices.Contains(d.Moods, mood) {
 		d.Moods = append(d.Moods, mood)
 	}
 }
 
-// did notes what was written.
-func (d *Deed) did(act changeset.Act, s *Set, before, after *Record) {
-	if d != nil {
-		d.Act, d.set, d.before, d.after, d.Kept = act.String(), s, before, after, true
+// lock holds the deed still until what it returns is called.
+func (d *Deed) lock() (unlock func()) {
+	if d.in == nil { // nobody else has it
+		return func() {}
 	}
+	d.in.mu.Lock()
+	return d.in.mu.Unlock
+}
+
+// did notes what was written. The caller holds the store's lock, so that turns are in the order of writes.
+func (d *Deed) did(act changeset.Act, s *Set, before, after *Record, turn int) {
+	defer d.lock()()
+	d.Act, d.set, d.before, d.after, d.Kept, d.Turn = act.String(), s, before, after, true, turn
 }
 
 // undone notes that what was written was taken back.
 func (d *Deed) undone() {
-	if d != nil {
-		d.Kept = false
-	}
+	defer d.lock()()
+	d.Kept = false
+}
+
+// ended notes what was answered, or that it was not.
+func (d *Deed) ended(status int, answered bool) {
+	defer d.lock()()
+	d.Status, d.Answered = status, answered
+}
+
+// repeats notes that it was answered as before.
+func (d *Deed) repeats() {
+	defer d.lock()()
+	d.Repeated = true
 }
 
 // spell writes out the set, the key and the fields, for who reads the ledger.
@@ -109,7 +131,7 @@ func (l *ledger) add(d *Deed) *Deed {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.last++
-	d.Number = l.last
+	d.Number, d.in = l.last, l
 	if len(l.deeds) == maxDeeds {
 		n := maxDeeds / 10
 		l.deeds = slices.Delete(l.deeds, 0, n)

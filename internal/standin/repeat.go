@@ -62,7 +62,7 @@ func (s *Service) once(c *call, do func() (*answer, error)) (*answer, error) {
 		if err := json.Unmarshal(b, &st); err != nil {
 			return nil, internal(err)
 		}
-		c.deed.Repeated = true
+		c.deed.repeats()
 		return &answer{status: st.Status, header: st.Header, body: st.Body}, nil
 	}
 	a, err := do()

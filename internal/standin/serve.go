@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -292,7 +293,7 @@ func (s *Service) send(w http.ResponseWriter, c *call, a *answer) {
 	if len(a.body) > 0 || a.status == http.StatusOK {
 		h["Content-Length"] = []string{itoa(len(a.body))}
 	}
-	c.deed.Status, c.deed.Answered = a.status, true
+	c.deed.ended(a.status, true)
 	w.WriteHeader(a.status)
 	if c.method != "HEAD" && a.status != http.StatusNoContent && a.status != http.StatusNotModified {
 		_, _ = w.Write(a.body) // who asked may be gone
@@ -302,9 +303,14 @@ func (s *Service) send(w http.ResponseWriter, c *call, a *answer) {
 
 // tell says what was asked.
 func (s *Service) tell(c *call) {
-	if s.told != nil && c.deed.Number > 0 {
-		s.told(c.deed)
+	if s.told == nil || c.deed.Number == 0 {
+		return
 	}
+	unlock := c.deed.lock()
+	d := *c.deed
+	d.Moods = slices.Clone(d.Moods)
+	unlock()
+	s.told(&d)
 }
 
 // tellLedger answers GET /$moods.

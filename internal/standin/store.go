@@ -88,6 +88,7 @@ type store struct {
 	mu        sync.RWMutex
 	registers map[*Set]*register
 	keep      *keep // nil keeps nothing
+	turns     int   // how many writes there were
 }
 
 // newStore takes over what the world was loaded with.
@@ -218,6 +219,12 @@ func (st *store) begin(ctx context.Context) (*tx, error) {
 		}
 	}
 	return &tx{st: st, ctx: ctx}, nil
+}
+
+// turn numbers a write.
+func (t *tx) turn() int {
+	t.st.turns++
+	return t.st.turns
 }
 
 // put writes a record; before or after is nil where it is added or deleted.

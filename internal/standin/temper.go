@@ -242,9 +242,10 @@ func (s *Service) meanwhile(c *call, p *place) {
 	if by == "" {
 		by = "a colleague"
 	}
-	if t.commit() == nil {
-		d := s.ledger.add(&Deed{Batch: c.deed.Batch, Method: "PATCH", URL: set.say(after), Status: 204, By: by})
-		d.did(changeset.Amend, set, before, after)
+	d := s.ledger.add(&Deed{Method: "PATCH", URL: set.say(after), Status: 204, By: by})
+	d.did(changeset.Amend, set, before, after, t.turn())
+	if t.commit() != nil {
+		d.undone()
 	}
 }
 

@@ -292,7 +292,7 @@ func (s *Service) insert(c *call, set *Set, in *input, key []odata.Value) (*answ
 	if err := c.tx.put(set, nil, r); err != nil {
 		return nil, internal(err)
 	}
-	c.deed.did(changeset.Add, set, nil, r)
+	c.deed.did(changeset.Add, set, nil, r, c.tx.turn())
 	return s.written(c, set, r, true)
 }
 
@@ -400,7 +400,7 @@ func (s *Service) change(c *call, p *place, before *Record) (*answer, error) {
 		if err := c.tx.put(set, before, nil); err != nil {
 			return nil, internal(err)
 		}
-		c.deed.did(changeset.Delete, set, before, nil)
+		c.deed.did(changeset.Delete, set, before, nil, c.tx.turn())
 		return newAnswer(204), nil
 	}
 	in, err := s.changes(c, p, set)
@@ -438,7 +438,7 @@ func (s *Service) change(c *call, p *place, before *Record) (*answer, error) {
 	if err := c.tx.put(set, before, after); err != nil {
 		return nil, internal(err)
 	}
-	c.deed.did(changeset.Amend, set, before, after)
+	c.deed.did(changeset.Amend, set, before, after, c.tx.turn())
 	return s.written(c, set, after, false)
 }
 

@@ -7,6 +7,7 @@
 //	go run ./bench -handoff           only: load files of 100,000 amends
 //	go run ./bench -copies            only: several copies, and catching up
 //	go run ./bench -joined -records 300000   only: a joined sheet
+//	go run ./bench -standin          only: the simulated record service, 100,000 records
 //	go run ./bench -history           only: what happened to a record over 500 dossiers
 package main
 
@@ -34,8 +35,13 @@ func main() {
 	history := flag.Bool("history", false, "only: history over 500 dossiers")
 	copies := flag.Bool("copies", false, "only: several copies, and catching up")
 	joined := flag.Bool("joined", false, "only: a joined sheet of three record sets")
+	standin := flag.Bool("standin", false, "only: the simulated record service, 100,000 records")
 	handoff := flag.Bool("handoff", false, "only: load files of 100,000 amends")
 	flag.Parse()
+	if *standin {
+		b.standin()
+		return
+	}
 	b.build()
 	if *history {
 		b.history(500)

@@ -14,38 +14,56 @@ import (
 	"strings"
 )
 
-// Part is a part of a multipart batch: a request or response, or a group of
-// them (Parts).
+// Part is a part of a multipart batch: a request or a response.
 type Part struct {
 	ID     string // its Content-ID
-	Body   []byte // of one that is no group
-	Parts  []Part // of a group
-	Group  bool
+	Body   []byte
+	Group  int // the number, from 1, of the group that it is in; 0 is none
 	Header textproto.MIMEHeader
 }
 
-// ReadParts reads the parts of a multipart body, and those of the groups in
-// it. Parts may lack headers, and have blank lines before them.
-func ReadParts(body []byte, contentType string) ([]Part, error) { return readParts(body, contentType, 0) }
+// ReadParts gives each the parts of a multipart body, and those of the groups in
+// it. Parts may lack headers, and have blank lines before them. A group without parts
+// leaves no trace.
+func ReadParts(body []byte, contentType string, each func(Part)) error {
+	groups := 0
+	return readParts(body, contentType, func(p Part, inner string) error {
+		if inner == "" {
+			each(p)
+			return nil
+		}
+		groups++
+		return readParts(p.Body, inner, func(p Part, inner string) error {
+			if inner != "" {
+				return errors.New("a group within a group of a batch is not allowed")
+			}
+			p.Group = groups
+			each(p)
+			return nil
+		})
+	})
+}
 
-func readParts(body []byte, contentType string, depth int) ([]Part, error) {
+// readParts gives each a body's parts; inner is the Content-Type of a group, "" of a message.
+func readParts(body []byte, contentType string, each func(p Part, inner string) error) error {
 	boundary, err := boundaryOf(contentType)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var all []Part
+	n := 0
 	r := multipart.NewReader(bytes.NewReader(body), boundary)
 	for {
 		p, err := r.NextRawPart()
 		if err == io.EOF {
-			return all, nil
+			return nil
 		}
+		n++
 		if err != nil {
-			return nil, fmt.Errorf("part %d of the batch cannot be read: the boundary %q is not closed, or its headers are none", len(all)+1, boundary)
+			return fmt.Errorf("part %d of the batch cannot be read: the boundary %q is not closed, or its headers are none", n, boundary)
 		}
 		b, err := io.ReadAll(p)
 		if err != nil {
-			return nil, fmt.Errorf("part %d of the batch is cut off: no boundary %q ends it", len(all)+1, boundary)
+			return fmt.Errorf("part %d of the batch is cut off: no boundary %q ends it", n, boundary)
 		}
 		part := Part{Header: p.Header, Body: b}
 		if len(p.Header) == 0 { // a blank line stood before them, or there are none
@@ -54,16 +72,13 @@ func readParts(body []byte, contentType string, depth int) ([]Part, error) {
 			}
 		}
 		part.ID = strings.Trim(strings.TrimSpace(part.Header.Get("Content-ID")), "<>")
-		if t := part.Header.Get("Content-Type"); strings.HasPrefix(strings.ToLower(strings.TrimSpace(t)), "multipart/") {
-			if depth > 0 {
-				return nil, errors.New("a group within a group of a batch is not allowed")
-			}
-			if part.Parts, err = readParts(part.Body, t, depth+1); err != nil {
-				return nil, err
-			}
-			part.Group, part.Body = true, nil
+		inner := part.Header.Get("Content-Type")
+		if !strings.HasPrefix(strings.ToLower(strings.TrimSpace(inner)), "multipart/") {
+			inner = ""
 		}
-		all = append(all, part)
+		if err := each(part, inner); err != nil {
+			return err
+		}
 	}
 }
 
@@ -109,7 +124,7 @@ func splitHead(b []byte) (h textproto.MIMEHeader, rest []byte, ok bool) {
 type Message struct {
 	Method, URL string // of a request
 	Status      int    // of a response
-	Header      http.Header
+	Header      Headers
 	Body        []byte
 }
 
@@ -159,7 +174,7 @@ func readMessage(b []byte) (line string, m *Message, err error) {
 	b = bytes.TrimLeft(b, "\r\n")
 	first, rest, _ := bytes.Cut(b, []byte("\n"))
 	line = strings.TrimRight(string(first), "\r ")
-	m = &Message{Header: http.Header{}}
+	m = &Message{}
 	for {
 		var raw []byte
 		raw, rest, _ = bytes.Cut(rest, []byte("\n"))
@@ -171,7 +186,7 @@ func readMessage(b []byte) (line string, m *Message, err error) {
 		if !ok || strings.ContainsAny(name, " \t") {
 			return "", nil, fmt.Errorf("%s is no header line", short(text))
 		}
-		m.Header.Add(name, strings.TrimSpace(value))
+		m.Header = append(m.Header, Header{name, strings.TrimSpace(value)})
 	}
 	m.Body = rest
 	if n, err := strconv.Atoi(m.Header.Get("Content-Length")); err == nil && n >= 0 && n <= len(rest) {
@@ -184,7 +199,7 @@ func readMessage(b []byte) (line string, m *Message, err error) {
 }
 
 // AppendResponse appends a response as it stands in a part.
-func AppendResponse(dst []byte, status int, h http.Header, body []byte) []byte {
+func AppendResponse(dst []byte, status int, h Headers, body []byte) []byte {
 	dst = append(dst, "HTTP/1.1 "...)
 	dst = strconv.AppendInt(dst, int64(status), 10)
 	dst = append(dst, ' ')
@@ -193,7 +208,7 @@ func AppendResponse(dst []byte, status int, h http.Header, body []byte) []byte {
 }
 
 // AppendRequest appends a request as it stands in a part.
-func AppendRequest(dst []byte, method, url string, h http.Header, body []byte) []byte {
+func AppendRequest(dst []byte, method, url string, h Headers, body []byte) []byte {
 	dst = append(dst, method...)
 	dst = append(dst, ' ')
 	dst = append(dst, url...)
@@ -201,15 +216,13 @@ func AppendRequest(dst []byte, method, url string, h http.Header, body []byte) [
 	return appendRest(dst, h, body)
 }
 
-func appendRest(dst []byte, h http.Header, body []byte) []byte {
+func appendRest(dst []byte, h Headers, body []byte) []byte {
 	dst = append(dst, "\r\n"...)
-	for _, name := range sortedNames(h) {
-		for _, v := range h[name] {
-			dst = append(dst, name...)
-			dst = append(dst, ": "...)
-			dst = append(dst, v...)
-			dst = append(dst, "\r\n"...)
-		}
+	for _, x := range h {
+		dst = append(dst, x.Name...)
+		dst = append(dst, ": "...)
+		dst = append(dst, x.Value...)
+		dst = append(dst, "\r\n"...)
 	}
 	if len(body) > 0 {
 		dst = append(dst, "Content-Length: "...)
@@ -218,17 +231,4 @@ func appendRest(dst []byte, h http.Header, body []byte) []byte {
 	}
 	dst = append(dst, "\r\n"...)
 	return append(dst, body...)
-}
-
-func sortedNames(h http.Header) []string {
-	names := make([]string, 0, len(h))
-	for n := range h {
-		i := len(names)
-		names = append(names, n)
-		for ; i > 0 && names[i-1] > n; i-- {
-			names[i] = names[i-1]
-		}
-		names[i] = n
-	}
-	return names
 }

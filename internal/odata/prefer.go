@@ -2,7 +2,6 @@ package odata
 
 import (
 	"mime"
-	"net/http"
 	"strconv"
 	"strings"
 	"time"
@@ -20,9 +19,12 @@ type Preferences struct {
 
 // ParsePrefer reads the Prefer headers. What it does not know it passes over, as
 // the standard asks.
-func ParsePrefer(h http.Header) (p Preferences) {
-	for _, line := range h["Prefer"] {
-		for _, item := range splitHeader(line, ',') {
+func ParsePrefer(h Headers) (p Preferences) {
+	for _, line := range h {
+		if !strings.EqualFold(line.Name, "Prefer") {
+			continue
+		}
+		for _, item := range splitHeader(line.Value, ',') {
 			name, value, has := strings.Cut(splitHeader(item, ';')[0], "=")
 			name = strings.TrimPrefix(strings.ToLower(strings.TrimSpace(name)), "odata.")
 			value = strings.Trim(strings.TrimSpace(value), `"`)

@@ -6,16 +6,16 @@ package odata
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/cockroachdb/apd/v3"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"paletwin/core/expr"
-	"paletwin/core/jsontext"
+	ours "paletwin/core/jsontext"
 )
 
 // Kind is the primitive type of a value.
@@ -181,7 +181,7 @@ func (v Value) AppendJSON(dst []byte, quoted bool) []byte {
 		dst = append(dst, v.Text...)
 		return append(dst, '"')
 	}
-	return jsontext.AppendString(dst, v.Text)
+	return ours.AppendString(dst, v.Text)
 }
 
 // Literal is the value as it stands in a URL, not yet percent-encoded.
@@ -202,12 +202,14 @@ func ReadJSON(raw []byte, k Kind) (Value, error) {
 	if string(raw) == "null" {
 		return Value{}, nil
 	}
-	text, isText := string(raw), false
-	if len(raw) > 0 && raw[0] == '"' {
-		isText = true
-		if err := json.Unmarshal(raw, &text); err != nil {
+	isText := len(raw) > 0 && raw[0] == '"'
+	text := string(raw)
+	if isText {
+		b, err := jsontext.AppendUnquote(nil, raw)
+		if err != nil {
 			return Value{}, fmt.Errorf("is no JSON string")
 		}
+		text = string(b)
 	}
 	if isText && k == Boolean || !isText && (k == String || k == Date || k == DateTimeOffset) || len(raw) == 0 {
 		return Value{}, fmt.Errorf("is to be %s, not %s", k, kindOfJSON(raw))

@@ -130,24 +130,15 @@ func (s *Service) poll(c *call, id string) *answer {
 		return s.pending(c, id)
 	}
 	a := *j.answer
-	if c.accepts("application/http") && strings.Contains(c.header.Get("Accept"), "application/http") {
+	older := c.version == "4.0" && c.header.Get("OData-MaxVersion") != "" // which knows this form alone
+	if older || strings.Contains(c.header.Get("Accept"), "application/http") {
 		whole := newAnswer(http.StatusOK)
 		whole.set("Content-Type", "application/http")
 		whole.set("Content-Transfer-Encoding", "binary")
 		whole.body = odata.AppendResponse(nil, a.status, a.header, a.body)
 		return whole
 	}
-	h := http.Header{"AsyncResult": {itoa(a.status)}}
-	for k, v := range a.header {
-		h[k] = v
-	}
-	if c.version == "4.0" && c.header.Get("OData-MaxVersion") != "" { // which knows the other form alone
-		whole := newAnswer(http.StatusOK)
-		whole.set("Content-Type", "application/http")
-		whole.set("Content-Transfer-Encoding", "binary")
-		whole.body = odata.AppendResponse(nil, a.status, a.header, a.body)
-		return whole
-	}
+	h := append(odata.Headers{{Name: "AsyncResult", Value: itoa(a.status)}}, a.header...)
 	a.header, a.status = h, http.StatusOK
 	return &a
 }

@@ -1,15 +1,22 @@
 package standin
 
 import (
+	"bytes"
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"mime"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 
+	"github.com/go-json-experiment/json/jsontext"
+
+	textjson "paletwin/core/jsontext"
 	"paletwin/internal/odata"
 )
 
@@ -19,38 +26,47 @@ type item struct {
 	after     []string // dependsOn
 	method    string
 	url       string
-	header    http.Header
+	header    odata.Headers
 	body      []byte
 	wrong     *refusal // why it cannot be read
 
 	answer *answer // nil where it was not come to
+	made   string  // the URL of what it made or changed, once it is done
+
+	// What was made of it ahead of its turn, where nothing before it could change that.
+	call  *call
+	place *place
+	err   error
 }
 
 // batch answers a $batch: JSON in JSON, multipart in multipart, unless Accept says otherwise.
 func (s *Service) batch(c *call) (*answer, error) {
 	t := c.header.Get("Content-Type")
 	m, _, _ := mime.ParseMediaType(t)
-	var items []*item
-	var err error
 	asJSON := m == "application/json"
+	b := s.newBatch(c, asJSON)
+	defer b.ahead.end()
+	var err error
 	switch {
 	case asJSON:
-		items, err = readJSONBatch(c.body)
+		err = b.readJSON(c.body)
 	case strings.HasPrefix(strings.ToLower(strings.TrimSpace(t)), "multipart/mixed"):
-		items, err = readMultipart(c.body, t)
+		err = b.readMultipart(c.body, t)
 	default:
-		return nil, refuse(http.StatusUnsupportedMediaType, "UnsupportedMediaType", "a batch is to come as multipart/mixed or application/json, not as %q", t)
+		err = refuse(http.StatusUnsupportedMediaType, "UnsupportedMediaType", "a batch is to come as multipart/mixed or application/json, not as %q", t)
 	}
+	close(b.ahead.in)
 	if err != nil {
-		return nil, badRequest("%v", err)
+		return nil, err
 	}
+	items := b.items
 	if r := s.overBatch(c, len(items)); r != nil {
 		return nil, r
 	}
-	if r := orderly(items); r != nil {
+	var r *refusal
+	if b.byID, r = orderly(items); r != nil {
 		return nil, r
 	}
-	b := &batchRun{s: s, c: c, items: items, urls: map[string]string{}, failed: map[string]bool{}, limit: -1, asJSON: asJSON}
 	if m := s.meets(c, "half-batch", about{}); m != nil {
 		b.limit = len(items) / 2
 	}
@@ -76,35 +92,36 @@ func other(asJSON bool) string {
 
 // orderly refuses batches whose ids or groups say nothing: ids twice, groups that are
 // taken up again, requests that depend on later ones.
-func orderly(items []*item) *refusal {
-	seen, closed := map[string]bool{}, map[string]bool{}
+func orderly(items []*item) (byID map[string]*item, r *refusal) {
+	byID = make(map[string]*item, len(items))
+	closed := map[string]bool{}
 	group := ""
 	for _, x := range items {
 		if x.group != group {
 			closed[group] = true
-			if group = x.group; group != "" && (closed[group] || seen[group]) {
-				return badRequest("the requests of the group %s are not next to each other", group)
+			if group = x.group; group != "" && (closed[group] || byID[group] != nil) {
+				return nil, badRequest("the requests of the group %s are not next to each other", group)
 			}
 			for _, on := range x.after {
 				if on == group && group != "" {
-					return badRequest("the request %s depends on its own group", x.id)
+					return nil, badRequest("the request %s depends on its own group", x.id)
 				}
 			}
 		}
 		for _, on := range x.after {
-			if !seen[on] && !closed[on] {
-				return badRequest("the request %s depends on %s, which does not come before it", x.id, on)
+			if byID[on] == nil && !closed[on] {
+				return nil, badRequest("the request %s depends on %s, which does not come before it", x.id, on)
 			}
 		}
 		if x.id == "" {
 			continue
 		}
-		if seen[x.id] {
-			return badRequest("two requests of the batch have the id %s", x.id)
+		if byID[x.id] != nil {
+			return nil, badRequest("two requests of the batch have the id %s", x.id)
 		}
-		seen[x.id] = true
+		byID[x.id] = x
 	}
-	return nil
+	return byID, nil
 }
 
 // batchRun carries out a batch.
@@ -112,12 +129,30 @@ type batchRun struct {
 	s      *Service
 	c      *call
 	items  []*item
-	urls   map[string]string // of what requests made or changed, by their ids
-	failed map[string]bool   // requests and groups
-	limit  int               // how many are done at most; -1 is all
+	byID   map[string]*item
+	failed map[string]bool // requests and groups
+	limit  int             // how many are done at most; -1 is all
 	done   int
 	stop   bool
-	asJSON bool
+	all    odata.Headers // of the batch, that are for its requests, too
+	ahead  *ahead
+}
+
+func (s *Service) newBatch(c *call, asJSON bool) *batchRun {
+	b := &batchRun{s: s, c: c, failed: map[string]bool{}, limit: -1}
+	for _, name := range []string{"Accept", "OData-MaxVersion"} {
+		if v := c.header.Get(name); v != "" && (name != "Accept" || asJSON) {
+			b.all = append(b.all, odata.Header{Name: name, Value: v})
+		}
+	}
+	b.ahead = b.prepare()
+	return b
+}
+
+// take takes a request that was read.
+func (b *batchRun) take(x *item) {
+	b.items = append(b.items, x)
+	b.ahead.in <- x
 }
 
 func (b *batchRun) run() {
@@ -128,6 +163,7 @@ func (b *batchRun) run() {
 		}
 		members := b.items[i : i+n]
 		i += n
+		b.ahead.wait(i)
 		if b.limit >= 0 && b.done >= b.limit {
 			return
 		}
@@ -184,31 +220,25 @@ func (b *batchRun) fail(members []*item) {
 	}
 }
 
-// call makes a call of a request of the batch.
-func (b *batchRun) call(x *item) (*call, *place, error) {
-	c := &call{ctx: b.c.ctx, method: x.method, header: x.header, body: x.body, base: b.c.base, inner: true, refs: b.urls}
-	if t := x.header.Get("X-Http-Method"); t != "" && c.method == "POST" {
-		c.method = strings.ToUpper(t)
+// callOf makes a call of a request of the batch, whose turn it is.
+func (b *batchRun) callOf(x *item) (*call, *place, error) {
+	c, p, err := x.call, x.place, x.err
+	if c == nil {
+		c = b.blank(x)
 	}
-	if c.method == "MERGE" {
-		c.method = "PATCH"
-	}
-	for _, name := range []string{"Accept", "Odata-Maxversion"} { // those of the batch are for all
-		if len(c.header[name]) == 0 && (name != "Accept" || b.asJSON) && len(b.c.header[name]) > 0 {
-			c.header[name] = b.c.header[name]
+	c.refs = b.byID
+	c.deed = b.s.ledger.add(&Deed{Batch: b.c.deed.Number, Group: x.group, ID: x.id, Method: c.method, URL: x.url})
+	switch {
+	case x.wrong != nil:
+		return c, nil, x.wrong
+	case x.call == nil:
+		if err = b.s.address(c, x.url); err == nil {
+			err = c.negotiate()
+		}
+		if err == nil {
+			p, err = b.s.locate(c)
 		}
 	}
-	c.deed = b.s.ledger.add(&Deed{Batch: b.c.deed.Number, Group: x.group, ID: x.id, Method: c.method, URL: x.url})
-	if x.wrong != nil {
-		return c, nil, x.wrong
-	}
-	if err := b.s.address(c, x.url); err != nil {
-		return c, nil, err
-	}
-	if err := c.negotiate(); err != nil {
-		return c, nil, err
-	}
-	p, err := b.s.locate(c)
 	if err == nil && (p.kind == atLedger || p.kind == atStatus) {
 		err = badRequest("%s is not for a batch", c.url)
 	}
@@ -217,7 +247,7 @@ func (b *batchRun) call(x *item) (*call, *place, error) {
 
 // single carries out a request that is in no group.
 func (b *batchRun) single(x *item) bool {
-	c, p, err := b.call(x)
+	c, p, err := b.callOf(x)
 	if err != nil {
 		x.answer = b.s.wordless(c, answerOf(err))
 	} else {
@@ -234,9 +264,9 @@ func (b *batchRun) finish(x *item, c *call) {
 	if x.id == "" || x.answer.status >= 400 {
 		return
 	}
-	b.urls[x.id] = c.url
-	if l := x.answer.header["Location"]; len(l) > 0 {
-		b.urls[x.id] = strings.TrimPrefix(l[0], c.base)
+	x.made = c.url
+	if l := x.answer.header.Get("Location"); l != "" {
+		x.made = strings.TrimPrefix(l, c.base)
 	}
 }
 
@@ -255,7 +285,7 @@ func (b *batchRun) group(members []*item) bool {
 		if b.limit >= 0 && b.done >= b.limit { // half of it, whatever was promised
 			break
 		}
-		c, p, err := b.call(x)
+		c, p, err := b.callOf(x)
 		calls = append(calls, c)
 		if err == nil {
 			c.tx = t
@@ -297,7 +327,7 @@ func undone(calls []*call) {
 // failGroup answers the members of a group that was taken back: one says why.
 func (b *batchRun) failGroup(members []*item, which *item, a *answer) bool {
 	for _, x := range members {
-		delete(b.urls, x.id)
+		x.made = ""
 		x.answer = refuse(http.StatusFailedDependency, "GroupFailed", "another request of its group failed, and nothing of the group was done").answer()
 	}
 	which.answer = a
@@ -310,7 +340,7 @@ func (b *batchRun) colleagues(members []*item) {
 		if x.wrong != nil || x.method == "GET" || x.method == "POST" {
 			continue
 		}
-		c := &call{ctx: b.c.ctx, method: x.method, header: x.header, base: b.c.base, inner: true, refs: b.urls, deed: b.c.deed}
+		c := &call{ctx: b.c.ctx, method: x.method, header: x.header, base: b.c.base, inner: true, refs: b.byID, deed: b.c.deed}
 		if b.s.address(c, x.url) != nil {
 			continue
 		}
@@ -321,124 +351,282 @@ func (b *batchRun) colleagues(members []*item) {
 }
 
 // readMultipart reads the requests of a multipart batch.
-func readMultipart(body []byte, contentType string) ([]*item, error) {
-	parts, err := odata.ReadParts(body, contentType)
+func (b *batchRun) readMultipart(body []byte, contentType string) error {
+	err := odata.ReadParts(body, contentType, func(p odata.Part) {
+		group := ""
+		if p.Group > 0 {
+			group = "group-" + itoa(p.Group)
+		}
+		b.take(readPart(p, group))
+	})
 	if err != nil {
-		return nil, err
+		return badRequest("%v", err)
 	}
-	var all []*item
-	groups := 0
-	for _, p := range parts {
-		if !p.Group {
-			all = append(all, readPart(p, ""))
-			continue
-		}
-		groups++
-		for _, m := range p.Parts {
-			all = append(all, readPart(m, "group-"+itoa(groups)))
-		}
-	}
-	return all, nil
+	return nil
 }
 
 func readPart(p odata.Part, group string) *item {
-	x := &item{id: p.ID, group: group, header: http.Header{}}
+	x := &item{id: p.ID, group: group}
 	m, err := odata.ReadRequest(p.Body)
 	if err != nil {
 		x.wrong = badRequest("a part of the batch is no request: %v", err)
 		return x
 	}
 	if x.id == "" { // where some clients put it
-		x.id = strings.Trim(m.Header.Get("Content-Id"), "<>")
+		x.id = strings.Trim(m.Header.Get("Content-ID"), "<>")
 	}
 	x.method, x.url, x.header, x.body = m.Method, m.URL, m.Header, m.Body
 	return x
 }
 
-// readJSONBatch reads the requests of a batch in JSON (JSON Format 19).
-func readJSONBatch(body []byte) ([]*item, error) {
-	var in struct {
-		Requests []struct {
-			ID      json.RawMessage            `json:"id"`
-			Group   string                     `json:"atomicityGroup"`
-			After   []string                   `json:"dependsOn"`
-			Method  string                     `json:"method"`
-			URL     string                     `json:"url"`
-			Headers map[string]json.RawMessage `json:"headers"`
-			Body    json.RawMessage            `json:"body"`
-		} `json:"requests"`
-	}
-	if err := json.Unmarshal(body, &in); err != nil {
-		return nil, badRequest(`the batch is no JSON object with "requests": %v`, err)
-	}
-	all := make([]*item, len(in.Requests))
-	for i, r := range in.Requests {
-		x := &item{id: plainText(r.ID), group: r.Group, after: r.After, method: strings.ToUpper(r.Method), url: r.URL, header: make(http.Header, len(r.Headers)+2)}
-		all[i] = x
-		for k, v := range r.Headers {
-			x.header.Set(k, plainText(v))
+// readJSON reads the requests of a batch in JSON (JSON Format 19).
+func (b *batchRun) readJSON(body []byte) error {
+	d, done := decoder(body)
+	defer done()
+	there := false
+	err := members(d, func(name string) error {
+		if name != "requests" {
+			return d.SkipValue()
 		}
-		switch {
-		case x.method == "" || x.url == "":
-			x.wrong = badRequest("a request of the batch needs a method and a url")
-		case len(r.Body) > 0 && r.Body[0] == '"' && !strings.Contains(x.header.Get("Content-Type"), "json") && x.header.Get("Content-Type") != "":
-			x.body = []byte(plainText(r.Body))
-			if !strings.HasPrefix(x.header.Get("Content-Type"), "text/") {
-				b, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(string(x.body), "="))
-				if err != nil {
-					x.wrong = badRequest("the body of request %s is no base64url", x.id)
-				}
-				x.body = b
+		there = true
+		return elements(d, func() error {
+			x, err := readItem(d)
+			if err == nil {
+				b.take(x)
 			}
-		default:
-			x.body = r.Body
-		}
+			return err
+		})
+	})
+	if err == nil && !there {
+		err = errors.New("it has none")
 	}
-	return all, nil
+	if err != nil {
+		return badRequest(`the batch is no JSON object with "requests": %v`, err)
+	}
+	return nil
 }
 
-// plainText is a JSON string's text, and anything else as it stands.
-func plainText(raw json.RawMessage) string {
-	var s string
-	if json.Unmarshal(raw, &s) == nil {
-		return s
+var decoders = sync.Pool{New: func() any { return &bufferedDecoder{} }}
+
+type bufferedDecoder struct {
+	b bytes.Buffer
+	d jsontext.Decoder
+}
+
+// decoder reads JSON; done is to be called when what it gave is not needed any more.
+func decoder(body []byte) (d *jsontext.Decoder, done func()) {
+	x := decoders.Get().(*bufferedDecoder)
+	x.b = *bytes.NewBuffer(body)
+	x.d.Reset(&x.b)
+	return &x.d, func() {
+		x.b = bytes.Buffer{}
+		x.d.Reset(&x.b)
+		decoders.Put(x)
 	}
-	return string(raw)
+}
+
+// members reads a JSON object; each is given a member's name and reads its value.
+func members(d *jsontext.Decoder, each func(name string) error) error {
+	if t, err := d.ReadToken(); err != nil || t.Kind() != '{' {
+		return orElse(err, "an object is expected")
+	}
+	for d.PeekKind() != '}' {
+		v, err := d.ReadValue()
+		if err != nil {
+			return err
+		}
+		if err := each(unquoted(v)); err != nil {
+			return err
+		}
+	}
+	_, err := d.ReadToken()
+	return err
+}
+
+// unquoted is the text of a JSON string.
+func unquoted(v jsontext.Value) string {
+	if len(v) > 2 && bytes.IndexByte(v, '\\') < 0 {
+		inner := v[1 : len(v)-1]
+		if s, ok := common[string(inner)]; ok {
+			return s
+		}
+		return string(inner)
+	}
+	b, err := jsontext.AppendUnquote(nil, v)
+	if err != nil {
+		return ""
+	}
+	return string(b)
+}
+
+// elements reads a JSON array; each reads an element.
+func elements(d *jsontext.Decoder, each func() error) error {
+	if t, err := d.ReadToken(); err != nil || t.Kind() != '[' {
+		return orElse(err, "a list is expected")
+	}
+	for d.PeekKind() != ']' {
+		if err := each(); err != nil {
+			return err
+		}
+	}
+	_, err := d.ReadToken()
+	return err
+}
+
+func orElse(err error, text string) error {
+	if err == nil {
+		err = errors.New(text)
+	}
+	return err
+}
+
+// readItem reads a request of a batch in JSON.
+func readItem(d *jsontext.Decoder) (*item, error) {
+	x := &item{}
+	err := members(d, func(name string) (err error) {
+		switch name {
+		case "id":
+			x.id, err = plain(d)
+		case "atomicityGroup":
+			x.group, err = plain(d)
+		case "method":
+			x.method, err = plain(d)
+		case "url":
+			x.url, err = plain(d)
+		case "dependsOn":
+			err = elements(d, func() error {
+				on, err := plain(d)
+				x.after = append(x.after, on)
+				return err
+			})
+		case "headers":
+			err = members(d, func(name string) error {
+				v, err := plain(d)
+				x.header = append(x.header, odata.Header{Name: name, Value: v})
+				return err
+			})
+		case "body":
+			var v jsontext.Value
+			v, err = d.ReadValue()
+			x.body = bytes.Clone(v)
+		default:
+			err = d.SkipValue()
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	x.method = strings.ToUpper(x.method)
+	if x.method == "" || x.url == "" {
+		x.wrong = badRequest("a request of the batch needs a method and a url")
+	}
+	if t := x.header.Get("Content-Type"); len(x.body) > 0 && x.body[0] == '"' && t != "" && !strings.Contains(t, "json") {
+		x.unwrap(t)
+	}
+	return x, nil
+}
+
+// unwrap reads a body that is no JSON: a text as a JSON string, anything else in base64url.
+func (x *item) unwrap(contentType string) {
+	var s string
+	_ = json.Unmarshal(x.body, &s) // which was read as JSON already
+	x.body = []byte(s)
+	if strings.HasPrefix(contentType, "text/") {
+		return
+	}
+	b, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(s, "="))
+	if err != nil {
+		x.wrong = badRequest("the body of request %s is no base64url", x.id)
+	}
+	x.body = b
+}
+
+// common are texts of which batches have many.
+var common = func() map[string]string {
+	all := map[string]string{}
+	for _, s := range []string{"id", "atomicityGroup", "method", "url", "dependsOn", "headers", "body", "GET", "POST", "PATCH", "PUT", "DELETE", "Content-Type", "content-type", "application/json",
+		"If-Match", "if-match", "*", "Accept", "accept"} {
+		all[s] = s
+	}
+	return all
+}()
+
+// plain reads a JSON string's text, and a number or another word as it stands.
+func plain(d *jsontext.Decoder) (string, error) {
+	if d.PeekKind() == '"' {
+		v, err := d.ReadValue()
+		return unquoted(v), err
+	}
+	t, err := d.ReadToken()
+	if err != nil {
+		return "", err
+	}
+	switch t.Kind() {
+	case '{', '[':
+		return "", errors.New("a text is expected, not an object or a list")
+	}
+	return t.String(), nil
 }
 
 // batchJSON is the answer in JSON: one to each request.
 func (c *call) batchJSON(items []*item) *answer {
-	type response struct {
-		ID      string            `json:"id"`
-		Group   string            `json:"atomicityGroup,omitempty"`
-		Status  int               `json:"status"`
-		Headers map[string]string `json:"headers,omitempty"`
-		Body    json.RawMessage   `json:"body,omitempty"`
-	}
-	all := make([]response, 0, len(items))
+	b := make([]byte, 0, 64+256*len(items))
+	b = append(b, `{"responses":[`...)
+	first := true
 	for _, x := range items {
 		if x.answer == nil {
 			continue
 		}
-		r := response{ID: x.id, Group: x.group, Status: x.answer.status, Headers: make(map[string]string, len(x.answer.header)+1)}
-		for k, v := range x.answer.header {
-			r.Headers[strings.ToLower(k)] = v[0]
+		if !first {
+			b = append(b, ',')
 		}
-		if b := x.answer.body; len(b) > 0 {
-			r.Body = b
-			if !strings.Contains(r.Headers["content-type"], "json") {
-				r.Body, _ = json.Marshal(string(b))
-			}
-		}
-		all = append(all, r)
+		first = false
+		b = x.appendJSON(b)
 	}
 	a := newAnswer(http.StatusOK)
-	a.body, _ = json.Marshal(map[string]any{"responses": all})
+	a.body = append(b, "]}"...)
 	a.set("Content-Type", "application/json")
-	if c.prefer.Said {
-		a.set("Preference-Applied", "continue-on-error="+map[bool]string{true: "true", false: "false"}[c.prefer.ContinueOnError])
-	}
+	c.applied(a)
 	return a
+}
+
+// appendJSON appends what a request of the batch got.
+func (x *item) appendJSON(b []byte) []byte {
+	b = append(b, '{')
+	b = appendMember(b, "id", x.id)
+	if x.group != "" {
+		b = append(b, ',')
+		b = appendMember(b, "atomicityGroup", x.group)
+	}
+	b = append(b, `,"status":`...)
+	b = strconv.AppendInt(b, int64(x.answer.status), 10)
+	if len(x.answer.header) > 0 {
+		b = append(b, `,"headers":{`...)
+		for i, h := range x.answer.header {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = appendMember(b, strings.ToLower(h.Name), h.Value)
+		}
+		b = append(b, '}')
+	}
+	if len(x.answer.body) > 0 {
+		b = append(b, `,"body":`...)
+		if strings.Contains(x.answer.header.Get("Content-Type"), "json") {
+			b = append(b, x.answer.body...)
+		} else {
+			b = textjson.AppendString(b, string(x.answer.body))
+		}
+	}
+	return append(b, '}')
+}
+
+// applied says that the batch went on behind errors, if it was asked to.
+func (c *call) applied(a *answer) {
+	if c.prefer.Said {
+		a.set("Preference-Applied", "continue-on-error="+strconv.FormatBool(c.prefer.ContinueOnError))
+	}
 }
 
 // batchMultipart is the answer in parts: what was not come to has none, and a group that failed
@@ -472,9 +660,7 @@ func (s *Service) batchMultipart(c *call, items []*item) *answer {
 		t = "multipart/mixed; boundary=" + w.boundary
 	}
 	a.set("Content-Type", t)
-	if c.prefer.Said {
-		a.set("Preference-Applied", "continue-on-error="+map[bool]string{true: "true", false: "false"}[c.prefer.ContinueOnError])
-	}
+	c.applied(a)
 	return a
 }
 

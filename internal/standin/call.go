@@ -18,7 +18,8 @@ type call struct {
 	method  string
 	path    []string // segments below the service's root, decoded
 	options options
-	header  http.Header
+	header  odata.Headers
+	accept  []odata.MediaType // none is any
 	body    []byte
 	url     string // as it was sent, below the root
 	base    string // the service's root, with a slash at its end
@@ -27,9 +28,10 @@ type call struct {
 	form    form
 	prefer  odata.Preferences
 	deed    *Deed
-	tx      *tx               // of a group in a batch; nil where the call has its own
-	inner   bool              // it is in a batch
-	refs    map[string]string // what $ID stands for there
+	tx      *tx              // of a group in a batch; nil where the call has its own
+	input   *input           // what its body says, where that was read already
+	inner   bool             // it is in a batch
+	refs    map[string]*item // what $ID stands for there
 }
 
 // form is how much an answer's JSON says, and how.
@@ -41,14 +43,14 @@ type form struct {
 // answer is what a call gets.
 type answer struct {
 	status int
-	header http.Header
+	header odata.Headers
 	body   []byte
 	failed *refusal
 }
 
-func newAnswer(status int) *answer { return &answer{status: status, header: http.Header{}} }
+func newAnswer(status int) *answer { return &answer{status: status} }
 
-func (a *answer) set(name, value string) { a.header[name] = []string{value} }
+func (a *answer) set(name, value string) { a.header.Set(name, value) }
 
 // refusal is why a call is not done, in the form of the standard's errors.
 type refusal struct {
@@ -56,7 +58,7 @@ type refusal struct {
 	code    string
 	message string
 	target  string
-	header  map[string]string
+	header  odata.Headers
 }
 
 func (r *refusal) Error() string { return r.message }
@@ -73,10 +75,7 @@ func (r *refusal) at(target string) *refusal {
 
 // with adds a header to the answer.
 func (r *refusal) with(name, value string) *refusal {
-	if r.header == nil {
-		r.header = map[string]string{}
-	}
-	r.header[name] = value
+	r.header.Set(name, value)
 	return r
 }
 
@@ -107,9 +106,7 @@ func (r *refusal) answer() *answer {
 	}
 	a := newAnswer(r.status)
 	a.failed = r
-	for k, v := range r.header {
-		a.set(k, v)
-	}
+	a.header = append(a.header, r.header...)
 	a.set("Content-Type", "application/json")
 	a.body, _ = json.Marshal(map[string]content{"error": {r.code, r.message, r.target}})
 	return a
@@ -137,6 +134,9 @@ var systemOptions = map[string]bool{"filter": true, "select": true, "expand": tr
 // parseQuery reads the query of a URL. System options may lack their "$" (4.01) and be
 // in any case.
 func parseQuery(raw string) (o options, err error) {
+	if raw == "" {
+		return o, nil
+	}
 	o.all, o.aliases = map[string]string{}, map[string]string{}
 	for _, pair := range strings.Split(raw, "&") {
 		if pair == "" {
@@ -239,8 +239,10 @@ func (c *call) negotiate() error {
 			return refuse(http.StatusNotAcceptable, "NotAcceptable", "$format=%s is no format that is known here", f)
 		}
 	}
-	c.header["Accept"] = []string{accept}
-	for _, m := range odata.ParseAccept(accept) {
+	if accept != "" {
+		c.accept = odata.ParseAccept(accept)
+	}
+	for _, m := range c.accept {
 		if m.Type != "application/json" {
 			continue
 		}
@@ -255,11 +257,10 @@ func (c *call) negotiate() error {
 
 // accepts reports whether the asker takes one of some types; asking for nothing takes any.
 func (c *call) accepts(types ...string) bool {
-	asked := odata.ParseAccept(c.header.Get("Accept"))
-	if len(asked) == 0 {
+	if len(c.accept) == 0 {
 		return true
 	}
-	for _, m := range asked {
+	for _, m := range c.accept {
 		if m.Quality == 0 {
 			continue
 		}
@@ -276,7 +277,7 @@ func (c *call) accepts(types ...string) bool {
 // wants reports which of two types the asker would rather have.
 func (c *call) wants(first, second string) string {
 	best, quality := first, -1.0
-	for _, m := range odata.ParseAccept(c.header.Get("Accept")) {
+	for _, m := range c.accept {
 		if (m.Type == first || m.Type == second) && m.Quality > quality {
 			best, quality = m.Type, m.Quality
 		}
@@ -295,6 +296,16 @@ func (c *call) control(name string) string {
 // json is an answer in JSON.
 func (c *call) json(status int, body []byte) *answer {
 	a := newAnswer(status)
+	a.set("Content-Type", c.jsonType())
+	a.body = body
+	return a
+}
+
+// jsonType is the Content-Type of JSON in the form that was asked for.
+func (c *call) jsonType() string {
+	if !c.short && c.form == (form{metadata: "minimal"}) {
+		return "application/json;odata.metadata=minimal"
+	}
 	t := "application/json;odata.metadata="
 	if c.short {
 		t = "application/json;metadata="
@@ -303,7 +314,5 @@ func (c *call) json(status int, body []byte) *answer {
 	if c.form.quoted {
 		t += ";IEEE754Compatible=true"
 	}
-	a.set("Content-Type", t)
-	a.body = body
-	return a
+	return t
 }

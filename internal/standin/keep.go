@@ -19,14 +19,29 @@ const KeptName = "standin.sqlite"
 var ErrOther = errors.New("it is another file, or has another layout, than what this stand-in was loaded with")
 
 // keep is the records in SQLite: a table for each set, with a column for each property.
-// It is used under the store's lock.
+// It is used under the store's lock. Within a transaction its statements are run in their
+// order by a goroutine of their own, so that SQLite works while the next request is
+// looked at; whoever asks for anything else, or commits, waits for them.
 type keep struct {
-	db    *lite.DB
-	stmts map[*Set]*statements
+	db      *lite.DB
+	stmts   map[*Set]*statements
+	queued  []statement      // not handed on yet
+	running chan []statement // nil where nothing runs
+	ended   chan error       // what came of what ran
+}
+
+// statement is SQL that is to write one row.
+type statement struct {
+	set  *Set
+	sql  string
+	args []lite.Value
 }
 
 // statements are the SQL of a set.
-type statements struct{ insert, delete, where string }
+type statements struct {
+	insert, delete, where string
+	update                map[int]string // of one field
+}
 
 // openKeep opens the file, or makes it. What it holds takes the place of what the world was
 // loaded with; afresh puts that in its place again. kept says whether there was anything.
@@ -115,7 +130,7 @@ func (s *Set) statements() *statements {
 		where = append(where, quoted(s.Fields[k].Name)+" = ?")
 	}
 	w := " WHERE " + strings.Join(where, " AND ")
-	return &statements{insert: "INSERT INTO " + quoted(s.Name) + " VALUES (" + marks + ")", delete: "DELETE FROM " + quoted(s.Name) + w, where: w}
+	return &statements{insert: "INSERT INTO " + quoted(s.Name) + " VALUES (" + marks + ")", delete: "DELETE FROM " + quoted(s.Name) + w, where: w, update: map[int]string{}}
 }
 
 // write makes the set's table of what was loaded.
@@ -136,9 +151,10 @@ func (k *keep) write(ctx context.Context, s *Set) error {
 		return err
 	}
 	for _, r := range s.loaded {
-		if err := k.put(ctx, s, nil, r); err != nil {
-			return err
-		}
+		k.put(ctx, s, nil, r)
+	}
+	if err := k.settle(ctx); err != nil {
+		return err
 	}
 	_, err := k.db.Exec(ctx, `INSERT OR REPLACE INTO "standin.files" VALUES (?, ?)`, text(s.Name), text(s.digest))
 	return err
@@ -170,64 +186,142 @@ func bound(v odata.Value) lite.Value {
 	return text(v.Text)
 }
 
-func (k *keep) begin(ctx context.Context) error { return k.exec(ctx, "BEGIN IMMEDIATE") }
+// begin begins a transaction. What runs in it is short, and not interrupted: whether somebody still waits for it
+// is asked before it is committed.
+func (k *keep) begin(ctx context.Context) error {
+	return k.exec(context.WithoutCancel(ctx), "BEGIN IMMEDIATE")
+}
 
 func (k *keep) commit(ctx context.Context) error {
-	if err := k.exec(context.WithoutCancel(ctx), "COMMIT"); err != nil {
-		k.rollback()
-		return err
+	err := k.settle(ctx)
+	if err == nil {
+		err = k.exec(context.WithoutCancel(ctx), "COMMIT")
 	}
-	return nil
+	if err != nil {
+		k.rollback()
+	}
+	return err
+}
+
+// handOn is how many statements are handed to the goroutine at once.
+const handOn = 16
+
+// queue hands a statement on.
+func (k *keep) queue(ctx context.Context, s statement) {
+	if k.queued = append(k.queued, s); len(k.queued) < handOn {
+		return
+	}
+	if k.running == nil {
+		k.running, k.ended = make(chan []statement, 64), make(chan error, 1)
+		go k.work(ctx, k.running, k.ended)
+	}
+	k.running <- k.queued
+	k.queued = make([]statement, 0, handOn)
+}
+
+// work runs statements until there are no more. After one that failed it runs none.
+func (k *keep) work(ctx context.Context, all <-chan []statement, ended chan<- error) {
+	var err error
+	for some := range all {
+		for i := range some {
+			if err == nil {
+				err = k.run(ctx, &some[i])
+			}
+		}
+	}
+	ended <- err
+}
+
+// settle waits until all statements ran.
+func (k *keep) settle(ctx context.Context) (err error) {
+	if k.running != nil {
+		close(k.running)
+		err = <-k.ended
+		k.running = nil
+	}
+	for i := range k.queued {
+		if err == nil {
+			err = k.run(ctx, &k.queued[i])
+		}
+	}
+	k.queued = k.queued[:0]
+	return err
+}
+
+// run runs a statement.
+func (k *keep) run(ctx context.Context, s *statement) error {
+	n, err := k.db.Exec(ctx, s.sql, s.args...)
+	if err == nil && n != 1 {
+		err = fmt.Errorf("%s: %d rows were written instead of one: another program changed %s", s.set.Name, n, KeptName)
+	}
+	return err
 }
 
 func (k *keep) rollback() {
+	_ = k.settle(context.Background()) // it is undone
 	if k.db.InTransaction() {
 		_ = k.exec(context.Background(), "ROLLBACK") // the file's own journal would do it
 	}
 }
 
-// put writes what became of a record.
-func (k *keep) put(ctx context.Context, s *Set, before, after *Record) error {
+// put writes what became of a record, at the latest when the transaction is committed.
+func (k *keep) put(ctx context.Context, s *Set, before, after *Record) {
 	var args []lite.Value
 	sql := k.stmts[s].insert
 	switch {
 	case before == nil:
+		args = make([]lite.Value, 0, len(after.cells))
 		for _, v := range after.cells {
 			args = append(args, bound(v))
 		}
 	case after == nil:
 		sql = k.stmts[s].delete
 	default:
-		var b strings.Builder
+		var room [8]int
+		changed := room[:0]
 		for i, v := range after.cells {
-			if v == before.cells[i] {
-				continue
+			if v != before.cells[i] {
+				changed = append(changed, i)
 			}
-			if len(args) > 0 {
-				b.WriteString(", ")
-			}
-			b.WriteString(quoted(s.Fields[i].Name) + " = ?")
-			args = append(args, bound(v))
 		}
-		if len(args) == 0 {
-			return nil
+		if len(changed) == 0 {
+			return
 		}
-		sql = "UPDATE " + quoted(s.Name) + " SET " + b.String() + k.stmts[s].where
+		args = make([]lite.Value, 0, len(changed)+len(s.Key))
+		for _, i := range changed {
+			args = append(args, bound(after.cells[i]))
+		}
+		sql = k.stmts[s].amend(s, changed)
 	}
 	if before != nil {
 		for _, i := range s.Key {
 			args = append(args, bound(before.cells[i]))
 		}
 	}
-	n, err := k.db.Exec(ctx, sql, args...)
-	if err == nil && n != 1 {
-		err = fmt.Errorf("%s: %d rows were written instead of one: another program changed %s", s.Name, n, KeptName)
+	k.queue(ctx, statement{s, sql, args})
+}
+
+// amend is the SQL that writes some fields.
+func (x *statements) amend(s *Set, fields []int) string {
+	if len(fields) == 1 && x.update[fields[0]] != "" {
+		return x.update[fields[0]]
 	}
-	return err
+	var set []string
+	for _, i := range fields {
+		set = append(set, quoted(s.Fields[i].Name)+" = ?")
+	}
+	sql := "UPDATE " + quoted(s.Name) + " SET " + strings.Join(set, ", ") + x.where
+	if len(fields) == 1 {
+		x.update[fields[0]] = sql
+	}
+	return sql
 }
 
 // answer is what was answered to a repeatable request.
 func (k *keep) answer(ctx context.Context, id string) (request string, answer []byte, err error) {
+	if err := k.settle(ctx); err != nil {
+		return "", nil, err
+	}
 	err = k.db.Query(ctx, `SELECT request, answer FROM "standin.answers" WHERE id = ?`, []lite.Value{text(id)}, func(v []lite.Value) error {
 		request, answer = string(v[0].Bytes), append([]byte(nil), v[1].Bytes...)
 		return nil
@@ -237,6 +331,9 @@ func (k *keep) answer(ctx context.Context, id string) (request string, answer []
 
 // remember keeps an answer, in the transaction that is open.
 func (k *keep) remember(ctx context.Context, id, request string, answer []byte) error {
+	if err := k.settle(ctx); err != nil {
+		return err
+	}
 	_, err := k.db.Exec(ctx, `INSERT OR REPLACE INTO "standin.answers" VALUES (?, ?, ?)`, text(id), text(request), lite.Value{Class: lite.Blob, Bytes: answer})
 	return err
 }

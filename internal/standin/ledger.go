@@ -43,42 +43,51 @@ type Wrote struct {
 
 // met notes a mood.
 func (d *Deed) met(mood string) {
-	defer d.lock()()
+	d.lock()
+	defer d.unlock()
 	if !slices.Contains(d.Moods, mood) {
 		d.Moods = append(d.Moods, mood)
 	}
 }
 
-// lock holds the deed still until what it returns is called.
-func (d *Deed) lock() (unlock func()) {
-	if d.in == nil { // nobody else has it
-		return func() {}
+// lock holds the deed still, unless nobody else has it.
+func (d *Deed) lock() {
+	if d.in != nil {
+		d.in.mu.Lock()
 	}
-	d.in.mu.Lock()
-	return d.in.mu.Unlock
+}
+
+func (d *Deed) unlock() {
+	if d.in != nil {
+		d.in.mu.Unlock()
+	}
 }
 
 // did notes what was written. The caller holds the store's lock, so that turns are in the order of writes.
 func (d *Deed) did(act changeset.Act, s *Set, before, after *Record, turn int) {
-	defer d.lock()()
+	d.lock()
+	defer d.unlock()
 	d.Act, d.set, d.before, d.after, d.Kept, d.Turn = act.String(), s, before, after, true, turn
 }
 
 // undone notes that what was written was taken back.
 func (d *Deed) undone() {
-	defer d.lock()()
+	d.lock()
+	defer d.unlock()
 	d.Kept = false
 }
 
 // ended notes what was answered, or that it was not.
 func (d *Deed) ended(status int, answered bool) {
-	defer d.lock()()
+	d.lock()
+	defer d.unlock()
 	d.Status, d.Answered = status, answered
 }
 
 // repeats notes that it was answered as before.
 func (d *Deed) repeats() {
-	defer d.lock()()
+	d.lock()
+	defer d.unlock()
 	d.Repeated = true
 }
 

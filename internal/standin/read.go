@@ -295,7 +295,7 @@ func (s *Service) fill(c *call, set *Set, pg *page) error {
 	pg.total = len(rows)
 	var values [][]odata.Value
 	if len(pg.order) > 0 {
-		rows, values = pg.sorted(set, rows)
+		rows, values = pg.sorted(rows)
 	}
 	start := pg.skip
 	if pg.from != nil {
@@ -316,11 +316,11 @@ func (s *Service) fill(c *call, set *Set, pg *page) error {
 	}
 	at := start
 	for ; at < len(rows) && len(pg.rows) < want; at++ {
-		if filter == nil || filter.eval(rows[at]).Text == "true" {
-			pg.rows = append(pg.rows, rows[at])
+		if filter == nil || filter.eval(rows[at].Record).Text == "true" {
+			pg.rows = append(pg.rows, rows[at].Record)
 		}
 	}
-	for filter != nil && at < len(rows) && filter.eval(rows[at]).Text != "true" {
+	for filter != nil && at < len(rows) && filter.eval(rows[at].Record).Text != "true" {
 		at++
 	}
 	more := at < len(rows)
@@ -349,13 +349,13 @@ func (s *Service) fill(c *call, set *Set, pg *page) error {
 }
 
 // passing lists the records that pass the filter.
-func (pg *page) passing(rows []*Record) []*Record {
+func (pg *page) passing(rows []*slot) []*slot {
 	if pg.filter == nil {
 		return rows
 	}
-	var all []*Record
+	var all []*slot
 	for _, r := range rows {
-		if pg.filter.eval(r).Text == "true" {
+		if pg.filter.eval(r.Record).Text == "true" {
 			all = append(all, r)
 		}
 	}
@@ -363,17 +363,17 @@ func (pg *page) passing(rows []*Record) []*Record {
 }
 
 // sorted sorts records as they are asked for; of equal ones by key.
-func (pg *page) sorted(set *Set, rows []*Record) ([]*Record, [][]odata.Value) {
+func (pg *page) sorted(rows []*slot) ([]*slot, [][]odata.Value) {
 	type item struct {
-		r *Record
+		r *slot
 		v []odata.Value
 	}
 	items := make([]item, len(rows))
 	for i, r := range rows {
-		items[i] = item{r, pg.order.values(r)}
+		items[i] = item{r, pg.order.values(r.Record)}
 	}
 	slices.SortStableFunc(items, func(a, b item) int { return pg.order.compare(a.v, b.v) }) // they come by key
-	out, values := make([]*Record, len(items)), make([][]odata.Value, len(items))
+	out, values := make([]*slot, len(items)), make([][]odata.Value, len(items))
 	for i, x := range items {
 		out[i], values[i] = x.r, x.v
 	}
@@ -381,7 +381,7 @@ func (pg *page) sorted(set *Set, rows []*Record) ([]*Record, [][]odata.Value) {
 }
 
 // behind is the place of the first record behind the one that a token names, which may be gone.
-func (pg *page) behind(set *Set, rows []*Record, values [][]odata.Value) (int, error) {
+func (pg *page) behind(set *Set, rows []*slot, values [][]odata.Value) (int, error) {
 	wrong := badRequest("$skiptoken is none of this set and order")
 	if len(pg.from.Key) != len(set.Key) || len(pg.from.Values) != len(pg.order) {
 		return 0, wrong
@@ -406,7 +406,7 @@ func (pg *page) behind(set *Set, rows []*Record, values [][]odata.Value) (int, e
 	}
 	n, found := 0, false
 	if len(pg.order) == 0 {
-		n, found = slices.BinarySearchFunc(rows, mark, set.compareKeys)
+		n, found = slices.BinarySearchFunc(rows, mark, func(r *slot, m *Record) int { return set.compareKeys(r.Record, m) })
 	} else {
 		at := make([]int, len(rows))
 		for i := range at {
@@ -416,7 +416,7 @@ func (pg *page) behind(set *Set, rows []*Record, values [][]odata.Value) (int, e
 			if c := pg.order.compare(values[i], order); c != 0 {
 				return c
 			}
-			return set.compareKeys(rows[i], m)
+			return set.compareKeys(rows[i].Record, m)
 		})
 	}
 	if found {

@@ -3,10 +3,11 @@ package standin
 import (
 	"encoding/hex"
 	"encoding/json"
-	"net/http"
 	"sync"
 
 	"github.com/zeebo/xxh3"
+
+	"paletwin/internal/odata"
 )
 
 // answers are those to repeatable requests (OASIS Repeatable Requests 1.0) where nothing is kept
@@ -24,9 +25,9 @@ type remembered struct {
 
 // stored is an answer as it is kept.
 type stored struct {
-	Status int         `json:"status"`
-	Header http.Header `json:"header"`
-	Body   []byte      `json:"body"`
+	Status int           `json:"status"`
+	Header odata.Headers `json:"header"`
+	Body   []byte        `json:"body"`
 }
 
 const (
@@ -81,7 +82,7 @@ func (s *Service) once(c *call, do func() (*answer, error)) (*answer, error) {
 
 func (s *Service) recall(c *call, id string) (string, []byte, error) {
 	if s.st.keep != nil {
-		return s.st.keep.answer(c.ctx, id)
+		return s.st.keep.answer(c.tx.ctx, id)
 	}
 	s.answers.mu.Lock()
 	defer s.answers.mu.Unlock()
@@ -91,7 +92,7 @@ func (s *Service) recall(c *call, id string) (string, []byte, error) {
 
 func (s *Service) remember(c *call, id, request string, b []byte) error {
 	if s.st.keep != nil {
-		return s.st.keep.remember(c.ctx, id, request, b)
+		return s.st.keep.remember(c.tx.ctx, id, request, b)
 	}
 	s.answers.mu.Lock()
 	defer s.answers.mu.Unlock()
@@ -99,10 +100,10 @@ func (s *Service) remember(c *call, id, request string, b []byte) error {
 		s.answers.all = map[string]remembered{}
 	}
 	s.answers.all[id] = remembered{request, b}
-	c.tx.undo = append(c.tx.undo, func() {
+	c.tx.done = append(c.tx.done, done{undo: func() {
 		s.answers.mu.Lock()
 		defer s.answers.mu.Unlock()
 		delete(s.answers.all, id)
-	})
+	}})
 	return nil
 }

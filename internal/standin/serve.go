@@ -1,9 +1,9 @@
 package standin
 
 import (
+	"bytes"
 	"context"
 	"errors"
-	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -121,7 +121,7 @@ func (s *Service) newCall(r *http.Request) (*call, error) {
 	if r.TLS != nil {
 		scheme = "https"
 	}
-	c := &call{ctx: r.Context(), method: strings.ToUpper(r.Method), header: r.Header, base: scheme + "://" + r.Host + "/"}
+	c := &call{ctx: r.Context(), method: strings.ToUpper(r.Method), header: headersOf(r.Header), base: scheme + "://" + r.Host + "/"}
 	if tunnel := r.Header.Get("X-HTTP-Method"); tunnel != "" && c.method == "POST" {
 		c.method = strings.ToUpper(tunnel)
 	}
@@ -136,16 +136,33 @@ func (s *Service) newCall(r *http.Request) (*call, error) {
 	if len(c.path) != 1 || c.path[0] != "$moods" {
 		s.ledger.add(c.deed)
 	}
-	b, err := io.ReadAll(http.MaxBytesReader(nil, r.Body, s.maxBody))
-	if err != nil {
+	if r.ContentLength == 0 {
+		return c, nil
+	}
+	var b bytes.Buffer
+	if r.ContentLength > 0 {
+		b.Grow(int(min(r.ContentLength+bytes.MinRead, s.maxBody)))
+	}
+	if _, err := b.ReadFrom(http.MaxBytesReader(nil, r.Body, s.maxBody)); err != nil {
 		var large *http.MaxBytesError
 		if errors.As(err, &large) {
 			return c, refuse(http.StatusRequestEntityTooLarge, "ContentTooLarge", "the body is larger than %d bytes", large.Limit)
 		}
 		return c, badRequest("the body was cut off")
 	}
-	c.body = b
+	c.body = b.Bytes()
 	return c, nil
+}
+
+// headersOf are the headers of a request.
+func headersOf(h http.Header) odata.Headers {
+	all := make(odata.Headers, 0, len(h)+2)
+	for name, values := range h {
+		for _, v := range values {
+			all = append(all, odata.Header{Name: name, Value: v})
+		}
+	}
+	return all
 }
 
 // address says where a call goes: link is a URL, absolute, from the root on, or relative to
@@ -187,8 +204,8 @@ func (c *call) referred(link string) string {
 	if n < 0 {
 		n = len(link)
 	}
-	if url, ok := c.refs[link[1:n]]; ok {
-		return url + link[n:]
+	if x := c.refs[link[1:n]]; x != nil && x.made != "" {
+		return x.made + link[n:]
 	}
 	return link
 }
@@ -278,18 +295,14 @@ func (s *Service) dispatch(c *call, p *place) (*answer, error) {
 // send gives an answer.
 func (s *Service) send(w http.ResponseWriter, c *call, a *answer) {
 	h := w.Header()
-	for k, v := range a.header {
-		h[k] = v
+	for _, x := range a.header {
+		h[x.Name] = []string{x.Value}
 	}
 	version := c.version
 	if version == "" {
 		version = "4.01"
 	}
-	if h.Get("OData-Version") == "" {
-		h["Odata-Version"] = nil
-		delete(h, "Odata-Version")
-		h["OData-Version"] = []string{version}
-	}
+	h["OData-Version"] = []string{version}
 	if len(a.body) > 0 || a.status == http.StatusOK {
 		h["Content-Length"] = []string{itoa(len(a.body))}
 	}
@@ -306,10 +319,10 @@ func (s *Service) tell(c *call) {
 	if s.told == nil || c.deed.Number == 0 {
 		return
 	}
-	unlock := c.deed.lock()
+	c.deed.lock()
 	d := *c.deed
 	d.Moods = slices.Clone(d.Moods)
-	unlock()
+	c.deed.unlock()
 	s.told(&d)
 }
 

@@ -2,6 +2,7 @@ package standin
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/hex"
 	"slices"
 	"strconv"
@@ -19,19 +20,17 @@ type Record struct{ cells []odata.Value }
 
 // etag is the record's weak ETag: equal records have equal ones.
 func (r *Record) etag() string {
-	var h xxh3.Hasher
+	var room [512]byte
+	b := room[:0]
 	for _, c := range r.cells {
-		_, _ = h.Write([]byte{byte(c.Kind)})
-		_, _ = h.WriteString(strconv.Itoa(len(c.Text)))
-		_, _ = h.WriteString(":")
-		_, _ = h.WriteString(c.Text)
+		b = append(b, byte(c.Kind))
+		b = record.AppendPart(b, c.Text)
 	}
-	var b [8]byte
-	sum := h.Sum64()
-	for i := range b {
-		b[i] = byte(sum >> (8 * i))
-	}
-	return `W/"` + hex.EncodeToString(b[:]) + `"`
+	var sum [8]byte
+	binary.BigEndian.PutUint64(sum[:], xxh3.Hash(b))
+	tag := [20]byte{'W', '/', '"', 19: '"'}
+	hex.Encode(tag[3:19], sum[:])
+	return string(tag[:])
 }
 
 // keyOf is a record's key, as records are found by it.
@@ -74,12 +73,15 @@ func (s *Set) compareKeys(a, b *Record) int {
 // register is the records of a set.
 type register struct {
 	set     *Set
-	byKey   map[string]*Record
-	order   []*Record                    // by key
+	byKey   map[string]*slot
+	order   []*slot                      // by key
 	counts  []map[string]int             // by reference: how many records name which code
 	byValue map[int]map[string][]*Record // of the indexed fields
 	last    int64                        // the highest key that the service gave, or that is there
 }
+
+// slot is where a record stands: what it has there changes with each write.
+type slot struct{ *Record }
 
 // store holds all records. Reading takes mu for as long as it looks records up, and
 // a transaction from its beginning to its end.
@@ -95,7 +97,7 @@ type store struct {
 func newStore(w *World) *store {
 	st := &store{world: w, registers: map[*Set]*register{}}
 	for _, s := range w.Sets {
-		t := &register{set: s, byKey: make(map[string]*Record, len(s.loaded)), byValue: map[int]map[string][]*Record{}}
+		t := &register{set: s, byKey: make(map[string]*slot, len(s.loaded)), byValue: map[int]map[string][]*Record{}}
 		for range s.Navs {
 			t.counts = append(t.counts, map[string]int{})
 		}
@@ -104,20 +106,21 @@ func newStore(w *World) *store {
 		}
 		st.registers[s] = t
 		for _, r := range s.loaded {
-			t.byKey[s.keyOf(r)] = r
-			t.note(r, 1)
+			at := &slot{r}
+			t.byKey[s.keyOf(r)] = at
+			t.order = append(t.order, at)
+			t.note(r, nil, 1)
 		}
-		t.order = slices.Clone(s.loaded)
-		slices.SortFunc(t.order, s.compareKeys)
+		slices.SortFunc(t.order, func(a, b *slot) int { return s.compareKeys(a.Record, b.Record) })
 		s.loaded = nil
 	}
 	return st
 }
 
-// note counts a record in, or out with by -1.
-func (t *register) note(r *Record, by int) {
+// note counts a record in, or out with by -1, but for values that its other state has, too.
+func (t *register) note(r, other *Record, by int) {
 	for i, n := range t.set.Navs {
-		if v := r.cells[n.Field]; !v.IsNull() {
+		if v := r.cells[n.Field]; !v.IsNull() && (other == nil || other.cells[n.Field] != v) {
 			c := v.Canonical()
 			if t.counts[i][c] += by; t.counts[i][c] == 0 {
 				delete(t.counts[i], c)
@@ -130,6 +133,12 @@ func (t *register) note(r *Record, by int) {
 			continue
 		}
 		c := v.Canonical()
+		if other != nil && other.cells[f] == v { // it only gets another state
+			if by > 0 {
+				m[c][slices.Index(m[c], other)] = r
+			}
+			continue
+		}
 		if by > 0 {
 			m[c] = append(m[c], r)
 			continue
@@ -155,13 +164,18 @@ func trailingNumber(text string) (int64, bool) {
 	return n, err == nil
 }
 
-// at is where a record with a key stands, or would.
+// at is where a record with a key stands in the order, or would.
 func (t *register) at(r *Record) (int, bool) {
-	return slices.BinarySearchFunc(t.order, r, t.set.compareKeys)
+	return slices.BinarySearchFunc(t.order, r, func(a *slot, b *Record) int { return t.set.compareKeys(a.Record, b) })
 }
 
-// get finds a record by its key. The caller holds mu.
-func (t *register) get(key string) *Record { return t.byKey[key] }
+// get finds a record by its key; nil is none. The caller holds mu.
+func (t *register) get(key string) *Record {
+	if at := t.byKey[key]; at != nil {
+		return at.Record
+	}
+	return nil
+}
 
 // find finds the record that a reference's value names. The caller holds mu.
 func (st *store) find(n *Nav, v odata.Value) *Record {
@@ -174,28 +188,24 @@ func (st *store) find(n *Nav, v odata.Value) *Record {
 
 // replace puts after in the place of before; nil is none.
 func (t *register) replace(before, after *Record) {
-	var key string
 	if before != nil {
-		key = t.set.keyOf(before)
-		t.note(before, -1)
+		t.note(before, after, -1)
 	}
 	if after != nil {
-		key = t.set.keyOf(after)
-		t.note(after, 1)
+		t.note(after, before, 1)
 	}
 	switch {
 	case before != nil && after != nil:
-		i, _ := t.at(before)
-		t.order[i] = after
-		t.byKey[key] = after
+		t.byKey[t.set.keyOf(before)].Record = after
 	case after != nil:
 		i, _ := t.at(after)
-		t.order = slices.Insert(t.order, i, after)
-		t.byKey[key] = after
+		at := &slot{after}
+		t.order = slices.Insert(t.order, i, at)
+		t.byKey[t.set.keyOf(after)] = at
 	case before != nil:
 		i, _ := t.at(before)
 		t.order = slices.Delete(t.order, i, i+1)
-		delete(t.byKey, key)
+		delete(t.byKey, t.set.keyOf(before))
 	}
 }
 
@@ -204,9 +214,16 @@ func (t *register) replace(before, after *Record) {
 type tx struct {
 	st     *store
 	ctx    context.Context
-	undo   []func()
+	done   []done
 	checks []func() *refusal
 	wrote  bool
+}
+
+// done is something that a transaction did; undo, where it is no writing of a record.
+type done struct {
+	in            *register
+	before, after *Record
+	undo          func()
 }
 
 // begin begins a transaction; who begins it ends it.
@@ -218,7 +235,7 @@ func (st *store) begin(ctx context.Context) (*tx, error) {
 			return nil, err
 		}
 	}
-	return &tx{st: st, ctx: ctx}, nil
+	return &tx{st: st, ctx: context.WithoutCancel(ctx)}, nil
 }
 
 // turn numbers a write.
@@ -228,16 +245,14 @@ func (t *tx) turn() int {
 }
 
 // put writes a record; before or after is nil where it is added or deleted.
-func (t *tx) put(s *Set, before, after *Record) error {
+func (t *tx) put(s *Set, before, after *Record) {
 	if t.st.keep != nil {
-		if err := t.st.keep.put(t.ctx, s, before, after); err != nil {
-			return err
-		}
+		t.st.keep.put(t.ctx, s, before, after)
 	}
 	t.wrote = true
 	tab := t.st.registers[s]
 	tab.replace(before, after)
-	t.undo = append(t.undo, func() { tab.replace(after, before) })
+	t.done = append(t.done, done{in: tab, before: before, after: after})
 	for _, n := range s.Navs {
 		if after != nil && !after.cells[n.Field].IsNull() && (before == nil || !before.cells[n.Field].Same(after.cells[n.Field])) {
 			t.checks = append(t.checks, func() *refusal { return t.named(n, after) })
@@ -248,7 +263,6 @@ func (t *tx) put(s *Set, before, after *Record) error {
 			t.checks = append(t.checks, func() *refusal { return t.unreferred(n, before) })
 		}
 	}
-	return nil
 }
 
 // check looks whether references hold, now that all is written.
@@ -265,7 +279,7 @@ func (t *tx) check() *refusal {
 // named refuses a record that names one which is not there.
 func (t *tx) named(n *Nav, r *Record) *refusal {
 	v := r.cells[n.Field]
-	now := t.st.registers[n.From].byKey[n.From.keyOf(r)]
+	now := t.st.registers[n.From].get(n.From.keyOf(r))
 	if now == nil || !now.cells[n.Field].Same(v) { // written again since
 		return nil
 	}
@@ -321,10 +335,14 @@ func (t *tx) rollback() {
 
 // back undoes what was done in memory.
 func (t *tx) back() {
-	for _, undo := range slices.Backward(t.undo) {
-		undo()
+	for _, d := range slices.Backward(t.done) {
+		if d.undo != nil {
+			d.undo()
+		} else {
+			d.in.replace(d.after, d.before)
+		}
 	}
-	t.undo = nil
+	t.done = nil
 }
 
 // taken refuses a record whose value of a unique field another has.

@@ -166,9 +166,9 @@ func (s *Service) ignores(c *call, set *Set, field int) bool {
 	return s.hasMood("ignores") && s.meets(c, "ignores", about{set: set.Name, field: set.Fields[field].Name}) != nil
 }
 
-// fieldRefused refuses what writes a field that was given.
-func (s *Service) fieldRefused(c *call, set *Set, field int, given bool) *refusal {
-	if !given || !s.hasMood("refuses") {
+// fieldRefused refuses what writes a field.
+func (s *Service) fieldRefused(c *call, set *Set, field int) *refusal {
+	if !s.hasMood("refuses") {
 		return nil
 	}
 	name := set.Fields[field].Name
@@ -234,7 +234,8 @@ func (s *Service) meanwhile(c *call, p *place) {
 	after := &Record{append([]odata.Value(nil), before.cells...)}
 	after.cells[field] = set.Fields[field].edited(before.cells[field], m)
 	s.stamp(set, after, false)
-	if t.put(set, before, after) != nil || t.check() != nil {
+	t.put(set, before, after)
+	if t.check() != nil {
 		t.rollback()
 		return
 	}
@@ -325,7 +326,7 @@ func (s *Service) wordless(c *call, a *answer) *answer {
 		c.deed.met("errors")
 		if m.As == "none" {
 			a.body = nil
-			delete(a.header, "Content-Type")
+			a.header.Delete("Content-Type")
 			continue
 		}
 		a.body = []byte(a.failed.message)

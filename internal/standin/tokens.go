@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"paletwin/internal/odata"
 )
 
 // Tokens are who may ask: the lines of a file, each a bearer token, or NAME:PASSWORD. The file is
@@ -64,7 +66,7 @@ func (t *Tokens) refresh() error {
 
 // admit refuses who has none of the tokens, or one that was used more than uses times; 0 is
 // any. It does not count where uses is 0. A nil *Tokens lets everybody in.
-func (t *Tokens) admit(h http.Header, uses int) *refusal {
+func (t *Tokens) admit(h odata.Headers, uses int) *refusal {
 	if t == nil {
 		return nil
 	}

@@ -366,7 +366,7 @@ func (s *Service) whole() map[string]map[string]string {
 					fields[f.Name] = r.cells[i].Text
 				}
 			}
-			all[set.Name+"/"+joined(set.keyValues(r))] = fields
+			all[set.Name+"/"+joined(set.keyValues(r.Record))] = fields
 		}
 	}
 	return all

@@ -1,8 +1,9 @@
 package standin
 
 import (
-	"bytes"
 	"encoding/json"
+	"errors"
+	"io"
 	"mime"
 	"net/http"
 	"strconv"
@@ -108,11 +109,10 @@ func (s *Service) preconditions(c *call, before *Record) *refusal {
 		}
 		return nil
 	}
-	tag := before.etag()
 	switch {
-	case match != "" && !matches(match, tag):
+	case match != "" && match != "*" && !matches(match, before.etag()):
 		return preconditionFailed("it was changed since")
-	case none != "" && matches(none, tag):
+	case none != "" && matches(none, before.etag()):
 		return preconditionFailed("it is there already")
 	}
 	return nil
@@ -143,54 +143,40 @@ func (in *input) add(field int, v odata.Value) {
 // readBody reads the JSON object of a record. Control information is passed over; the
 // record that a reference is bound to becomes the property's value.
 func (s *Service) readBody(c *call, set *Set) (*input, error) {
+	if c.input != nil {
+		return c.input, nil
+	}
 	if err := c.options.only("a write", "select", "expand"); err != nil {
 		return nil, err
 	}
-	if t := c.header.Get("Content-Type"); t != "" {
+	if t := c.header.Get("Content-Type"); t != "" && t != "application/json" {
 		if m, _, err := mime.ParseMediaType(t); err != nil || m != "application/json" {
 			return nil, refuse(http.StatusUnsupportedMediaType, "UnsupportedMediaType", "a record is to come as application/json, not as %s", t)
 		}
 	}
 	in := &input{}
-	d := json.NewDecoder(bytes.NewReader(c.body))
-	bad := func(err error) error {
-		return badRequest("the body is no JSON object of a record: %v", err)
-	}
-	if t, err := d.Token(); err != nil || t != json.Delim('{') {
-		if err == nil {
-			return nil, badRequest("the body is to be one JSON object")
-		}
-		return nil, bad(err)
-	}
-	seen := map[string]bool{}
-	for d.More() {
-		t, err := d.Token()
+	d, done := decoder(c.body)
+	defer done()
+	err := members(d, func(name string) error {
+		raw, err := d.ReadValue()
 		if err != nil {
-			return nil, bad(err)
+			return err
 		}
-		name, _ := t.(string)
-		if seen[name] {
-			return nil, badRequest("the body has %s twice", name).at(name)
-		}
-		seen[name] = true
-		var raw json.RawMessage
-		if err := d.Decode(&raw); err != nil {
-			return nil, bad(err)
-		}
-		if err := s.readMember(c, set, in, name, raw); err != nil {
-			return nil, err
+		return s.readMember(c, set, in, name, raw)
+	})
+	if err == nil {
+		if _, more := d.ReadToken(); more != io.EOF {
+			err = errors.New("something follows it")
 		}
 	}
-	if _, err := d.Token(); err != nil {
-		return nil, bad(err)
+	var r *refusal
+	if err != nil && !errors.As(err, &r) {
+		return nil, badRequest("the body is no JSON object of a record: %v", err)
 	}
-	if len(bytes.TrimSpace(c.body[d.InputOffset():])) > 0 {
-		return nil, badRequest("something follows the body's JSON object")
-	}
-	return in, nil
+	return in, err
 }
 
-func (s *Service) readMember(c *call, set *Set, in *input, name string, raw json.RawMessage) error {
+func (s *Service) readMember(c *call, set *Set, in *input, name string, raw []byte) error {
 	if strings.HasPrefix(name, "@") {
 		return nil
 	}
@@ -229,7 +215,7 @@ func (s *Service) readMember(c *call, set *Set, in *input, name string, raw json
 }
 
 // bind sets the property of a reference to the code of the record that a URL names.
-func (s *Service) bind(c *call, in *input, n *Nav, raw json.RawMessage) error {
+func (s *Service) bind(c *call, in *input, n *Nav, raw []byte) error {
 	var link string
 	if string(raw) == "null" {
 		in.add(n.Field, odata.Value{})
@@ -276,8 +262,10 @@ func (s *Service) insert(c *call, set *Set, in *input, key []odata.Value) (*answ
 	}
 	s.stamp(set, r, true)
 	for i, f := range set.Fields {
-		if ref := s.fieldRefused(c, set, i, given[i]); ref != nil {
-			return nil, ref
+		if given[i] {
+			if ref := s.fieldRefused(c, set, i); ref != nil {
+				return nil, ref
+			}
 		}
 		if ref := f.check(r.cells[i], given[i] || set.isKey(i)); ref != nil {
 			return nil, ref
@@ -289,9 +277,7 @@ func (s *Service) insert(c *call, set *Set, in *input, key []odata.Value) (*answ
 	if ref := c.tx.taken(set, nil, r); ref != nil {
 		return nil, ref
 	}
-	if err := c.tx.put(set, nil, r); err != nil {
-		return nil, internal(err)
-	}
+	c.tx.put(set, nil, r)
 	c.deed.did(changeset.Add, set, nil, r, c.tx.turn())
 	return s.written(c, set, r, true)
 }
@@ -397,9 +383,7 @@ func (s *Service) change(c *call, p *place, before *Record) (*answer, error) {
 		return nil, ref
 	}
 	if c.method == "DELETE" && p.kind == atEntity {
-		if err := c.tx.put(set, before, nil); err != nil {
-			return nil, internal(err)
-		}
+		c.tx.put(set, before, nil)
 		c.deed.did(changeset.Delete, set, before, nil, c.tx.turn())
 		return newAnswer(204), nil
 	}
@@ -416,15 +400,13 @@ func (s *Service) change(c *call, p *place, before *Record) (*answer, error) {
 		after.cells[f], given[f] = s.bend(c, set, f, in.values[i]), true
 	}
 	for i, f := range set.Fields {
-		if ref := s.fieldRefused(c, set, i, given[i]); ref != nil {
+		if !given[i] {
+			continue
+		}
+		if ref := s.fieldRefused(c, set, i); ref != nil {
 			return nil, ref
 		}
-		if given[i] && after.cells[i].Same(before.cells[i]) {
-			if after.cells[i].Text == before.cells[i].Text {
-				continue
-			}
-		}
-		if !given[i] {
+		if after.cells[i] == before.cells[i] {
 			continue
 		}
 		if ref := f.check(after.cells[i], true); ref != nil {
@@ -435,9 +417,7 @@ func (s *Service) change(c *call, p *place, before *Record) (*answer, error) {
 		return nil, ref
 	}
 	s.stamp(set, after, false)
-	if err := c.tx.put(set, before, after); err != nil {
-		return nil, internal(err)
-	}
+	c.tx.put(set, before, after)
 	c.deed.did(changeset.Amend, set, before, after, c.tx.turn())
 	return s.written(c, set, after, false)
 }

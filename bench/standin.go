@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -22,6 +23,7 @@ import (
 // bare handler that gives the same bytes, and batches of amends against the same rows
 // in SQLite, in the same transactions.
 func (b *bench) standin() {
+	debug.SetGCPercent(400) // as the program has it
 	dir := b.path("standin")
 	must(os.RemoveAll(dir))
 	must(os.MkdirAll(dir, 0o755))

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -113,6 +114,7 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 		}
 		defer func() { _ = lock.Unlock() }() // the process ends
 	}
+	debug.SetGCPercent(400) // many records that stay, and little that comes and goes
 	told := a.teller()
 	defer told.flush()
 	s, there, err := standin.Open(ctx, world, kept, f.afresh, standin.Options{Page: f.page, Moods: moods, Tokens: tokens, Now: a.now, Told: told.told})

@@ -93,6 +93,10 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.send(w, c, answerOf(err))
 		return
 	}
+	if refused := s.foreign(r); refused != nil {
+		s.send(w, c, refused.answer())
+		return
+	}
 	if len(c.path) == 1 && c.path[0] == "$moods" {
 		s.send(w, c, s.tellLedger(c))
 		return

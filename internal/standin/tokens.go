@@ -5,6 +5,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"strings"
@@ -94,6 +95,29 @@ func (t *Tokens) admit(h odata.Headers, uses int) *refusal {
 		return nil
 	}
 	return refuse(http.StatusUnauthorized, "Unauthorized", "a token is needed: Authorization: Bearer …, or a name and a password").with("WWW-Authenticate", `Bearer realm="standin", Basic realm="standin"`)
+}
+
+// local reports whether a host, with a port or without one, is this machine by its own names.
+func local(host string) bool {
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
+}
+
+// foreign refuses requests that a page from elsewhere makes in a browser of this machine, where no token
+// keeps them out: those that name the service by another name, or say so.
+func (s *Service) foreign(r *http.Request) *refusal {
+	if s.tokens != nil {
+		return nil
+	}
+	origin := r.Header.Get("Origin")
+	_, from, _ := strings.Cut(origin, "://")
+	if local(r.Host) && (origin == "" || local(from)) {
+		return nil
+	}
+	return refuse(http.StatusForbidden, "Forbidden", "without a file of tokens this stand-in is for this machine alone, by the name 127.0.0.1 or localhost")
 }
 
 // admit refuses who may not ask.

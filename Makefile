@@ -31,6 +31,8 @@ fuzz:
 	$(FUZZ) table/xlsx FuzzOpen 8s
 	$(FUZZ) table/ods FuzzOpen 8s
 	$(FUZZ) table/jsonl FuzzOpen 8s
+	$(FUZZ) ../internal/standin FuzzURL 10s
+	$(FUZZ) ../internal/standin FuzzBatch 10s
 
 # Everything that tests could try, and not only a part of it: hours.
 night:

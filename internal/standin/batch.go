@@ -77,17 +77,22 @@ func (s *Service) batch(c *call) (*answer, error) {
 	if err := c.ctx.Err(); err != nil {
 		return nil, refuse(499, "Cancelled", "nobody waits for it any more")
 	}
-	if c.wants(m, other(asJSON)) == "application/json" {
+	if m := c.batchForm(asJSON); m == "application/json" {
 		return c.batchJSON(items), nil
 	}
 	return s.batchMultipart(c, items), nil
 }
 
-func other(asJSON bool) string {
-	if asJSON {
-		return "multipart/mixed"
+// batchForm is the form of the answer to a batch: that of the request, or as Accept says. Clients of 4.0, which has no
+// batches in JSON, send Accept: application/json with multipart batches and mean the answers within.
+func (c *call) batchForm(asJSON bool) string {
+	switch {
+	case asJSON:
+		return c.wants("application/json", "multipart/mixed")
+	case c.short:
+		return c.wants("multipart/mixed", "application/json")
 	}
-	return "application/json"
+	return "multipart/mixed"
 }
 
 // orderly refuses batches whose ids or groups say nothing: ids twice, groups that are
@@ -632,7 +637,7 @@ func (c *call) applied(a *answer) {
 // batchMultipart is the answer in parts: what was not come to has none, and a group that failed
 // has one for all its members.
 func (s *Service) batchMultipart(c *call, items []*item) *answer {
-	w := &parts{boundary: "batch_" + random(), lower: s.hasMood("lower-headers")}
+	w := &parts{boundary: "batchresponse_" + random(), lower: s.hasMood("lower-headers")}
 	if s.hasMood("bare-boundary") {
 		w.boundary = "batch:" + random() + "=?" // signs that would have to be in quotes
 	}
@@ -655,9 +660,9 @@ func (s *Service) batchMultipart(c *call, items []*item) *answer {
 	w.end()
 	a := newAnswer(http.StatusOK)
 	a.body = w.b
-	t := `multipart/mixed; boundary="` + w.boundary + `"`
-	if s.hasMood("bare-boundary") {
-		t = "multipart/mixed; boundary=" + w.boundary
+	t := "multipart/mixed; boundary=" + w.boundary
+	if s.hasMood("quoted-boundary") {
+		t = `multipart/mixed; boundary="` + w.boundary + `"`
 	}
 	a.set("Content-Type", t)
 	c.applied(a)
@@ -708,7 +713,8 @@ func (w *parts) group(members []*item) {
 		}
 		return
 	}
-	inner := &parts{boundary: "group_" + random(), lower: w.lower}
+	inner := &parts{boundary: "changesetresponse_" + random(), // by which some clients know them
+		lower: w.lower}
 	for _, x := range members {
 		inner.part(x.id, x.answer)
 	}

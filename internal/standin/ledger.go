@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"bytes"
 	"encoding/json"
 	"slices"
 	"sync"
@@ -25,8 +26,8 @@ type Deed struct {
 	Act      string   `json:"act,omitempty"`      // amend, add, delete
 	Set      string   `json:"set,omitempty"`
 	Key      []string `json:"key,omitempty"`
-	Kept     bool     `json:"kept"`           // what it wrote was committed
-	Turn     int      `json:"turn,omitempty"` // which of all writes it was
+	Undone   bool     `json:"undone,omitempty"` // what it wrote was taken back: it was not committed
+	Turn     int      `json:"turn,omitempty"`   // which of all writes it was
 	Wrote    []Wrote  `json:"wrote,omitempty"`
 
 	before, after *Record
@@ -67,14 +68,14 @@ func (d *Deed) unlock() {
 func (d *Deed) did(act changeset.Act, s *Set, before, after *Record, turn int) {
 	d.lock()
 	defer d.unlock()
-	d.Act, d.set, d.before, d.after, d.Kept, d.Turn = act.String(), s, before, after, true, turn
+	d.Act, d.set, d.before, d.after, d.Turn = act.String(), s, before, after, turn
 }
 
 // undone notes that what was written was taken back.
 func (d *Deed) undone() {
 	d.lock()
 	defer d.unlock()
-	d.Kept = false
+	d.Undone = d.Act != ""
 }
 
 // ended notes what was answered, or that it was not.
@@ -166,5 +167,9 @@ func (l *ledger) list(from int, moods []MoodCount) ([]byte, error) {
 	for _, d := range out.Deeds {
 		d.spell()
 	}
-	return json.Marshal(out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false) // it is for people, too
+	err := e.Encode(out)
+	return b.Bytes(), err
 }

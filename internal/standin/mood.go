@@ -90,6 +90,7 @@ var MoodKinds = []MoodKind{
 	{Name: "empty-last-page", Does: "the last page is followed by an empty one", Shape: true},
 	{Name: "relative-links", Does: "nextLink is relative to the service's root", Shape: true},
 	{Name: "bare-boundary", Does: "a multipart answer's boundary stands without quotes, though it has signs that need them", Shape: true},
+	{Name: "quoted-boundary", Does: "a multipart answer's boundary stands in quotes, though it needs none", Shape: true},
 	{Name: "lower-headers", Does: "the headers of a multipart answer's parts are in small letters", Shape: true},
 	{Name: "errors", Does: "errors have a body of plain text, or none (as: json, text, none)", Takes: []string{"as"}, Needs: []string{"as"}, Shape: true},
 }

@@ -473,3 +473,25 @@ func TestLedgerFrom(t *testing.T) {
 	require.Equal(t, []string{"slow"}, out.Requests[0].Moods)
 	require.True(t, out.Requests[0].Answered)
 }
+
+// Client libraries of another language work with it. PALETWIN_ODATA_CLIENTS names the folder of node_modules into which
+// npm installed them: @odata/client and odata.
+func TestClientsOfAnotherLanguage(t *testing.T) {
+	modules := os.Getenv("PALETWIN_ODATA_CLIENTS")
+	if modules == "" {
+		if os.Getenv("PALETWIN_TEST_TOOLS") == "required" {
+			t.Fatal("PALETWIN_ODATA_CLIENTS must name a folder node_modules with @odata/client and odata")
+		}
+		t.Skip("PALETWIN_ODATA_CLIENTS names no node_modules")
+	}
+	s := open(t, harbour(t), filepath.Join(t.TempDir(), KeptName), Options{})
+	server := serve(t, s)
+	c := exec.Command("node", "testdata/clients.js", server.URL+"/")
+	c.Env = append(os.Environ(), "NODE_PATH="+modules)
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.Equal(t, `{"library":"@odata/client","batch":[200,204,204],"depots":8}`+"\n"+`{"library":"odata","batch":2}`+"\n", string(out))
+	all := s.whole()
+	require.Equal(t, "4", all["depots/D01"]["phone"])
+	require.NotContains(t, all, "depots/D20")
+}

@@ -215,7 +215,7 @@ func batchOf(ops []op, groups []string, asJSON bool) []string {
 		}
 		i += n
 	}
-	return []string{"POST /$batch", "Content-Type: multipart/mixed; boundary=outer", "Prefer: continue-on-error", "Accept: application/json", "", b.String() + "--outer--\r\n"}
+	return []string{"POST /$batch", "Content-Type: multipart/mixed; boundary=outer", "Prefer: continue-on-error", "Accept: application/json", "OData-MaxVersion: 4.01", "", b.String() + "--outer--\r\n"}
 }
 
 func copied(s state) state {
@@ -301,7 +301,7 @@ func TestAnswersAreTrue(t *testing.T) {
 // moodTexts are moods as a flag has them, one of each kind.
 var moodTexts = []string{"slow,wait=1ms", "busy,every=3", "away,every=4,wait=1", "cut-before,every=3", "cut-after,every=3", "half-batch,every=2", "trims", "rounds", "capitals,field=outcome+phone",
 	"ignores,field=phone", "refuses,field=audited_hours,every=2", "locked,every=3,by=U-1007", "colleague,every=2", "limits,requests=4", "limits,bytes=600,chars=200", "no-etags", "asks-etags",
-	"offset-paging", "empty-last-page", "relative-links", "bare-boundary", "lower-headers", "errors,as=text", "errors,as=none"}
+	"offset-paging", "empty-last-page", "relative-links", "bare-boundary", "quoted-boundary", "lower-headers", "errors,as=text", "errors,as=none"}
 
 // Under each mood and any two together: the ledger tells what the service has, whatever was answered;
 // and what was answered with success outside of a mood that bends values was done.
@@ -374,7 +374,7 @@ func (s *Service) whole() map[string]map[string]string {
 
 // replay does what a deed says, on top of what was there.
 func replay(t *testing.T, all map[string]map[string]string, d Deed) {
-	if d.Act == "" || !d.Kept {
+	if d.Act == "" || d.Undone {
 		return
 	}
 	at := d.Set + "/" + strings.Join(d.Key, ",")

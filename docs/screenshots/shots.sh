@@ -12,7 +12,7 @@ export PATH=$work/bin:$PATH
 cd "$work"
 "$TERMSHOT" "$out/demo.png" -w 3 -- paletwin demo demo
 cd demo
-"$TERMSHOT" "$out/history.png" -- sh -c 'paletwin history; echo; paletwin history 0001'
+"$TERMSHOT" "$out/history.png" -- sh -c 'paletwin history; echo; paletwin history 0001; echo; paletwin history --record 00244'
 "$TERMSHOT" "$out/layout.png" -- paletwin layout test aids autumn-round.csv
 rm -rf dossiers && cp aids.csv register.csv
 "$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --title 'Autumn round' --quiet
@@ -41,8 +41,6 @@ paletwin approve 0001 --all --held -q >/dev/null
 	sed -s 1d to-load/forward/*.csv | tr -d '\r' | cut -d, -f1 | grep -E '^[0-9]{5}$' | sed -E 's/^(00248|00254)$/\1,error,the depot is closed/; t; s/^01202$/&,error,the serial number is taken/; t; s/$/,ok,/'
 } >import-result.csv
 "$TERMSHOT" "$out/collect.png" -- paletwin handoff collect 0001 import-result.csv
-paletwin rollback 0001 --record 00244 --field depot --current register.csv -q >/dev/null 2>&1 || true
-"$TERMSHOT" "$out/history-record.png" -- paletwin history --record 00244
 
 cd "$work" && paletwin demo database db >/dev/null && cd db
 paletwin derive october.csv --record-set aids --where 'zone == "roads"' --set 'keeper = "U-1012"' --title "New keeper of the roads" -q >/dev/null
@@ -70,3 +68,19 @@ paletwin lend --joined round $sets -o round.xlsx -q >/dev/null
 soffice --headless --convert-to csv round.xlsx >/dev/null 2>&1
 sed -i 's/020 7946 0117/020 7946 0200/; 0,/020 7946 0131/s//020 7946 0200/; 0,/,D06,/s//,D07,/; $a 01240,2027-03-04,crew A,2,,,Skerry New,buoy,inner,NOV-12,57.50000,-2.50000,,,D01,U-1009,,,2026-11-01,,,,,false,in_service,,,,,Saltreach depot,020 7946 0110' round.csv
 "$TERMSHOT" "$out/joined.png" -w 3 -- sh -c "paletwin compare --joined round $sets round.csv --title 'Autumn round' -q; echo; paletwin show 0001 --act add"
+
+mkdir -p "$work/served/register" && cd "$work/served"
+cp -r "$out"/../../internal/demo/data/{layouts,aids.csv,depots.csv,staff.csv,visits.csv} register
+cat >ask.sh <<'END'
+url=http://127.0.0.1:8099
+amend() { curl -s -o /dev/null -X PATCH -H 'Content-Type: application/json' -H "If-Match: ${3:-*}" -d "$2" "$url/$1"; }
+until curl -s -o /dev/null $url/; do sleep 0.1; done
+curl -s -o /dev/null "$url/aids?\$filter=zone%20eq%20'outer'&\$select=aid_no,service_fee"
+tag=$(curl -s -o /dev/null -D - "$url/aids('00107')" | tr -d '\r' | sed -n 's/^ETag: //p')
+amend "aids('00107')" '{"service_fee":262.39}' "$tag"
+for no in 00109 00115 00124 00130; do amend "aids('$no')" '{"keeper":"U-1012"}'; done
+amend "aids('00102')" '{"depot":"D99"}'
+curl -s -o /dev/null -X DELETE "$url/depots('D02')"
+amend "depots('D03')" '{"phone":"020 7946 0125"}'
+END
+"$TERMSHOT" "$out/standin.png" -w 4 -- sh -c 'sh ask.sh & exec paletwin standin register --memory --mood busy,method=PATCH,every=4 --mood colleague,key=00107 --mood cut-after,set=depots,method=PATCH'

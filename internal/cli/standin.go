@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -97,8 +99,11 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 	}
 	world, err := standin.Load(ctx, a.fs, dir, d)
 	if err != nil {
-		if errors.Is(err, standin.ErrNothing) || errors.Is(err, os.ErrNotExist) {
-			return usage("%s cannot be served: %v", folder, err)
+		if info, missing := os.Stat(dir); missing != nil || !info.IsDir() {
+			return usage("there is no folder %s", folder)
+		}
+		if errors.Is(err, standin.ErrNothing) {
+			return usage("%s cannot be served: %v", folder, standin.ErrNothing)
 		}
 		return err
 	}
@@ -126,8 +131,11 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 	}
 	defer s.Close()
 	l, err := net.Listen("tcp", f.listen)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return usage("another program listens on %s; name another address with --listen, as 127.0.0.1:0", f.listen)
+	}
 	if err != nil {
-		return fmt.Errorf("it cannot listen on %s: %w; name another address with --listen", f.listen, err)
+		return usage("it cannot listen on %s; name another address with --listen, as 127.0.0.1:0", f.listen)
 	}
 	a.announce(world, s.Counts(), l.Addr(), folder, there, f, moods)
 	return serve(ctx, l, s, f)
@@ -208,18 +216,21 @@ func (a *app) announce(w *standin.World, counts []int, at net.Addr, folder strin
 	if f.certificate != "" {
 		scheme = "https"
 	}
-	url := scheme + "://" + at.String() + "/"
+	root := scheme + "://" + at.String() + "/"
 	if a.json {
-		b, _ := json.Marshal(map[string]any{"url": url, "sets": w.Names(), "records": counts})
+		b, _ := json.Marshal(map[string]any{"url": root, "sets": w.Names(), "records": counts})
 		a.out.Line("%s", b)
 		return
 	}
-	a.out.Line("%s at %s", screen.Strong("Pale Twin stands in for a record service"), screen.Strong(url))
+	a.out.Line("%s at %s", screen.Strong("Pale Twin stands in for a record service"), screen.Strong(root))
 	t := &screen.Table{Indent: "  ", Right: []bool{false, true}, Heading: []string{"set", "records", "key", "refers to", "described by"}}
 	for i, s := range w.Sets {
 		t.Row(screen.Safe(s.Name), screen.Count(counts[i]), screen.Safe(s.KeyWords()), screen.Safe(s.RefersTo()), s.DescribedBy())
 	}
 	t.Print(a.out)
+	for _, left := range w.Left {
+		a.out.Line("Not served: %s.", screen.Safe(left))
+	}
 	switch {
 	case f.memory:
 		a.out.Line("Nothing of what is written is kept.")
@@ -231,7 +242,8 @@ func (a *app) announce(w *standin.World, counts []int, at net.Addr, folder strin
 	for _, m := range moods {
 		a.out.Line("Mood: %s", screen.Safe(m.String()))
 	}
-	a.out.Line("%s", screen.Dim("Ctrl-C ends it. GET "+url+"$moods tells what became of each request."))
+	a.out.Line("")
+	a.out.Line("%s", screen.Dim("Ctrl-C ends it. GET "+root+"$moods tells what became of each request."))
 }
 
 // teller prints what was asked, a little later: requests do not wait for it.
@@ -257,18 +269,25 @@ func (t *teller) told(d *standin.Deed) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.a.json {
-		b, _ := json.Marshal(map[string]any{"number": d.Number, "method": d.Method, "url": d.URL, "status": d.Status, "answered": d.Answered, "moods": orEmpty(d.Moods)})
+		b, _ := json.Marshal(map[string]any{"number": d.Number, "method": d.Method, "url": d.URL, "status": d.Status, "answered": d.Answered, "said": d.Said, "moods": orEmpty(d.Moods)})
 		_, _ = t.w.Write(append(b, '\n'))
 	} else {
 		status := strconv.Itoa(d.Status)
 		if !d.Answered {
 			status = "cut"
 		}
-		moods := ""
-		if len(d.Moods) > 0 {
-			moods = "  " + strings.Join(d.Moods, ", ")
+		said := ""
+		if d.Said != "" {
+			said = "  " + screen.Safe(d.Said)
 		}
-		t.line.Line("%s  %-6s %s  %s%s", t.a.now().Format(time.TimeOnly), screen.Safe(d.Method), status, screen.Cut(screen.Safe("/"+d.URL), max(20, t.line.Width-40)), moods)
+		if len(d.Moods) > 0 {
+			said += "  [" + strings.Join(d.Moods, ", ") + "]"
+		}
+		asked := d.URL
+		if plain, err := url.PathUnescape(asked); err == nil {
+			asked = plain
+		}
+		t.line.Line("%s  %-6s %s  %s%s", t.a.now().Format(time.TimeOnly), screen.Safe(d.Method), status, screen.Cut(screen.Safe("/"+asked), max(20, t.line.Width-40)), said)
 	}
 	if t.next == nil {
 		t.next = time.AfterFunc(50*time.Millisecond, t.flush)

@@ -43,7 +43,7 @@ func (s *Service) inBackground(c *call, p *place) *answer {
 		defer close(j.done)
 		s.slow(&own)
 		a := s.do(&own, p)
-		own.deed.ended(a.status, true)
+		own.deed.ended(a)
 		j.answer = a
 	})
 	if c.prefer.Wait > 0 {

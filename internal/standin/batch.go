@@ -71,6 +71,7 @@ func (s *Service) batch(c *call) (*answer, error) {
 		b.limit = len(items) / 2
 	}
 	b.run()
+	b.say()
 	if b.limit >= 0 {
 		return nil, refuse(http.StatusInternalServerError, "Internal", "something went wrong in the middle of the batch")
 	}
@@ -202,6 +203,24 @@ func (b *batchRun) run() {
 // notReached stands for the answer to a request behind one that failed.
 var notReached = refuse(http.StatusFailedDependency, "NotReached", "it was not come to: a request before it failed, and the batch does not say continue-on-error").answer()
 
+// say notes what became of the batch's requests.
+func (b *batchRun) say() {
+	refused := 0
+	for _, x := range b.items {
+		if x.answer != nil && x.answer.status >= 400 {
+			refused++
+		}
+	}
+	text := itoa(len(b.items)) + " requests"
+	if len(b.items) == 1 {
+		text = "1 request"
+	}
+	if refused > 0 {
+		text += ", " + itoa(refused) + " refused"
+	}
+	b.c.deed.said(text)
+}
+
 // waitsFor is what failed of what some requests depend on; "" is nothing.
 func (b *batchRun) waitsFor(members []*item) string {
 	for _, x := range members {
@@ -265,7 +284,7 @@ func (b *batchRun) single(x *item) bool {
 // finish notes what became of a request.
 func (b *batchRun) finish(x *item, c *call) {
 	b.done++
-	c.deed.ended(x.answer.status, true)
+	c.deed.ended(x.answer)
 	if x.id == "" || x.answer.status >= 400 {
 		return
 	}
@@ -331,8 +350,13 @@ func undone(calls []*call) {
 
 // failGroup answers the members of a group that was taken back: one says why.
 func (b *batchRun) failGroup(members []*item, which *item, a *answer) bool {
+	hollow := b.s.hasMood("hollow-group")
 	for _, x := range members {
 		x.made = ""
+		if hollow && x.answer != nil {
+			b.c.deed.met("hollow-group")
+			continue
+		}
 		x.answer = refuse(http.StatusFailedDependency, "GroupFailed", "another request of its group failed, and nothing of the group was done").answer()
 	}
 	which.answer = a
@@ -707,6 +731,9 @@ func (w *parts) group(members []*item) {
 	failed := slices.IndexFunc(members, func(x *item) bool {
 		return x.answer == nil || x.answer.status >= 400 && (x.answer.failed == nil || x.answer.failed.code != "GroupFailed")
 	})
+	if failed > 0 && members[0].answer != nil && members[0].answer.status < 400 { // hollow
+		members, failed = members[:failed+1], -1
+	}
 	if failed >= 0 {
 		if x := members[failed]; x.answer != nil && x.answer != notReached {
 			w.part(x.id, x.answer)

@@ -31,6 +31,7 @@ type call struct {
 	tx      *tx              // of a group in a batch; nil where the call has its own
 	input   *input           // what its body says, where that was read already
 	inner   bool             // it is in a batch
+	about   string           // the key of the record that is written, for moods
 	refs    map[string]*item // what $ID stands for there
 }
 

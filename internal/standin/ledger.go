@@ -20,6 +20,7 @@ type Deed struct {
 	URL      string   `json:"url"`
 	Status   int      `json:"status"`             // what was answered, or would have been
 	Answered bool     `json:"answered"`           // false where the connection was cut instead
+	Said     string   `json:"said,omitempty"`     // why it was refused; of a batch, what became of its requests
 	Moods    []string `json:"moods,omitempty"`    // those that it met
 	Repeated bool     `json:"repeated,omitempty"` // it was answered as before, and not done again
 	By       string   `json:"by,omitempty"`       // who it was, if not the asker: a colleague
@@ -78,11 +79,21 @@ func (d *Deed) undone() {
 	d.Undone = d.Act != ""
 }
 
-// ended notes what was answered, or that it was not.
-func (d *Deed) ended(status int, answered bool) {
+// ended notes what was answered.
+func (d *Deed) ended(a *answer) {
 	d.lock()
 	defer d.unlock()
-	d.Status, d.Answered = status, answered
+	d.Status, d.Answered = a.status, true
+	if a.failed != nil {
+		d.Said = a.failed.message
+	}
+}
+
+// said notes what became of a batch.
+func (d *Deed) said(text string) {
+	d.lock()
+	defer d.unlock()
+	d.Said = text
 }
 
 // repeats notes that it was answered as before.

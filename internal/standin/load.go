@@ -57,20 +57,23 @@ func Load(ctx context.Context, fsys disk.FS, dir string, d *desk.Desk) (*World, 
 			return nil, err
 		}
 		s := &Set{Name: name, File: files[i]}
-		if layouts[s], err = s.load(ctx, fsys, filepath.Join(dir, files[i]), l); err != nil {
+		layouts[s], err = s.load(ctx, fsys, filepath.Join(dir, files[i]), l)
+		if errors.Is(err, errNoKey) {
+			w.Left = append(w.Left, fmt.Sprintf("%s: %v; say its key in layouts/%s.yaml", files[i], errNoKey, stems[i]))
+			continue
+		}
+		if err != nil {
 			return nil, err
 		}
+		s.stem = stems[i]
 		w.Sets = append(w.Sets, s)
 		w.byName[name] = s
 	}
-	for i, s := range w.Sets {
-		w.byName[stems[i]] = s // lists are named by their files
-		s.navigate(w, layouts)
+	if len(w.Sets) == 0 {
+		return nil, fmt.Errorf("%s", strings.Join(w.Left, "; "))
 	}
-	for i, s := range w.Sets {
-		if s.Name != stems[i] {
-			delete(w.byName, stems[i])
-		}
+	for _, s := range w.Sets {
+		s.navigate(w, layouts)
 	}
 	return w, nil
 }
@@ -131,7 +134,7 @@ func asFound(ctx context.Context, m *table.Image, set string) (*layout.Layout, e
 			return nil, err
 		}
 		if len(together) == 0 && !heads(m) {
-			return nil, fmt.Errorf("%s: no column is filled and different on every row, and no few are together: say its key in layouts/%s.yaml", m.Name, set)
+			return nil, errNoKey
 		}
 	}
 	text, err := layout.Draft(ctx, m, set, keys[:min(len(keys), 1)], together)
@@ -140,6 +143,9 @@ func asFound(ctx context.Context, m *table.Image, set string) (*layout.Layout, e
 	}
 	return layout.Parse(m.Name, text, nil)
 }
+
+// errNoKey says that nothing in a table tells its records apart.
+var errNoKey = errors.New("no column is filled and different on every row, and no few are together")
 
 // heads reports whether a table has headings and no rows.
 func heads(m *table.Image) bool { return len(strings.TrimSpace(string(m.Data[m.Body:]))) == 0 }
@@ -218,10 +224,11 @@ func (s *Set) navigate(w *World, layouts map[*Set]*layout.Layout) {
 		if s.found || f.layout == nil || f.layout.List == nil {
 			continue
 		}
-		to := w.byName[f.layout.List.Set()]
-		if to == nil {
+		at := slices.IndexFunc(w.Sets, func(x *Set) bool { return x.stem == f.layout.List.Set() })
+		if at < 0 {
 			continue
 		}
+		to := w.Sets[at]
 		by := slices.IndexFunc(to.Fields, func(g *Field) bool { return g.Heading == f.layout.List.By })
 		if by < 0 || to.Fields[by].Kind != f.Kind {
 			continue

@@ -75,6 +75,7 @@ var MoodKinds = []MoodKind{
 	{Name: "cut-before", Does: "the connection is cut before anything is done"},
 	{Name: "cut-after", Does: "the connection is cut after all is done and committed"},
 	{Name: "half-batch", Does: "of a batch the first half is done, atomicity groups or not; then 500"},
+	{Name: "hollow-group", Does: "a group that failed answers its first requests as if they were done", Shape: true},
 	{Name: "trims", Does: "texts lose their outer spaces", Takes: []string{"field"}},
 	{Name: "rounds", Does: "decimals are rounded (decimals: 0)", Takes: []string{"field", "decimals"}},
 	{Name: "capitals", Does: "texts become upper-case", Takes: []string{"field"}},

@@ -310,7 +310,7 @@ func (s *Service) send(w http.ResponseWriter, c *call, a *answer) {
 	if len(a.body) > 0 || a.status == http.StatusOK {
 		h["Content-Length"] = []string{itoa(len(a.body))}
 	}
-	c.deed.ended(a.status, true)
+	c.deed.ended(a)
 	w.WriteHeader(a.status)
 	if c.method != "HEAD" && a.status != http.StatusNoContent && a.status != http.StatusNotModified {
 		_, _ = w.Write(a.body) // who asked may be gone

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -110,6 +111,21 @@ func TestMoods(t *testing.T) {
 	require.Equal(t, 500, r.status)
 	require.Contains(t, ask(t, host, "GET /depots('D02')").body, `"phone":"2"`)
 	require.NotContains(t, ask(t, host, "GET /depots('D03')").body, `"phone":"3"`)
+
+	failing := []op{patch("D01", "1"), {method: "PATCH", url: "depots('D02')", body: map[string]string{"name": "null"}}}
+	for form, says := range map[bool]string{true: `{"id":"0","atomicityGroup":"g","status":204,`, false: "HTTP/1.1 204 No Content"} {
+		_, host = mooded(t, "hollow-group")
+		lines := batchOf(failing, []string{"g", "g"}, form)
+		if !form {
+			lines = slices.DeleteFunc(lines, func(l string) bool { return l == "Accept: application/json" })
+		}
+		require.Contains(t, ask(t, host, lines...).body, says)
+		require.NotContains(t, ask(t, host, "GET /depots('D01')").body, `"phone":"1"`)
+	}
+
+	_, host = mooded(t, "refuses,field=phone,key=D02")
+	require.Equal(t, 204, ask(t, host, "PATCH /depots('D01')", jsonBody, "", `{"phone":"1"}`).status)
+	require.Equal(t, 400, ask(t, host, "PATCH /depots('D02')", jsonBody, "", `{"phone":"1"}`).status)
 
 	_, host = mooded(t, "bare-boundary", "lower-headers")
 	r = ask(t, host, "POST /$batch", "Content-Type: multipart/mixed; boundary=x", "", "--x\r\nContent-Type: application/http\r\n\r\nGET depots HTTP/1.1\r\n\r\n--x--")
@@ -282,12 +298,13 @@ func TestAssignedKeys(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts", "notes.yaml"), []byte("record_set: notes\nkey: note\nfields:\n  note: {kind: text, key: assigned}\n  text: text\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.csv"), []byte("note,text\nN-007,a\nN-009,b\n"), 0o644))
 	kept := filepath.Join(dir, KeptName)
-	for _, want := range []string{"N-010", "N-011"} {
+	for _, want := range []string{"N-010", "N-012"} {
 		s := open(t, dir, kept, Options{})
 		server := newServer(s)
 		host := strings.TrimPrefix(server.URL, "http://")
 		r := ask(t, host, "POST /notes", jsonBody, "", `{"text":"c"}`)
 		require.Contains(t, r.body, `"note":"`+want+`"`)
+		require.Equal(t, 201, ask(t, host, "POST /notes", jsonBody, "", `{"note":"N-007","text":"d"}`).status)
 		require.Equal(t, 404, ask(t, host, "PATCH /notes('N-500')", jsonBody, "", `{"text":"c"}`).status)
 		server.Close()
 		s.Close()
@@ -387,6 +404,25 @@ func TestOtherFile(t *testing.T) {
 	require.NotEqual(t, "kept", s.whole()["depots/D01"]["phone"])
 	require.Contains(t, s.whole(), "depots/D77")
 	s.Close()
+}
+
+// Where the disk is full, what was to be written is refused and is not there, and what was there is.
+func TestFullDisk(t *testing.T) {
+	dir := harbour(t)
+	s := open(t, dir, filepath.Join(dir, KeptName), Options{})
+	host := strings.TrimPrefix(serve(t, s).URL, "http://")
+	require.NoError(t, s.st.keep.exec(t.Context(), "PRAGMA max_page_count = 1"))
+	before := s.whole()
+	var r reply
+	for i := 0; r.status < 400 && i < 200; i++ {
+		before = s.whole()
+		r = ask(t, host, "POST /visits", jsonBody, "", fmt.Sprintf(`{"aid_no":"00102","due":"2031-%02d-%02d","outcome":"%s"}`, i/28+1, i%28+1, strings.Repeat("x", 2000)))
+	}
+	require.Equal(t, 500, r.status, r.body)
+	require.Contains(t, r.body, "full")
+	require.Equal(t, before, s.whole())
+	require.NoError(t, s.st.keep.exec(t.Context(), "PRAGMA max_page_count = 100000"))
+	require.Equal(t, 201, ask(t, host, "POST /visits", jsonBody, "", `{"aid_no":"00102","due":"2032-01-01"}`).status)
 }
 
 // TestKeeper is no test: it is the process that TestKilled kills.
@@ -494,4 +530,18 @@ func TestClientsOfAnotherLanguage(t *testing.T) {
 	all := s.whole()
 	require.Equal(t, "4", all["depots/D01"]["phone"])
 	require.NotContains(t, all, "depots/D20")
+}
+
+// The guide lists each mood, with what it takes.
+func TestGuideListsTheMoods(t *testing.T) {
+	b, err := os.ReadFile("../../docs/standin.md")
+	require.NoError(t, err)
+	for _, k := range MoodKinds {
+		i := strings.Index(string(b), "\n| "+k.Name+" |")
+		require.Positive(t, i, k.Name)
+		line, _, _ := strings.Cut(string(b)[i+1:], "\n")
+		for _, takes := range k.Takes {
+			require.Contains(t, line, takes, k.Name)
+		}
+	}
 }

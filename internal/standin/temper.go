@@ -150,7 +150,7 @@ func (s *Service) unconditional(c *call) *refusal {
 
 // lockedBySomebody refuses the writing of a record that is open elsewhere.
 func (s *Service) lockedBySomebody(c *call, set *Set, r *Record) *refusal {
-	m := s.meets(c, "locked", about{set: set.Name, key: joined(set.keyValues(r))})
+	m := s.meets(c, "locked", about{set: set.Name, key: c.about})
 	if m == nil {
 		return nil
 	}
@@ -163,7 +163,7 @@ func (s *Service) lockedBySomebody(c *call, set *Set, r *Record) *refusal {
 
 // ignores reports whether the service passes over what is written to a field.
 func (s *Service) ignores(c *call, set *Set, field int) bool {
-	return s.hasMood("ignores") && s.meets(c, "ignores", about{set: set.Name, field: set.Fields[field].Name}) != nil
+	return s.hasMood("ignores") && s.meets(c, "ignores", about{set: set.Name, key: c.about, field: set.Fields[field].Name}) != nil
 }
 
 // fieldRefused refuses what writes a field.
@@ -172,7 +172,7 @@ func (s *Service) fieldRefused(c *call, set *Set, field int) *refusal {
 		return nil
 	}
 	name := set.Fields[field].Name
-	m := s.meets(c, "refuses", about{set: set.Name, field: name})
+	m := s.meets(c, "refuses", about{set: set.Name, key: c.about, field: name})
 	if m == nil {
 		return nil
 	}
@@ -189,7 +189,7 @@ func (s *Service) bend(c *call, set *Set, field int, v odata.Value) odata.Value 
 		return v
 	}
 	f := set.Fields[field]
-	a := about{set: set.Name, field: f.Name}
+	a := about{set: set.Name, key: c.about, field: f.Name}
 	if v.Kind == odata.String {
 		if t := strings.TrimSpace(v.Text); t != v.Text && s.meets(c, "trims", a) != nil {
 			v.Text = t

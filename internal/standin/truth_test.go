@@ -299,7 +299,7 @@ func TestAnswersAreTrue(t *testing.T) {
 }
 
 // moodTexts are moods as a flag has them, one of each kind.
-var moodTexts = []string{"slow,wait=1ms", "busy,every=3", "away,every=4,wait=1", "cut-before,every=3", "cut-after,every=3", "half-batch,every=2", "trims", "rounds", "capitals,field=outcome+phone",
+var moodTexts = []string{"slow,wait=1ms", "busy,every=3", "away,every=4,wait=1", "cut-before,every=3", "cut-after,every=3", "half-batch,every=2", "hollow-group", "trims", "rounds", "capitals,field=outcome+phone",
 	"ignores,field=phone", "refuses,field=audited_hours,every=2", "locked,every=3,by=U-1007", "colleague,every=2", "limits,requests=4", "limits,bytes=600,chars=200", "no-etags", "asks-etags",
 	"offset-paging", "empty-last-page", "relative-links", "bare-boundary", "quoted-boundary", "lower-headers", "errors,as=text", "errors,as=none"}
 

@@ -21,6 +21,7 @@ import (
 // World is what is served: entity sets, in the order of their names.
 type World struct {
 	Sets []*Set
+	Left []string // files that are not served, and why, in words
 
 	byName map[string]*Set
 }
@@ -34,6 +35,7 @@ type Set struct {
 	Key    []int // numbers of fields
 	Navs   []*Nav
 
+	stem     string // the file's name without its ending, by which lists name it
 	assigned bool
 	keyNames []string
 	digest   string // of what it was loaded from

@@ -6,6 +6,7 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -79,7 +80,7 @@ func (s *Service) writeNow(c *call, p *place) (*answer, error) {
 	}
 	if err != nil && (p.kind != atEntity || len(p.navs) > 0 || c.method == "DELETE") {
 		if c.header.Get("If-Match") != "" && len(p.navs) == 0 {
-			return nil, preconditionFailed("it is not there any more")
+			return nil, preconditionFailed("it is not there (If-Match)")
 		}
 		return nil, err
 	}
@@ -93,7 +94,7 @@ func (s *Service) writeNow(c *call, p *place) (*answer, error) {
 }
 
 func preconditionFailed(why string) *refusal {
-	return refuse(http.StatusPreconditionFailed, "PreconditionFailed", "the record is not as the request's If-Match or If-None-Match says: %s", why)
+	return refuse(http.StatusPreconditionFailed, "PreconditionFailed", "the record is not as the request asks: %s", why)
 }
 
 // preconditions looks at If-Match and If-None-Match (Protocol 8.2.4, 8.2.5); before is
@@ -105,15 +106,15 @@ func (s *Service) preconditions(c *call, before *Record) *refusal {
 	}
 	if before == nil {
 		if match != "" {
-			return preconditionFailed("it is not there any more")
+			return preconditionFailed("it is not there (If-Match)")
 		}
 		return nil
 	}
 	switch {
 	case match != "" && match != "*" && !matches(match, before.etag()):
-		return preconditionFailed("it was changed since")
+		return preconditionFailed("it was changed since (If-Match)")
 	case none != "" && matches(none, before.etag()):
-		return preconditionFailed("it is there already")
+		return preconditionFailed("it is there already (If-None-Match)")
 	}
 	return nil
 }
@@ -148,6 +149,9 @@ func (s *Service) readBody(c *call, set *Set) (*input, error) {
 	}
 	if err := c.options.only("a write", "select", "expand"); err != nil {
 		return nil, err
+	}
+	if e := c.header.Get("Content-Encoding"); e != "" && !strings.EqualFold(e, "identity") {
+		return nil, refuse(http.StatusUnsupportedMediaType, "UnsupportedMediaType", "a body is to come as it is, and not as %s", e)
 	}
 	if t := c.header.Get("Content-Type"); t != "" && t != "application/json" {
 		if m, _, err := mime.ParseMediaType(t); err != nil || m != "application/json" {
@@ -243,12 +247,29 @@ func (s *Service) bind(c *call, in *input, n *Nav, raw []byte) error {
 	return nil
 }
 
+// key is the key that a new record is to have, for moods: that of an upsert, or what the body says.
+func (in *input) key(set *Set, upsert []odata.Value) string {
+	if upsert != nil {
+		return joined(upsert)
+	}
+	values := make([]odata.Value, len(set.Key))
+	for i, k := range set.Key {
+		if at := slices.Index(in.fields, k); at >= 0 {
+			values[i] = in.values[at]
+		}
+	}
+	return joined(values)
+}
+
 // insert adds a record; key is that of an upsert, nil of a POST.
 func (s *Service) insert(c *call, set *Set, in *input, key []odata.Value) (*answer, error) {
 	r := &Record{make([]odata.Value, len(set.Fields))}
 	given := make([]bool, len(set.Fields))
+	if len(s.moods.all) > 0 {
+		c.about = in.key(set, key)
+	}
 	for i, f := range in.fields {
-		if !set.Fields[f].computed() && !s.ignores(c, set, f) {
+		if !set.Fields[f].computed() && !(set.assigned && f == set.Key[0]) && !s.ignores(c, set, f) {
 			r.cells[f], given[f] = s.bend(c, set, f, in.values[i]), true
 		}
 	}
@@ -376,6 +397,9 @@ func (f *Field) toLayout(v odata.Value) string {
 // change carries out a PATCH, PUT or DELETE of a record that is there.
 func (s *Service) change(c *call, p *place, before *Record) (*answer, error) {
 	set := p.last()
+	if len(s.moods.all) > 0 {
+		c.about = joined(set.keyValues(before))
+	}
 	if ref := s.lockedBySomebody(c, set, before); ref != nil {
 		return nil, ref
 	}

@@ -49,7 +49,9 @@ func FuzzBatch(f *testing.F) {
 		if w.Code != 200 && w.Code != 400 {
 			t.Fatalf("%d %s", w.Code, w.Body)
 		}
-		s.st.mu.Lock() // which a transaction that was forgotten would hold
+		if !s.st.mu.TryLock() { // which a transaction that was forgotten holds
+			t.Fatal("a transaction did not end")
+		}
 		s.st.mu.Unlock()
 	})
 }

@@ -218,17 +218,6 @@ func batchOf(ops []op, groups []string, asJSON bool) []string {
 	return []string{"POST /$batch", "Content-Type: multipart/mixed; boundary=outer", "Prefer: continue-on-error", "Accept: application/json", "OData-MaxVersion: 4.01", "", b.String() + "--outer--\r\n"}
 }
 
-func copied(s state) state {
-	c := state{}
-	for url, fields := range s {
-		c[url] = map[string]string{}
-		for k, v := range fields {
-			c[url][k] = v
-		}
-	}
-	return c
-}
-
 // Whatever is asked, alone or in batches of both forms, with groups or without: what was
 // answered with success was done, what was refused was not, and the file holds the same.
 func TestAnswersAreTrue(t *testing.T) {

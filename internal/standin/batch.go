@@ -410,7 +410,7 @@ func readPart(p odata.Part, group string) *item {
 
 // readJSON reads the requests of a batch in JSON (JSON Format 19).
 func (b *batchRun) readJSON(body []byte) error {
-	d, done := decoder(body)
+	d, done := decoder(body, jsontext.AllowDuplicateNames(true)) // the last counts; those of records are looked at
 	defer done()
 	there := false
 	err := members(d, func(name string) error {
@@ -419,7 +419,7 @@ func (b *batchRun) readJSON(body []byte) error {
 		}
 		there = true
 		return elements(d, func() error {
-			x, err := readItem(d)
+			x, err := readItem(d, body)
 			if err == nil {
 				b.take(x)
 			}
@@ -443,10 +443,10 @@ type bufferedDecoder struct {
 }
 
 // decoder reads JSON; done is to be called when what it gave is not needed any more.
-func decoder(body []byte) (d *jsontext.Decoder, done func()) {
+func decoder(body []byte, o ...jsontext.Options) (d *jsontext.Decoder, done func()) {
 	x := decoders.Get().(*bufferedDecoder)
 	x.b = *bytes.NewBuffer(body)
-	x.d.Reset(&x.b)
+	x.d.Reset(&x.b, o...)
 	return &x.d, func() {
 		x.b = bytes.Buffer{}
 		x.d.Reset(&x.b)
@@ -510,7 +510,7 @@ func orElse(err error, text string) error {
 }
 
 // readItem reads a request of a batch in JSON.
-func readItem(d *jsontext.Decoder) (*item, error) {
+func readItem(d *jsontext.Decoder, whole []byte) (*item, error) {
 	x := &item{}
 	err := members(d, func(name string) (err error) {
 		switch name {
@@ -537,7 +537,8 @@ func readItem(d *jsontext.Decoder) (*item, error) {
 		case "body":
 			var v jsontext.Value
 			v, err = d.ReadValue()
-			x.body = bytes.Clone(v)
+			end := d.InputOffset()
+			x.body = whole[end-int64(len(v)) : end]
 		default:
 			err = d.SkipValue()
 		}

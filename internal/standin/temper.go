@@ -16,7 +16,7 @@ import (
 
 // meets is the mood of a name that a call meets, noted in its deed.
 func (s *Service) meets(c *call, name string, a about) *Mood {
-	if !s.moods.has[name] {
+	if !s.hasMood(name) {
 		return nil
 	}
 	if a.method == "" {
@@ -30,7 +30,7 @@ func (s *Service) meets(c *call, name string, a about) *Mood {
 }
 
 // hasMood reports a mood that is of all answers.
-func (s *Service) hasMood(name string) bool { return s.moods.has[name] }
+func (s *Service) hasMood(name string) bool { return len(s.moods.all) > 0 && s.moods.has[name] }
 
 // aboutOf is what a request is about, as far as its URL says.
 func (s *Service) aboutOf(c *call) about {

@@ -115,6 +115,9 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 			if errors.Is(err, disk.ErrLocked) {
 				return usage("another stand-in serves %s; end that one, or serve this with --memory", folder)
 			}
+			if errors.Is(err, os.ErrPermission) {
+				return usage("nothing can be kept in %s, which may not be written to; --memory keeps nothing", folder)
+			}
 			return err
 		}
 		defer func() { _ = lock.Unlock() }() // the process ends

@@ -67,6 +67,11 @@ func (b *batchRun) read(x *item) {
 	if strings.HasPrefix(x.url, "$") || x.wrong != nil {
 		return
 	}
+	defer func() {
+		if recover() != nil { // in its turn it is read again, where a fault ends the batch alone
+			x.call = nil
+		}
+	}()
 	c := b.blank(x)
 	x.call = c
 	if x.err = b.s.address(c, x.url); x.err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"fmt"
 	"net/http"
 	"strings"
 	"sync"
@@ -41,6 +42,11 @@ func (s *Service) inBackground(c *call, p *place) *answer {
 	id := s.jobs.add(j)
 	s.jobs.wg.Go(func() {
 		defer close(j.done)
+		defer func() {
+			if fault := recover(); fault != nil { // it is nobody else's end
+				j.answer = internal(fmt.Errorf("%v", fault)).answer()
+			}
+		}()
 		s.slow(&own)
 		a := s.do(&own, p)
 		own.deed.ended(a)
@@ -130,7 +136,7 @@ func (s *Service) poll(c *call, id string) *answer {
 		return s.pending(c, id)
 	}
 	a := *j.answer
-	older := c.version == "4.0" && c.header.Get("OData-MaxVersion") != "" // which knows this form alone
+	older := c.version == "4.0" // which knows this form alone
 	if older || strings.Contains(c.header.Get("Accept"), "application/http") {
 		whole := newAnswer(http.StatusOK)
 		whole.set("Content-Type", "application/http")

@@ -302,8 +302,9 @@ func (b *batchRun) group(members []*item) bool {
 	}
 	t, err := s.st.begin(b.c.ctx)
 	if err != nil {
-		return b.failGroup(members, members[0], internal(err).answer())
+		return b.failGroup(members, nil, 0, internal(err).answer())
 	}
+	defer t.abandon()
 	calls := make([]*call, 0, len(members))
 	for _, x := range members {
 		if b.limit >= 0 && b.done >= b.limit { // half of it, whatever was promised
@@ -318,10 +319,9 @@ func (b *batchRun) group(members []*item) bool {
 		}
 		if err != nil {
 			t.rollback()
-			undone(calls)
 			x.answer = s.wordless(c, answerOf(err))
 			b.finish(x, c)
-			return b.failGroup(members, x, x.answer)
+			return b.failGroup(members, calls, len(calls)-1, x.answer)
 		}
 		b.finish(x, c)
 	}
@@ -331,25 +331,18 @@ func (b *batchRun) group(members []*item) bool {
 	}
 	if r != nil {
 		t.rollback()
-		undone(calls)
-		c := calls[len(calls)-1]
-		return b.failGroup(members, members[len(calls)-1], s.wordless(c, r.answer()))
+		last := len(calls) - 1
+		return b.failGroup(members, calls, last, s.wordless(calls[last], r.answer()))
 	}
 	if err := t.commit(); err != nil {
-		undone(calls)
-		return b.failGroup(members, members[len(calls)-1], internal(err).answer())
+		return b.failGroup(members, calls, len(calls)-1, internal(err).answer())
 	}
 	return true
 }
 
-func undone(calls []*call) {
-	for _, c := range calls {
-		c.deed.undone()
-	}
-}
-
-// failGroup answers the members of a group that was taken back: one says why.
-func (b *batchRun) failGroup(members []*item, which *item, a *answer) bool {
+// failGroup answers the members of a group that was taken back: which of them says why. calls are those that
+// were begun.
+func (b *batchRun) failGroup(members []*item, calls []*call, which int, a *answer) bool {
 	hollow := b.s.hasMood("hollow-group")
 	for _, x := range members {
 		x.made = ""
@@ -359,7 +352,11 @@ func (b *batchRun) failGroup(members []*item, which *item, a *answer) bool {
 		}
 		x.answer = refuse(http.StatusFailedDependency, "GroupFailed", "another request of its group failed, and nothing of the group was done").answer()
 	}
-	which.answer = a
+	members[which].answer = a
+	for i, c := range calls {
+		c.deed.undone()
+		c.deed.ended(members[i].answer)
+	}
 	return false
 }
 

@@ -213,10 +213,10 @@ func (o options) flag(name string) (bool, error) {
 // negotiate settles the version and the form of the answer.
 func (c *call) negotiate() error {
 	c.version = "4.01"
-	if v := c.header.Get("OData-Version"); v != "" && v != "4.0" && v != "4.01" {
+	if v := bareVersion(c.header.Get("OData-Version")); v != "" && v != "4.0" && v != "4.01" {
 		return badRequest("OData-Version %s is not to be had; there are 4.0 and 4.01", v)
 	}
-	switch v := c.header.Get("OData-MaxVersion"); {
+	switch v := bareVersion(c.header.Get("OData-MaxVersion")); {
 	case v == "":
 	case v == "4.0":
 		c.version = "4.0"
@@ -254,6 +254,12 @@ func (c *call) negotiate() error {
 		break
 	}
 	return nil
+}
+
+// bareVersion is a version without what some clients write behind it: 4.0;NetFx.
+func bareVersion(v string) string {
+	v, _, _ = strings.Cut(v, ";")
+	return strings.TrimSpace(v)
 }
 
 // accepts reports whether the asker takes one of some types; asking for nothing takes any.

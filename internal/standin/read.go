@@ -3,6 +3,7 @@ package standin
 import (
 	"encoding/base64"
 	"encoding/json"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
@@ -470,8 +471,8 @@ func (s *Service) nextLink(c *call, t *skipToken) string {
 			link += "$" + name + "=" + escapeQuery(c.options.all[name]) + "&"
 		}
 	}
-	for name, value := range c.options.aliases {
-		link += name + "=" + escapeQuery(value) + "&"
+	for _, name := range slices.Sorted(maps.Keys(c.options.aliases)) {
+		link += name + "=" + escapeQuery(c.options.aliases[name]) + "&"
 	}
 	link += "$skiptoken=" + t.String()
 	if s.relativeLinks() {

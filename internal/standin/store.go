@@ -215,6 +215,7 @@ type tx struct {
 	st     *store
 	ctx    context.Context
 	done   []done
+	ended  bool
 	checks []func() *refusal
 	wrote  bool
 }
@@ -313,6 +314,7 @@ func (s *Set) say(r *Record) string {
 
 // commit ends the transaction: what it wrote is kept then.
 func (t *tx) commit() error {
+	t.ended = true
 	defer t.st.mu.Unlock()
 	if t.st.keep == nil {
 		return nil
@@ -326,10 +328,19 @@ func (t *tx) commit() error {
 
 // rollback ends the transaction: nothing of it was.
 func (t *tx) rollback() {
+	t.ended = true
 	defer t.st.mu.Unlock()
 	t.back()
 	if t.st.keep != nil {
 		t.st.keep.rollback()
+	}
+}
+
+// abandon ends the transaction if nothing did: where it is deferred, a fault in the middle of it
+// leaves nothing behind that others would wait for.
+func (t *tx) abandon() {
+	if !t.ended {
+		t.rollback()
 	}
 }
 

@@ -216,10 +216,10 @@ func (s *Service) meanwhile(c *call, p *place) {
 	if err != nil {
 		return
 	}
+	defer t.abandon()
 	set := p.last()
 	before, err := s.entity(p)
 	if err != nil || before == nil {
-		t.rollback()
 		return
 	}
 	m := s.meets(c, "colleague", about{set: set.Name, key: joined(set.keyValues(before))})
@@ -228,7 +228,6 @@ func (s *Service) meanwhile(c *call, p *place) {
 		field = set.colleagues(m)
 	}
 	if field < 0 {
-		t.rollback()
 		return
 	}
 	after := &Record{append([]odata.Value(nil), before.cells...)}
@@ -236,7 +235,6 @@ func (s *Service) meanwhile(c *call, p *place) {
 	s.stamp(set, after, false)
 	t.put(set, before, after)
 	if t.check() != nil {
-		t.rollback()
 		return
 	}
 	by := m.By

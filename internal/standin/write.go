@@ -29,6 +29,7 @@ func (s *Service) write(c *call, p *place) (*answer, error) {
 	}
 	c.tx = t
 	defer func() { c.tx = nil }()
+	defer t.abandon()
 	a, err := s.writeIn(c, p)
 	if err == nil {
 		if r := t.check(); r != nil {

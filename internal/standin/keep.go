@@ -133,8 +133,14 @@ func (s *Set) statements() *statements {
 	return &statements{insert: "INSERT INTO " + quoted(s.Name) + " VALUES (" + marks + ")", delete: "DELETE FROM " + quoted(s.Name) + w, where: w, update: map[int]string{}}
 }
 
+// maxColumns is how many columns a table of SQLite has at most.
+const maxColumns = 2000
+
 // write makes the set's table of what was loaded.
 func (k *keep) write(ctx context.Context, s *Set) error {
+	if len(s.Fields) > maxColumns {
+		return fmt.Errorf("%s has %d columns, and at most %d can be kept; --memory keeps nothing", s.File, len(s.Fields), maxColumns)
+	}
 	var columns, keys []string
 	for _, f := range s.Fields {
 		kind := " TEXT"

@@ -112,36 +112,51 @@ func (s *Set) load(ctx context.Context, fsys disk.FS, path string, l *desk.Layou
 			return nil, err
 		}
 		sum.Write(b)
-	} else if known, err = asFound(ctx, t.Image, s.Name); err != nil {
+	}
+	var key []string
+	if l != nil {
+		key = l.Key
+	} else if known, key, err = asFound(ctx, t.Image, s.Name); err != nil {
 		return nil, err
 	}
 	s.found, s.digest = l == nil, hex.EncodeToString(sum.Sum(nil))
-	if err := s.describe(known, t.Image); err != nil {
+	if err := s.describe(known, key, t.Image); err != nil {
 		return nil, err
 	}
 	return known, table.Guard(func() error { return s.read(ctx, t.Image) })
 }
 
-// asFound is the layout that a table has by what is seen in it.
-func asFound(ctx context.Context, m *table.Image, set string) (*layout.Layout, error) {
+// asFound is the layout that a table has by what is seen in it, and its key. A table whose headings no
+// layout can have, since they differ in case alone, has none: its fields are texts.
+func asFound(ctx context.Context, m *table.Image, set string) (l *layout.Layout, key []string, err error) {
 	keys, err := compare.Candidates(ctx, m, nil)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var together []string
-	if len(keys) == 0 {
+	switch {
+	case len(keys) > 0:
+		key = keys[:1]
+	case heads(m):
+		key = m.Heading[:1]
+	default:
 		if together, err = compare.Together(ctx, m); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
-		if len(together) == 0 && !heads(m) {
-			return nil, errNoKey
+		if key = together; len(key) == 0 {
+			return nil, nil, errNoKey
 		}
 	}
 	text, err := layout.Draft(ctx, m, set, keys[:min(len(keys), 1)], together)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return layout.Parse(m.Name, text, nil)
+	l, err = layout.Parse(m.Name, text, nil)
+	var wrong layout.Errors
+	if errors.As(err, &wrong) {
+		return nil, key, nil
+	}
+	return l, key, err
 }
 
 // errNoKey says that nothing in a table tells its records apart.
@@ -151,12 +166,15 @@ var errNoKey = errors.New("no column is filled and different on every row, and n
 func heads(m *table.Image) bool { return len(strings.TrimSpace(string(m.Data[m.Body:]))) == 0 }
 
 // describe makes the set's fields of a layout and the table's columns.
-func (s *Set) describe(l *layout.Layout, m *table.Image) error {
-	s.Title = l.Title
-	headings := make([]string, 0, len(m.Heading))
-	for _, h := range m.Heading {
+func (s *Set) describe(l *layout.Layout, key []string, m *table.Image) error {
+	if l != nil {
+		s.Title = l.Title
+	}
+	var headings []string
+	for col, h := range m.Heading {
 		if h != "" && !l.Ignores(h) {
 			headings = append(headings, h)
+			s.columns = append(s.columns, col)
 		}
 	}
 	for i, name := range identifiers(headings) {
@@ -166,7 +184,7 @@ func (s *Set) describe(l *layout.Layout, m *table.Image) error {
 		}
 		s.Fields = append(s.Fields, f)
 	}
-	for _, k := range l.Key {
+	for _, k := range key {
 		i := slices.IndexFunc(s.Fields, func(f *Field) bool { return f.Heading == k })
 		if i < 0 {
 			return fmt.Errorf("%s has no column for the key field %s", s.File, k)
@@ -254,16 +272,12 @@ func (s *Set) navigate(w *World, layouts map[*Set]*layout.Layout) {
 
 // read reads the table's rows.
 func (s *Set) read(ctx context.Context, m *table.Image) error {
-	columns := make([]int, len(s.Fields))
-	for i, f := range s.Fields {
-		columns[i] = m.Column(f.Heading)
-	}
 	seen := map[string]int{}
 	var wrong []string
 	err := csv.Each(ctx, m, func(r *csv.Line) error {
 		rec := &Record{make([]odata.Value, len(s.Fields))}
 		for i, f := range s.Fields {
-			v, _ := r.Value(columns[i])
+			v, _ := r.Value(s.columns[i])
 			got, ok := f.fromFile(v, m.Nulls)
 			if !ok {
 				file, at := m.Place(r.Number())

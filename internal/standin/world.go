@@ -40,6 +40,7 @@ type Set struct {
 	keyNames []string
 	digest   string // of what it was loaded from
 	found    bool   // no layout says what it is
+	columns  []int  // of the file, by field
 	loaded   []*Record
 	byName   map[string]int
 	referred []*Nav // of other sets, and of itself, that lead here

@@ -23,6 +23,7 @@ import (
 	"paletwin/internal/run"
 	"paletwin/internal/sheet"
 	"paletwin/internal/target"
+	"paletwin/internal/target/odata"
 	"paletwin/internal/target/open"
 	"paletwin/internal/target/sqldb"
 	screen "paletwin/internal/term"
@@ -78,6 +79,7 @@ func explainTyped(err error) *message {
 		column  *target.MissingColumn
 		address *target.AddressError
 		base    *sqldb.Error
+		service *odata.Error
 		field   *lend.FieldError
 		wrong   layout.Errors
 		formula *expr.Error
@@ -111,7 +113,7 @@ func explainTyped(err error) *message {
 	case errors.Is(err, target.ErrMoved):
 		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed, unhurt: "nothing was written"}
 	case errors.As(err, &kind):
-		return &message{Code: "target-kind", Text: kind.Error(), Do: "a target is a CSV, JSON Lines or XLSX file, a table (postgresql://…, mariadb://…, sqlite:…), or a name from desk.yaml", exit: exitUsage}
+		return &message{Code: "target-kind", Text: kind.Error(), Do: "a target is a CSV, JSON Lines or XLSX file, a table (postgresql://…, mariadb://…, sqlite:…), a set of a service (https://…), or a name from desk.yaml", exit: exitUsage}
 	case errors.As(err, &busy):
 		return &message{Code: "busy", Text: busy.Error(), File: busy.Name, Do: "close it there, or wait, and run the command again", exit: exitLook}
 	case errors.As(err, &wrong):
@@ -131,9 +133,11 @@ func explainTyped(err error) *message {
 	case errors.As(err, &field):
 		return &message{Code: "no-field", Text: field.Error(), Column: field.Field, Do: "its columns are " + columnList(field.Columns), exit: exitUsage}
 	case errors.As(err, &address):
-		return &message{Code: "target-name", Text: address.Error(), Do: "a table is named as in postgresql://registrar@host/register#public.aids, mariadb://registrar@host/register#aids or sqlite:register.db#aids", exit: exitUsage}
+		return &message{Code: "target-name", Text: address.Error(), Do: "a table is named as in postgresql://registrar@host/register#public.aids, mariadb://registrar@host/register#aids or sqlite:register.db#aids, and a set of a service as in https://host/service/Aids", exit: exitUsage}
 	case errors.As(err, &base):
 		return explainDatabase(base)
+	case errors.As(err, &service):
+		return explainService(service)
 	case errors.As(err, &column):
 		return &message{Code: run.MissingColumn, Text: column.Error(), File: column.Target, Column: column.Column, Do: remedies[run.MissingColumn], exit: exitLook}
 	}
@@ -148,6 +152,29 @@ func explainDatabase(e *sqldb.Error) *message {
 		m.exit = exitLook
 	}
 	return m
+}
+
+// explainService says what a service said.
+func explainService(e *odata.Error) *message {
+	m := &message{Code: "service-" + string(e.Code), Text: e.Error(), File: e.Name, Do: serviceRemedies[e.Code], exit: exitFailed}
+	switch e.Code {
+	case odata.Moving, odata.Busy, odata.ReadOnly:
+		m.exit = exitLook
+	}
+	return m
+}
+
+// serviceRemedies says what to do where a service could not be used.
+var serviceRemedies = map[odata.Code]string{
+	odata.Lost:      "look at the name, and whether the service is up and can be reached from here",
+	odata.Denied:    "give a token in PALETWIN_TOKEN, or a file of mode 0600 that PALETWIN_TOKEN_FILE names; or a name in the URL, https://NAME@host/…, and PALETWIN_PASSWORD; docs/services.md",
+	odata.NotThere:  "look at the name: the last part of it is the set, and what is before it the service's root",
+	odata.Elsewhere: "name the service by the address that it has of itself, or ask who runs it",
+	odata.Foreign:   "look at the name; the service must speak OData 4.0 or 4.01 with JSON",
+	odata.Refused:   "what it says is to be put right there",
+	odata.Busy:      "run the command again later",
+	odata.Moving:    "run the command again when less is written there",
+	odata.ReadOnly:  "paletwin handoff NNNN makes the load files",
 }
 
 // misuses are the words for requests that cannot be carried out as they stand.

@@ -24,11 +24,12 @@ func newTake(a *app) *cobra.Command {
 	var f takeFlags
 	cmd := &cobra.Command{
 		Use:   "take TARGET -o FILE",
-		Short: "Read a snapshot from a database",
-		Long: `Read a snapshot from a table of a database, as CSV.
+		Short: "Read a snapshot from a database or a service",
+		Long: `Read a snapshot from a table of a database, or an entity set of a service, as CSV.
 
-It is one state of the table, whoever writes meanwhile, in the order of the keys, and
-every value is the database's own text for it. An empty cell is null; the empty text
+It is in the order of the keys, and every value is the database's or service's own text
+for it. Of a table it is one state, whoever writes meanwhile; a set whose records change
+while its pages are read is read again. An empty cell is null; the empty text
 stands in quotes. The desk remembers what the file was taken of, so that compare and
 lend know it again. An account that may only read is enough.
 
@@ -36,6 +37,7 @@ lend know it again. An account that may only read is enough.
 takes the same once more.`,
 		Example: `  paletwin take sqlite:register.db#aids -o aids.csv
   paletwin take postgresql://registrar@host/register#public.aids --where 'zone == "outer"' --as outer -o outer.csv
+  paletwin take https://register.example/odata/Aids -o aids.csv
   paletwin take --again outer -o november.csv`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if f.again != "" {
@@ -53,7 +55,7 @@ takes the same once more.`,
 	}
 	fl := cmd.Flags()
 	fl.StringVarP(&f.out, "output", "o", "", "the `file` to write (default: what is taken is printed)")
-	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record (default: the database's key)")
+	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record (default: the target's own key)")
 	fl.StringSliceVar(&f.fields, "fields", nil, "the `fields` to take beside the key (default: all)")
 	fl.StringVar(&f.where, "where", "", "take only records for which this `expression` holds")
 	fl.StringVar(&f.as, "as", "", "keep TARGET, --fields and --where on the desk under this `name`")
@@ -82,7 +84,7 @@ func (a *app) take(ctx context.Context, name string, f *takeFlags) error {
 		}
 	}
 	if _, is := update.TargetOf(d, name); !is {
-		return usage("%s is no table of a database: postgresql://…, mariadb://…, sqlite:FILE#TABLE, or the name of one in desk.yaml", name)
+		return usage("%s is no table of a database and no set of a service: postgresql://…, mariadb://…, sqlite:FILE#TABLE, https://HOST/SERVICE/SET, or the name of one in desk.yaml", name)
 	}
 	url := target.In(a.wd, a.named(name))
 	if f.recordSet == "" {

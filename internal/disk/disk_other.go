@@ -31,6 +31,9 @@ func Owner(fs.FileInfo) string { return "" }
 // Links returns how many names a file has; it is not known here.
 func Links(fs.FileInfo) int { return 1 }
 
+// OthersCanRead says nothing where access is not told by a file's mode.
+func OthersCanRead(fs.FileInfo) bool { return false }
+
 // OthersCanWrite reports whether somebody else could have written a file; it
 // is not known here, and the system's own rights stand.
 func OthersCanWrite(fs.FileInfo) bool { return false }

@@ -76,6 +76,9 @@ func Links(info fs.FileInfo) int {
 	return 1
 }
 
+// OthersCanRead reports whether others than its owner may read a file.
+func OthersCanRead(info fs.FileInfo) bool { return info.Mode().Perm()&0o077 != 0 }
+
 // OthersCanWrite reports whether somebody other than this user and root
 // could have written a file.
 func OthersCanWrite(info fs.FileInfo) bool {

@@ -49,7 +49,7 @@ func (s *Service) inBackground(c *call, p *place) *answer {
 		}()
 		s.slow(&own)
 		a := s.do(&own, p)
-		own.deed.ended(a)
+		own.deed.ended(a, true)
 		j.answer = a
 	})
 	if c.prefer.Wait > 0 {

@@ -284,7 +284,7 @@ func (b *batchRun) single(x *item) bool {
 // finish notes what became of a request.
 func (b *batchRun) finish(x *item, c *call) {
 	b.done++
-	c.deed.ended(x.answer)
+	c.deed.ended(x.answer, true)
 	if x.id == "" || x.answer.status >= 400 {
 		return
 	}
@@ -355,7 +355,7 @@ func (b *batchRun) failGroup(members []*item, calls []*call, which int, a *answe
 	members[which].answer = a
 	for i, c := range calls {
 		c.deed.undone()
-		c.deed.ended(members[i].answer)
+		c.deed.ended(members[i].answer, true)
 	}
 	return false
 }

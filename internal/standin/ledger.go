@@ -79,11 +79,11 @@ func (d *Deed) undone() {
 	d.Undone = d.Act != ""
 }
 
-// ended notes what was answered.
-func (d *Deed) ended(a *answer) {
+// ended notes what was answered, or would have been.
+func (d *Deed) ended(a *answer, answered bool) {
 	d.lock()
 	defer d.unlock()
-	d.Status, d.Answered = a.status, true
+	d.Status, d.Answered = a.status, answered
 	if a.failed != nil {
 		d.Said = a.failed.message
 	}

@@ -109,6 +109,7 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if a == nil {
 		a = s.run(c)
 		if s.cutAfter(c) {
+			c.deed.ended(a, false)
 			a = cutAnswer
 		}
 	}
@@ -310,7 +311,7 @@ func (s *Service) send(w http.ResponseWriter, c *call, a *answer) {
 	if len(a.body) > 0 || a.status == http.StatusOK {
 		h["Content-Length"] = []string{itoa(len(a.body))}
 	}
-	c.deed.ended(a)
+	c.deed.ended(a, true)
 	w.WriteHeader(a.status)
 	if c.method != "HEAD" && a.status != http.StatusNoContent && a.status != http.StatusNotModified {
 		_, _ = w.Write(a.body) // who asked may be gone

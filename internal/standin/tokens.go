@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"paletwin/internal/disk"
 	"paletwin/internal/odata"
 )
 
@@ -47,7 +48,7 @@ func (t *Tokens) refresh() error {
 	if info.ModTime().Equal(t.read) && info.Size() == t.size {
 		return nil
 	}
-	if othersCanRead(info) {
+	if disk.OthersCanRead(info) {
 		return fmt.Errorf("%s can be read by others; make it yours alone: chmod 600 %s", t.path, t.path)
 	}
 	b, err := os.ReadFile(t.path)

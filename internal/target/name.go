@@ -34,6 +34,11 @@ func Public(name string) string {
 	if a, err := ParseAddress(name); err == nil {
 		return a.String()
 	}
+	if IsService(name) {
+		if s, err := ParseService(name); err == nil {
+			return s.String()
+		}
+	}
 	return withoutPassword(name)
 }
 

@@ -14,10 +14,9 @@ import (
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 	"paletwin/internal/target/open"
-	"paletwin/internal/target/sqldb"
 )
 
-// Take asks for a snapshot of a table of a database.
+// Take asks for a snapshot of a table of a database, or a set of a service.
 type Take struct {
 	Desk   *desk.Desk
 	Target string         // a URL, or a name on the desk
@@ -35,21 +34,21 @@ type Taken struct {
 	Of int // how many fields there are
 }
 
-// TargetOf is the target that a name stands for, if it is a table of a database.
+// TargetOf is the target that a name stands for, if it is one that has to be asked: a table of a database, or a set of a service.
 func TargetOf(d *desk.Desk, name string) (string, bool) {
 	if named, ok := d.Settings.Targets[name]; ok {
 		name = named.To
 	}
-	return name, target.IsDatabase(name)
+	return name, target.IsRemote(name)
 }
 
-// openTable opens a table that is only read.
-func (o *Office) openTable(ctx context.Context, d *desk.Desk, name string, key []string, l *layout.Layout) (*sqldb.Table, error) {
+// openTable opens a table, or a set, that is only read.
+func (o *Office) openTable(ctx context.Context, d *desk.Desk, name string, key []string, l *layout.Layout) (open.Asked, error) {
 	name, _ = TargetOf(d, name)
-	return open.Table(ctx, o.FS, open.Place{Name: name, Key: key, Of: l.Schema(), Read: table.Options{Rename: func(m *table.Image) { l.Rename(m) }}, Env: o.Env, Secret: o.Secret})
+	return open.Ask(ctx, o.FS, open.Place{Name: name, Key: key, Of: l.Schema(), Read: table.Options{Rename: func(m *table.Image) { l.Rename(m) }}, Env: o.Env, Secret: o.Secret})
 }
 
-// Fields lists the fields of a table of a database.
+// Fields lists the fields of a table of a database, or a set of a service.
 func (o *Office) Fields(ctx context.Context, d *desk.Desk, name string) ([]string, error) {
 	t, err := o.openTable(ctx, d, name, nil, nil)
 	if err != nil {
@@ -101,7 +100,7 @@ func (o *Office) Take(ctx context.Context, r *Take) (*Taken, error) {
 	return &Taken{k, len(t.Fields())}, r.Desk.KeepTaken(k, r.Path)
 }
 
-// Source is a table of a database as a source, read into a temporary file; end lets
+// Source is a table of a database, or a set of a service, as a source, read into a temporary file; end lets
 // the file go.
 func (o *Office) Source(ctx context.Context, d *desk.Desk, name string, key []string, l *layout.Layout) (s desk.Source, end func(), err error) {
 	t, err := o.openTable(ctx, d, name, key, l)

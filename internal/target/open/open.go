@@ -4,12 +4,14 @@ package open
 import (
 	"context"
 	"fmt"
+	"io"
 
 	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 	"paletwin/internal/target/file"
+	"paletwin/internal/target/odata"
 	"paletwin/internal/target/sqldb"
 )
 
@@ -44,7 +46,30 @@ func Open(ctx context.Context, fsys disk.FS, p Place) (target.Target, error) {
 	if target.IsDatabase(p.Name) {
 		return Table(ctx, fsys, p)
 	}
+	if target.IsService(p.Name) {
+		return nil, odata.OnlyRead(p.Name)
+	}
 	return nil, &UnknownKind{scheme, Name(p.Name)}
+}
+
+// Asked is a target that has to be asked, as it is read: a table of a database, or an entity set of a service.
+type Asked interface {
+	target.Reader
+	// Key names the key fields: those that were said, or the target's own.
+	Key() []string
+	// Types are the types of the fields, as the target writes them.
+	Types() map[string]string
+	// Take writes all records, in the byte order of their keys' texts, as CSV with a heading, and returns how
+	// many these are.
+	Take(ctx context.Context, w io.Writer) (int64, error)
+}
+
+// Ask opens a target that has to be asked.
+func Ask(ctx context.Context, fsys disk.FS, p Place) (Asked, error) {
+	if target.IsService(p.Name) {
+		return odata.Open(ctx, fsys, p.Name, odata.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret})
+	}
+	return Table(ctx, fsys, p)
 }
 
 // Table opens a table of a database.

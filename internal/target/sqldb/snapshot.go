@@ -1,58 +1,48 @@
 package sqldb
 
 import (
-	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
-	"paletwin/internal/disk"
 	"paletwin/internal/target"
+	"paletwin/internal/target/spool"
 )
 
 // This file reads the table, or some of its records, as one state of it.
 
-// spool is a snapshot of the table in a file.
-type spool struct {
-	path string
-	m    *disk.Mapping
-	img  *table.Image
-}
-
 // forget removes the snapshot.
 func (t *Table) forget() error {
 	s := t.spool
-	if t.spool = nil; s == nil {
-		return nil
-	}
-	return errors.Join(s.m.Close(), t.fsys.Remove(s.path))
+	t.spool = nil
+	return s.Close()
 }
 
 // Refresh lets the next look see what is there then.
 func (t *Table) Refresh(context.Context) error { return t.forget() }
 
 // snap reads the table, once: one statement in a transaction that sees one state.
-func (t *Table) snap(ctx context.Context) (*spool, error) {
+func (t *Table) snap(ctx context.Context) (*spool.Spool, error) {
 	if t.spool != nil {
 		return t.spool, nil
 	}
-	dir := t.o.Dir
-	if dir == "" {
-		dir = os.TempDir()
+	rows := t.dump
+	if t.only != nil {
+		rows = t.dumpOnly
 	}
-	s := &spool{path: disk.TempName(filepath.Join(dir, newMark()))}
 	var err error
 	for try := range len(waits) { // reading does no harm: a connection that is lost is made anew
-		err = t.spoolTo(ctx, s.path)
+		t.spool, err = spool.New(t.fsys, cmp.Or(t.o.Dir, os.TempDir()), newMark(), t.fields, func(w io.Writer) error {
+			_, err := t.take(ctx, w, rows)
+			return err
+		})
 		var e *Error
 		if err == nil || !errors.As(err, &e) || e.Code != Lost || sleep(ctx, waits[try]) != nil {
 			break
@@ -61,41 +51,10 @@ func (t *Table) snap(ctx context.Context) (*spool, error) {
 			return nil, t.said(err)
 		}
 	}
-	if err != nil {
-		return nil, err
+	if err == nil {
+		t.spool.Image.Name = t.def.table
 	}
-	if s.m, err = t.fsys.Map(s.path); err == nil {
-		s.img, err = csv.OpenWith(t.def.table, s.m.Data, table.Taken)
-	}
-	if err != nil {
-		return nil, errors.Join(err, t.fsys.Remove(s.path))
-	}
-	s.img.Heading = slices.Clone(t.fields)
-	t.spool = s
-	return s, nil
-}
-
-// spoolTo takes the table into a file that nobody needs once this process has ended.
-func (t *Table) spoolTo(ctx context.Context, path string) error {
-	if err := t.fsys.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	f, err := t.fsys.Create(path, 0o600)
-	if err != nil {
-		return err
-	}
-	out := bufio.NewWriterSize(f, 1<<18)
-	rows := t.dump
-	if t.only != nil {
-		rows = t.dumpOnly
-	}
-	if _, err = t.take(ctx, out, rows); err == nil {
-		err = out.Flush()
-	}
-	if err = errors.Join(err, f.Close()); err != nil {
-		return errors.Join(err, t.fsys.Remove(path))
-	}
-	return nil
+	return t.spool, err
 }
 
 // Take writes all records, in the byte order of their keys' texts, as CSV with a
@@ -182,7 +141,7 @@ func (t *Table) Table(ctx context.Context) (*table.Image, func() error, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	return s.img, func() error { return nil }, nil
+	return s.Image, func() error { return nil }, nil
 }
 
 // Backup writes the snapshot.
@@ -194,7 +153,8 @@ func (t *Table) Backup(ctx context.Context, w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	return table.Guard(func() error { _, err := w.Write(s.m.Data); return err })
+	_, err = s.WriteTo(w)
+	return err
 }
 
 // Current reads records in one pass over the snapshot.
@@ -203,34 +163,10 @@ func (t *Table) Current(ctx context.Context, keys []record.Key) ([]target.State,
 	if err != nil {
 		return nil, err
 	}
-	at := make(map[string]int, len(keys))
-	for i, k := range keys {
-		at[t.o.Of.Key(k).Encoding()] = i
-	}
-	states := make([]target.State, len(keys))
 	for _, k := range keys {
 		if t.only != nil && !t.only[t.o.Of.Key(k)] {
 			return nil, fmt.Errorf("%s: %s is none of the records that are looked at", t.Name(), k)
 		}
 	}
-	var key []byte
-	err = table.Guard(func() error {
-		return csv.Each(ctx, s.img, func(r *csv.Line) error {
-			key = r.AppendKey(key[:0], t.key)
-			form := key
-			if !t.o.Of.OneForm() {
-				form = []byte(t.o.Of.Key(record.KeyOf(key)).Encoding())
-			}
-			i, ok := at[string(form)]
-			if !ok {
-				return nil
-			}
-			if states[i].Count++; states[i].Count == 1 {
-				states[i].Record = r.Record()
-				t.exact[t.o.Of.Key(keys[i])] = record.KeyOf(slices.Clone(key))
-			}
-			return nil
-		})
-	})
-	return states, err
+	return s.Current(ctx, t.o.Of, t.key, keys, func(i int, exact record.Key) { t.exact[t.o.Of.Key(keys[i])] = exact })
 }

@@ -22,6 +22,7 @@ import (
 	"paletwin/core/table"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
+	"paletwin/internal/target/spool"
 )
 
 // Options say what is known of a table, and who asks.
@@ -63,7 +64,7 @@ type Table struct {
 	cols   []*column              // as fields are
 	all    []int                  // their places
 	others map[string]*definition // of tables that refer to it, and to those
-	spool  *spool                 // the snapshot that was read; nil is none
+	spool  *spool.Spool           // the snapshot that was read; nil is none
 	only   map[record.Key]bool    // the records that are looked at; nil is all
 	exact  map[record.Key]record.Key
 }
@@ -231,7 +232,7 @@ func (t *Table) notes() []string {
 func (t *Table) Traits() target.Traits {
 	size := t.def.size
 	if t.spool != nil {
-		size = int64(len(t.spool.m.Data))
+		size = t.spool.Size()
 	}
 	batch := t.o.Batch
 	if batch == 0 {

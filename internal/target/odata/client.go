@@ -1,0 +1,375 @@
+package odata
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"paletwin/internal/disk"
+	"paletwin/internal/odata"
+	"paletwin/internal/target"
+)
+
+// Code says in what way a service could not be used.
+type Code string
+
+const (
+	Lost      Code = "lost"      // it does not answer, or the answer is cut off
+	Denied    Code = "denied"    // it does not let us in
+	NotThere  Code = "not-there" // there is no such set
+	Elsewhere Code = "elsewhere" // a link or redirect leads to another origin
+	Foreign   Code = "foreign"   // what it answers is no OData
+	Refused   Code = "refused"   // it says no, in words
+	Busy      Code = "busy"      // it asks to come back later than we wait
+	Moving    Code = "moving"    // its records change faster than they can be read
+	ReadOnly  Code = "read-only" // it is not written
+)
+
+// Error is a service that could not be used: which, how, and what it says.
+type Error struct {
+	Name string
+	Code Code
+	Text string
+}
+
+func (e *Error) Error() string { return e.Name + ": " + e.Text }
+
+// client asks one service.
+type client struct {
+	name  string // of the set, for messages
+	root  *url.URL
+	http  *http.Client
+	login string // the Authorization header; "" is none
+	user  string
+	ask   func(who string) (string, error)
+	sleep func(ctx context.Context, d time.Duration) error
+}
+
+const (
+	maxAnswer  = 1 << 30 // bytes
+	maxWait    = time.Minute
+	maxWaiting = 10 * time.Minute // in all, for one answer
+	maxTries   = 20
+)
+
+// newClient makes a client, with what the environment says of who asks: a token, or a password for the address's user.
+func newClient(fsys disk.FS, at *target.Service, o Options) (*client, error) {
+	transport := http.DefaultTransport.(*http.Transport).Clone() // with the environment's proxies, and TLS verified
+	transport.ResponseHeaderTimeout = 5 * time.Minute
+	c := &client{name: at.String(), root: at.Root, user: at.User, ask: o.Secret, sleep: o.Sleep}
+	if c.sleep == nil {
+		c.sleep = sleep
+	}
+	c.http = &http.Client{Transport: transport, CheckRedirect: c.redirected}
+	token, err := secretOf(fsys, o.Env, "PALETWIN_TOKEN")
+	if err != nil {
+		return nil, err
+	}
+	password, err := secretOf(fsys, o.Env, "PALETWIN_PASSWORD")
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case at.User != "" && password != "":
+		c.login = basic(at.User, password)
+	case at.User == "" && token != "":
+		c.login = "Bearer " + token
+	}
+	return c, c.private()
+}
+
+// private refuses to send who we are where everybody on the way could read it.
+func (c *client) private() error {
+	host := c.root.Hostname()
+	ip := net.ParseIP(host)
+	if c.login == "" || c.root.Scheme == "https" || host == "localhost" || ip != nil && ip.IsLoopback() {
+		return nil
+	}
+	return &Error{c.name, Denied, "a token or password is not sent over http, where others could read it; the service's address should begin with https"}
+}
+
+func basic(user, password string) string {
+	return "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))
+}
+
+// secretOf is what a variable of the environment says, or the file that another names, which others than
+// its owner may not read.
+func secretOf(fsys disk.FS, env func(string) string, name string) (string, error) {
+	if env == nil {
+		return "", nil
+	}
+	if v := env(name); v != "" {
+		return v, nil
+	}
+	file := env(name + "_FILE")
+	if file == "" {
+		return "", nil
+	}
+	info, err := fsys.Stat(file)
+	if err != nil {
+		return "", err
+	}
+	if disk.OthersCanRead(info) {
+		return "", fmt.Errorf("%s can be read by others; make it yours alone: chmod 600 %s: %w", file, file, os.ErrPermission)
+	}
+	b, err := disk.ReadFile(fsys, file)
+	return strings.TrimRight(string(b), "\r\n"), err
+}
+
+// redirected lets a redirect be followed that stays at the service's origin.
+func (c *client) redirected(r *http.Request, via []*http.Request) error {
+	if !c.ours(r.URL) {
+		return &Error{c.name, Elsewhere, "the service sends us to " + r.URL.Scheme + "://" + r.URL.Host + ", which is another place; name that one if it is meant"}
+	}
+	if len(via) >= 10 {
+		return &Error{c.name, Foreign, "the service sends us in a circle"}
+	}
+	return nil
+}
+
+// ours reports whether a URL is at the service's origin.
+func (c *client) ours(u *url.URL) bool {
+	return u.Scheme == c.root.Scheme && strings.EqualFold(withPort(u), withPort(c.root)) && u.User == nil
+}
+
+func withPort(u *url.URL) string {
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	}
+	return u.Hostname() + ":" + port
+}
+
+// resolve is a link of an answer as a URL at the service; from is what was asked.
+func (c *client) resolve(link string, from *url.URL) (*url.URL, error) {
+	u, err := from.Parse(link)
+	if err != nil {
+		return nil, &Error{c.name, Foreign, fmt.Sprintf("the service gives a link that is no URL: %q", link)}
+	}
+	if !c.ours(u) {
+		return nil, &Error{c.name, Elsewhere, "the service gives a link to " + u.Scheme + "://" + u.Host + ", which is another place; nothing is sent there"}
+	}
+	return u, nil
+}
+
+// reply is what a request got.
+type reply struct {
+	status int
+	header http.Header
+	body   []byte
+}
+
+// get asks for something that can be asked again without harm: what is lost on the way is, and where the service says
+// to come back later, that is waited for.
+func (c *client) get(ctx context.Context, u *url.URL, header ...odata.Header) (*reply, error) {
+	var waited time.Duration
+	for try := 1; ; try++ {
+		r, err := c.once(ctx, "GET", u, nil, header)
+		var e *Error
+		lost := errors.As(err, &e) && e.Code == Lost
+		switch {
+		case err == nil && r.status == http.StatusUnauthorized && c.unlock():
+			continue
+		case err == nil && r.status != http.StatusTooManyRequests && r.status != http.StatusServiceUnavailable:
+			return r, c.refused(r)
+		case err != nil && !lost:
+			return nil, err
+		}
+		pause := min(time.Duration(1<<min(try-1, 6))*100*time.Millisecond, 5*time.Second)
+		if err == nil {
+			pause = later(r.header, pause)
+		}
+		if waited += pause; pause > maxWait || waited > maxWaiting || try >= maxTries {
+			if err != nil {
+				return nil, err
+			}
+			return nil, &Error{c.name, Busy, fmt.Sprintf("the service is busy (%d) and asks to come back in %s", r.status, pause)}
+		}
+		if err := c.sleep(ctx, pause); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// later is what Retry-After says: seconds, or a time.
+func later(h http.Header, otherwise time.Duration) time.Duration {
+	text := strings.TrimSpace(h.Get("Retry-After"))
+	if n, err := strconv.Atoi(text); err == nil && n >= 0 && n < 1e6 {
+		return time.Duration(n) * time.Second
+	}
+	if at, err := http.ParseTime(text); err == nil {
+		return max(0, time.Until(at))
+	}
+	return otherwise
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// unlock asks a person for the password, once.
+func (c *client) unlock() bool {
+	if c.ask == nil || c.login != "" || c.user == "" {
+		return false
+	}
+	password, err := c.ask(c.name)
+	c.ask = nil
+	if err != nil || password == "" {
+		return false
+	}
+	c.login = basic(c.user, password)
+	return c.private() == nil
+}
+
+// once sends one request.
+func (c *client) once(ctx context.Context, method string, u *url.URL, body []byte, header []odata.Header) (*reply, error) {
+	r, err := http.NewRequestWithContext(ctx, method, u.String(), bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Accept", "application/json;odata.metadata=minimal;IEEE754Compatible=true")
+	r.Header.Set("OData-MaxVersion", "4.01")
+	r.Header.Set("User-Agent", "paletwin")
+	for _, h := range header {
+		r.Header.Set(h.Name, h.Value)
+	}
+	if c.login != "" {
+		r.Header.Set("Authorization", c.login)
+	}
+	got, err := c.http.Do(r)
+	if err != nil {
+		return nil, c.lost(ctx, err)
+	}
+	defer got.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(got.Body, maxAnswer+1))
+	if err != nil {
+		return nil, c.lost(ctx, err)
+	}
+	if len(b) > maxAnswer {
+		return nil, &Error{c.name, Foreign, "the service answers with more than a gigabyte at once"}
+	}
+	return &reply{got.StatusCode, got.Header, b}, nil
+}
+
+// lost is a connection that could not be made or kept, in words.
+func (c *client) lost(ctx context.Context, err error) error {
+	var ours *Error
+	if errors.As(err, &ours) {
+		return ours
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return &Error{c.name, Lost, lostWords(err)}
+}
+
+// lostWords are why there is no answer.
+func lostWords(err error) string {
+	var (
+		outer   *url.Error
+		dns     *net.DNSError
+		cert    *tls.CertificateVerificationError
+		timeout net.Error
+	)
+	switch {
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
+		return "the connection was cut before the whole answer was there"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "nothing listens there"
+	case errors.As(err, &dns):
+		return "there is no host " + dns.Name
+	case errors.As(err, &cert):
+		return "its certificate is not to be trusted: " + cert.Err.Error()
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return "it does not answer in time"
+	case errors.As(err, &outer):
+		return outer.Err.Error()
+	}
+	return err.Error()
+}
+
+// refused is an answer that says no, as an error in the service's words; nil is one that does not.
+func (c *client) refused(r *reply) error {
+	switch {
+	case r.status < 300:
+		return nil
+	case r.status == http.StatusUnauthorized:
+		return &Error{c.name, Denied, "the service does not let us in (401)" + c.says(r)}
+	case r.status == http.StatusForbidden:
+		return &Error{c.name, Denied, "the service refuses it (403)" + c.says(r)}
+	case r.status == http.StatusNotFound:
+		return &Error{c.name, NotThere, "the service has no such thing (404)" + c.says(r)}
+	}
+	return &Error{c.name, Refused, fmt.Sprintf("the service refuses it (%d)", r.status) + c.says(r)}
+}
+
+// says is what an answer says in words, behind a colon; "" is nothing.
+func (c *client) says(r *reply) string {
+	if text := words(r); text != "" {
+		return ": " + text
+	}
+	return ""
+}
+
+// words are those of an error: the standard's message with its target and details, or plain text.
+func words(r *reply) string {
+	var e struct {
+		Error struct {
+			Message string
+			Target  string
+			Details []struct{ Message, Target string }
+		}
+	}
+	if json.Unmarshal(r.body, &e) == nil && e.Error.Message != "" {
+		text := e.Error.Message
+		for _, d := range e.Error.Details {
+			if d.Message != "" && !strings.Contains(text, d.Message) {
+				text += "; " + d.Message
+			}
+		}
+		return short(text)
+	}
+	if t, _, err := mime.ParseMediaType(r.header.Get("Content-Type")); err == nil && t == "text/plain" {
+		return short(strings.Join(strings.Fields(string(r.body)), " "))
+	}
+	return ""
+}
+
+func short(text string) string {
+	if r := []rune(text); len(r) > 500 {
+		return string(r[:499]) + "…"
+	}
+	return text
+}
+
+func (c *client) close() { c.http.CloseIdleConnections() }
+
+// newMark is a name that no other has.
+func newMark() string {
+	var b [9]byte
+	_, _ = rand.Read(b[:]) // which never fails
+	return hex.EncodeToString(b[:])
+}

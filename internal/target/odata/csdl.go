@@ -1,0 +1,218 @@
+package odata
+
+import (
+	"context"
+	"encoding/xml"
+	"fmt"
+	"slices"
+	"strings"
+
+	"paletwin/internal/odata"
+)
+
+// entityType is what the metadata says of a set's records.
+type entityType struct {
+	key        []string
+	properties []property
+}
+
+// property is a property of the records.
+type property struct {
+	Name, Type  string
+	Nullable    bool
+	MaxLength   string
+	Precision   string
+	Scale       string
+	Collection  bool
+	Structured  bool // a complex value, or a list: its text is JSON
+	Enumeration bool
+	Computed    bool // the service writes it
+	Immutable   bool // written on creation alone
+}
+
+// words is the property's type as a person would write it.
+func (p *property) words() string {
+	t := p.Type
+	switch {
+	case p.MaxLength != "":
+		t += "(" + p.MaxLength + ")"
+	case p.Precision != "" && p.Scale != "":
+		t += "(" + p.Precision + "," + p.Scale + ")"
+	case p.Scale != "":
+		t += "(scale " + p.Scale + ")"
+	}
+	if p.Collection {
+		t = "Collection(" + t + ")"
+	}
+	if !p.Nullable {
+		t += " not null"
+	}
+	return t
+}
+
+func (t *entityType) property(name string) int {
+	return slices.IndexFunc(t.properties, func(p property) bool { return p.Name == name })
+}
+
+// The metadata's XML (CSDL 4.01), as far as it is needed.
+type (
+	xmlMetadata struct {
+		Schemas []xmlSchema `xml:"DataServices>Schema"`
+	}
+	xmlSchema struct {
+		Namespace string         `xml:"Namespace,attr"`
+		Alias     string         `xml:"Alias,attr"`
+		Entities  []xmlEntity    `xml:"EntityType"`
+		Enums     []xmlNamed     `xml:"EnumType"`
+		Defined   []xmlDefined   `xml:"TypeDefinition"`
+		Sets      []xmlSet       `xml:"EntityContainer>EntitySet"`
+		Annotated []xmlAnnotated `xml:"Annotations"`
+	}
+	xmlNamed struct {
+		Name string `xml:"Name,attr"`
+	}
+	xmlDefined struct {
+		Name string `xml:"Name,attr"`
+		Type string `xml:"UnderlyingType,attr"`
+	}
+	xmlSet struct {
+		Name string `xml:"Name,attr"`
+		Type string `xml:"EntityType,attr"`
+	}
+	xmlEntity struct {
+		Name string `xml:"Name,attr"`
+		Base string `xml:"BaseType,attr"`
+		Key  []struct {
+			Name string `xml:"Name,attr"`
+		} `xml:"Key>PropertyRef"`
+		Properties []xmlProperty `xml:"Property"`
+	}
+	xmlProperty struct {
+		Name        string          `xml:"Name,attr"`
+		Type        string          `xml:"Type,attr"`
+		Nullable    string          `xml:"Nullable,attr"`
+		MaxLength   string          `xml:"MaxLength,attr"`
+		Precision   string          `xml:"Precision,attr"`
+		Scale       string          `xml:"Scale,attr"`
+		Annotations []xmlAnnotation `xml:"Annotation"`
+	}
+	xmlAnnotation struct {
+		Term string `xml:"Term,attr"`
+		Bool string `xml:"Bool,attr"`
+		Enum string `xml:"EnumMember,attr"`
+	}
+	xmlAnnotated struct {
+		Target      string          `xml:"Target,attr"`
+		Annotations []xmlAnnotation `xml:"Annotation"`
+	}
+)
+
+// describe reads the service's metadata.
+func (c *client) describe(ctx context.Context, set string) (*entityType, error) {
+	u, err := c.resolve("$metadata", c.root)
+	if err != nil {
+		return nil, err
+	}
+	r, err := c.get(ctx, u, odata.Header{Name: "Accept", Value: "application/xml"})
+	if err != nil {
+		return nil, err
+	}
+	var m xmlMetadata
+	if err := xml.Unmarshal(r.body, &m); err != nil || len(m.Schemas) == 0 {
+		return nil, &Error{c.name, Foreign, fmt.Sprintf("%s is no metadata of an OData service; is the part before the set's name the service's root?", u)}
+	}
+	t, err := m.entity(set)
+	if err != nil {
+		return nil, &Error{c.name, NotThere, err.Error()}
+	}
+	return t, nil
+}
+
+// full is a qualified name with the namespace in the place of its alias.
+func (m *xmlMetadata) full(name string) string {
+	for _, s := range m.Schemas {
+		if rest, ok := strings.CutPrefix(name, s.Alias+"."); ok && s.Alias != "" && !strings.Contains(rest, ".") {
+			return s.Namespace + "." + rest
+		}
+	}
+	return name
+}
+
+// entity finds the type of a set's records.
+func (m *xmlMetadata) entity(set string) (*entityType, error) {
+	var names []string
+	for _, s := range m.Schemas {
+		for _, x := range s.Sets {
+			names = append(names, x.Name)
+			if x.Name == set {
+				t := &entityType{}
+				return t, m.collect(t, m.full(x.Type), 0)
+			}
+		}
+	}
+	slices.Sort(names)
+	if len(names) > 12 {
+		names = append(names[:12], "…")
+	}
+	return nil, fmt.Errorf("the service has no set %s; it has %s", set, strings.Join(names, ", "))
+}
+
+// collect adds what a type, and those that it is based on, say of properties and key.
+func (m *xmlMetadata) collect(t *entityType, name string, depth int) error {
+	for _, s := range m.Schemas {
+		for _, e := range s.Entities {
+			if s.Namespace+"."+e.Name != name {
+				continue
+			}
+			if e.Base != "" && depth < 20 {
+				if err := m.collect(t, m.full(e.Base), depth+1); err != nil {
+					return err
+				}
+			}
+			for _, k := range e.Key {
+				t.key = append(t.key, k.Name)
+			}
+			for _, p := range e.Properties {
+				if q := m.property(p, name); q.Type != "Edm.Stream" {
+					t.properties = append(t.properties, q)
+				}
+			}
+			return nil
+		}
+	}
+	return fmt.Errorf("the service's metadata lacks the type %s", name)
+}
+
+func (m *xmlMetadata) property(p xmlProperty, of string) property {
+	q := property{Name: p.Name, Type: p.Type, Nullable: p.Nullable != "false", MaxLength: p.MaxLength, Precision: p.Precision, Scale: p.Scale}
+	if inner, ok := strings.CutPrefix(q.Type, "Collection("); ok {
+		q.Type, q.Collection, q.Structured = strings.TrimSuffix(inner, ")"), true, true
+	}
+	q.Type = m.full(q.Type)
+	for _, s := range m.Schemas {
+		for _, d := range s.Defined {
+			if s.Namespace+"."+d.Name == q.Type {
+				q.Type = d.Type
+			}
+		}
+		for _, e := range s.Enums {
+			q.Enumeration = q.Enumeration || s.Namespace+"."+e.Name == q.Type
+		}
+		for _, a := range s.Annotated {
+			if m.full(a.Target) == of+"/"+p.Name {
+				p.Annotations = append(p.Annotations, a.Annotations...)
+			}
+		}
+	}
+	q.Structured = q.Structured || !q.Enumeration && !strings.HasPrefix(q.Type, "Edm.") || strings.HasPrefix(q.Type, "Edm.Geo") || strings.HasPrefix(q.Type, "Edm.Untyped")
+	for _, a := range p.Annotations {
+		term := a.Term[strings.LastIndexByte(a.Term, '.')+1:]
+		switch {
+		case term == "Computed" && a.Bool != "false", term == "Permissions" && strings.HasSuffix(a.Enum, "/Read"):
+			q.Computed = true
+		case term == "Immutable" && a.Bool != "false":
+			q.Immutable = true
+		}
+	}
+	return q
+}

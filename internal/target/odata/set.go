@@ -1,0 +1,188 @@
+// Package odata is an entity set of a record service as a target: OData 4.01 and 4.0.
+//
+// Every value goes to and fro as the service writes it in JSON, numbers in their own digits, and values are
+// compared here, by the schema. What it reads is all pages of the set, in a file beside the dossier; what
+// changed while it was paged is read again.
+//
+// Requests, and with them whoever logs in, go to the service's origin only: a link that leads elsewhere
+// ends the use of it.
+package odata
+
+import (
+	"cmp"
+	"context"
+	"io"
+	"os"
+	"slices"
+	"time"
+
+	"paletwin/core/record"
+	"paletwin/core/schema"
+	"paletwin/core/table"
+	"paletwin/internal/disk"
+	"paletwin/internal/target"
+	"paletwin/internal/target/spool"
+)
+
+// Options say what is known of a set, and who asks.
+type Options struct {
+	Key    []string            // the key fields; nil is the service's own key
+	Of     *schema.Schema      // what is known of the records
+	Rename func(*table.Image)  // gives properties the names of fields
+	Dir    string              // a folder for a file while the set is in use; "" is the system's
+	Env    func(string) string // of the environment: PALETWIN_TOKEN, PALETWIN_PASSWORD, and the same with _FILE
+	// Secret asks a person for a password, where none is known and one is asked for; nil
+	// is nobody.
+	Secret func(who string) (string, error)
+	// Sleep waits where the service asks to come back later; nil waits by the clock.
+	Sleep func(ctx context.Context, d time.Duration) error
+}
+
+// Set is an entity set of a service.
+type Set struct {
+	fsys disk.FS
+	at   *target.Service
+	o    Options
+	c    *client
+	typ  *entityType
+
+	fields []string // what the properties are called
+	key    []int    // the key's properties
+	spool  *spool.Spool
+}
+
+// Open opens a set: it reads the service's metadata. Errors are *target.AddressError, *Error, or those of the file system.
+func Open(ctx context.Context, fsys disk.FS, name string, o Options) (*Set, error) {
+	at, err := target.ParseService(name)
+	if err != nil {
+		return nil, err
+	}
+	if o.Of == nil {
+		o.Of = new(schema.Schema)
+	}
+	s := &Set{fsys: fsys, at: at, o: o}
+	if s.c, err = newClient(fsys, at, o); err != nil {
+		return nil, err
+	}
+	if s.typ, err = s.c.describe(ctx, at.Set); err != nil {
+		return nil, err
+	}
+	return s, s.name()
+}
+
+// name gives the properties the names of fields, and finds the key.
+func (s *Set) name() error {
+	img := &table.Image{Name: s.at.Set, Comma: ',', Nulls: true}
+	for _, p := range s.typ.properties {
+		img.Heading = append(img.Heading, p.Name)
+	}
+	if s.o.Rename != nil {
+		s.o.Rename(img)
+	}
+	s.fields = img.Heading
+	if len(s.o.Key) == 0 {
+		for _, k := range s.typ.key {
+			s.o.Key = append(s.o.Key, s.fields[s.typ.property(k)])
+		}
+	}
+	for _, k := range s.o.Key {
+		i := slices.Index(s.fields, k)
+		if i < 0 {
+			return &target.MissingColumn{Target: s.Name(), Column: k}
+		}
+		s.key = append(s.key, i)
+	}
+	return nil
+}
+
+func (s *Set) Name() string     { return s.at.String() }
+func (s *Set) Fields() []string { return s.fields }
+
+// Key names the key fields: those that were said, or the service's own.
+func (s *Set) Key() []string { return s.o.Key }
+
+// Types are the types of the fields, as the service's metadata has them.
+func (s *Set) Types() map[string]string {
+	types := map[string]string{}
+	for i, p := range s.typ.properties {
+		types[s.fields[i]] = p.words()
+	}
+	return types
+}
+
+// Traits say what a set of a service can do.
+func (s *Set) Traits() target.Traits {
+	t := target.Traits{Ext: ".csv", Nulls: true}
+	if s.spool != nil {
+		t.Size = s.spool.Size()
+	}
+	return t
+}
+
+// OnlyRead refuses a set as something to be written.
+func OnlyRead(name string) error {
+	return &Error{target.Public(name), ReadOnly, "records are taken from services, and changes of them handed off; they are not written directly"}
+}
+
+// Take writes all records, in the byte order of their keys' texts, as CSV with a heading, and returns how many these are.
+func (s *Set) Take(ctx context.Context, w io.Writer) (int64, error) { return s.take(ctx, w) }
+
+// snap reads the set, once.
+func (s *Set) snap(ctx context.Context) (*spool.Spool, error) {
+	if s.spool != nil {
+		return s.spool, nil
+	}
+	var err error
+	s.spool, err = spool.New(s.fsys, cmp.Or(s.o.Dir, os.TempDir()), newMark(), s.fields, func(w io.Writer) error {
+		_, err := s.take(ctx, w)
+		return err
+	})
+	if err == nil {
+		s.spool.Image.Name = s.at.Set
+	}
+	return s.spool, err
+}
+
+// Table gives what was read.
+func (s *Set) Table(ctx context.Context) (*table.Image, func() error, error) {
+	sp, err := s.snap(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	return sp.Image, func() error { return nil }, nil
+}
+
+// Backup writes what was read.
+func (s *Set) Backup(ctx context.Context, w io.Writer) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	sp, err := s.snap(ctx)
+	if err != nil {
+		return err
+	}
+	_, err = sp.WriteTo(w)
+	return err
+}
+
+// Current reads records in one pass over what was read.
+func (s *Set) Current(ctx context.Context, keys []record.Key) ([]target.State, error) {
+	sp, err := s.snap(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return sp.Current(ctx, s.o.Of, s.key, keys, func(int, record.Key) {})
+}
+
+// Refresh lets the next look see what is there then.
+func (s *Set) Refresh(context.Context) error {
+	sp := s.spool
+	s.spool = nil
+	return sp.Close()
+}
+
+// Close removes what was read.
+func (s *Set) Close() error {
+	s.c.close()
+	return s.Refresh(context.Background())
+}

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"bytes"
 	"encoding/json"
 	"encoding/xml"
 	"net/http"
@@ -41,6 +42,9 @@ func (s *Service) describe(c *call, p *place) (*answer, error) {
 	}
 	a.set("Content-Type", "application/xml")
 	a.body = s.meta.xml
+	if c.version == "4.0" { // which knows no higher, and all that is in it
+		a.body = bytes.Replace(a.body, []byte(`Version="4.01"`), []byte(`Version="4.0"`), 1)
+	}
 	return a, nil
 }
 

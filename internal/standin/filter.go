@@ -33,6 +33,9 @@ type parser struct {
 	now     time.Time
 }
 
+// maxLength is how long an expression may be, in bytes.
+const maxLength = 100_000
+
 // maxDepth is how deep parentheses may go.
 const maxDepth = 100
 
@@ -54,6 +57,9 @@ const (
 
 // parseWhole reads a text that is one expression.
 func (p *parser) parseWhole() (e *expression, err error) {
+	if len(p.text) > maxLength {
+		return nil, badRequest("an expression has %d bytes, and may have %d", len(p.text), maxLength)
+	}
 	defer p.caught(&err)
 	p.next()
 	e = p.or()

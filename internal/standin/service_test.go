@@ -497,6 +497,20 @@ func TestKilled(t *testing.T) {
 	require.NotEmpty(t, written)
 }
 
+// What would fill the memory or the stack is refused.
+func TestTooMuch(t *testing.T) {
+	_, host := mooded(t)
+	deep := strings.Repeat("(", 300) + "true" + strings.Repeat(")", 300)
+	require.Equal(t, 400, ask(t, host, "GET /depots?$filter="+deep).status)
+	require.Equal(t, 400, ask(t, host, "GET /depots?$filter="+strings.Repeat("not ", 300)+"true").status)
+	require.Equal(t, 400, ask(t, host, "POST /depots/$query", "", "$filter=true"+strings.Repeat(" or true", 100_000)).status)
+	require.Equal(t, 200, ask(t, host, "POST /depots/$query", "", "$filter=false"+strings.Repeat(" or code eq 'D01'", 5000)).status)
+	require.Equal(t, 400, ask(t, host, "GET /visits?$expand="+strings.Repeat("aid_no_record($expand=", 20)+strings.Repeat(")", 20)).status)
+	require.Equal(t, 400, ask(t, host, "GET /depots?$filter=code eq @a&@a=@b&@b=@a").status)
+	require.Equal(t, 400, ask(t, host, "PATCH /depots('D01')", jsonBody, "", `{"phone":`+strings.Repeat("[", 20_000)+`}`).status)
+	require.Equal(t, 200, ask(t, host, "GET /depots").status)
+}
+
 // The ledger can be read from a number on.
 func TestLedgerFrom(t *testing.T) {
 	_, host := mooded(t, "slow,wait=1ms,every=2")

@@ -166,7 +166,9 @@ func explainService(e *odata.Error) *message {
 
 // serviceRemedies says what to do where a service could not be used.
 var serviceRemedies = map[odata.Code]string{
-	odata.Lost:      "look at the name, and whether the service is up and can be reached from here",
+	odata.Lost:      "run the command again; if it stays so, ask who runs the service",
+	odata.Absent:    "look at the name, and whether the service is up and can be reached from here",
+	odata.Untrusted: "if it is the service that is meant, its authority's certificate belongs among those that this machine trusts; SSL_CERT_FILE names another file of them",
 	odata.Denied:    "give a token in PALETWIN_TOKEN, or a file of mode 0600 that PALETWIN_TOKEN_FILE names; or a name in the URL, https://NAME@host/…, and PALETWIN_PASSWORD; docs/services.md",
 	odata.NotThere:  "look at the name: the last part of it is the set, and what is before it the service's root",
 	odata.Elsewhere: "name the service by the address that it has of itself, or ask who runs it",

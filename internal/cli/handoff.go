@@ -63,7 +63,7 @@ and listed. Deletes need it, so that the records can come back whole.`,
 	fl := cmd.Flags()
 	fl.StringVar(&f.form, "form", "csv", "the files' `form`: "+list(handoff.Forms))
 	fl.StringVar(&f.shape, "shape", "", "the `shape` of what is sent of amended records: "+list(handoff.Shapes)+" (default grouped)")
-	fl.StringVar(&f.current, "current", "", "a fresh `export` of the system (default: it is as the snapshot)")
+	fl.StringVar(&f.current, "current", "", "a fresh `export` of the system, or the table or set where its records can be read (default: it is as the snapshot)")
 	fl.StringVarP(&f.out, "output", "o", "", "a new `folder` for the files, too (default: only the dossier's load folder)")
 	fl.IntVar(&f.First, "first", 0, "a trial: at most so many records")
 	fl.BoolVar(&f.Retry, "retry", false, "only what the system refused")
@@ -212,7 +212,9 @@ func (a *app) handoff(ctx context.Context, t *desk.Dossier, f *handoffFlags) err
 	}
 	r := &update.HandOff{Dossier: t, Files: o, Options: f.Options}
 	if f.current != "" {
-		r.Current = a.path(f.current)
+		if r.Current, err = a.export(f.current); err != nil {
+			return err
+		}
 	}
 	if f.out != "" {
 		r.Out = a.path(f.out)

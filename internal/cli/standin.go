@@ -3,9 +3,11 @@ package cli
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log"
 	"net"
 	"net/http"
 	"net/url"
@@ -89,6 +91,11 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 	if err != nil {
 		return err
 	}
+	if f.certificate != "" {
+		if _, err := tls.LoadX509KeyPair(a.path(f.certificate), a.path(f.key)); err != nil {
+			return usage("the certificate cannot be used: %v", err)
+		}
+	}
 	tokens, err := a.tokensOf(f)
 	if err != nil {
 		return err
@@ -141,12 +148,12 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 		return usage("it cannot listen on %s; name another address with --listen, as 127.0.0.1:0", f.listen)
 	}
 	a.announce(world, s.Counts(), l.Addr(), folder, there, f, moods)
-	return serve(ctx, l, s, f)
+	return a.serve(ctx, l, s, f)
 }
 
 // serve answers requests until ctx is done.
-func serve(ctx context.Context, l net.Listener, s *standin.Service, f *standinFlags) error {
-	server := &http.Server{Handler: s, ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return context.WithoutCancel(ctx) }}
+func (a *app) serve(ctx context.Context, l net.Listener, s *standin.Service, f *standinFlags) error {
+	server := &http.Server{Handler: s, ErrorLog: log.New(a.stderr, "", log.Ltime), ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return context.WithoutCancel(ctx) }}
 	ended := make(chan struct{})
 	stop := context.AfterFunc(ctx, func() {
 		defer close(ended)
@@ -158,7 +165,7 @@ func serve(ctx context.Context, l net.Listener, s *standin.Service, f *standinFl
 	})
 	var err error
 	if f.certificate != "" {
-		err = server.ServeTLS(l, f.certificate, f.key)
+		err = server.ServeTLS(l, a.path(f.certificate), a.path(f.key))
 	} else {
 		err = server.Serve(l)
 	}

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"io"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -9,6 +11,7 @@ import (
 
 	"paletwin/core/words"
 	"paletwin/internal/desk"
+	"paletwin/internal/disk"
 	"paletwin/internal/target"
 	"paletwin/internal/update"
 )
@@ -23,7 +26,7 @@ type targetFlags struct {
 
 // currentFlag adds the flag for what the target has, where that was handed off.
 func (p *targetFlags) currentFlag(fl *pflag.FlagSet) {
-	fl.StringVar(&p.current, "current", "", "after a hand-off: a fresh `export` of the system")
+	fl.StringVar(&p.current, "current", "", "after a hand-off: a fresh `export` of the system, or the table or set where its records can be read")
 }
 
 // carries is the command that carries the dossier out.
@@ -129,7 +132,31 @@ func (a *app) where(t *desk.Dossier, p targetFlags) (update.Where, error) {
 	}
 	w := update.Where{To: a.targetName(t, strings.Join(p.tos, "")), Sheet: p.sheet, Encoding: p.encoding, Delimiter: delimiter}
 	if p.current != "" {
-		w.Current = a.path(p.current)
+		var err error
+		if w.Current, err = a.export(p.current); err != nil {
+			return w, err
+		}
 	}
 	return w, nil
+}
+
+// export is the file of a fresh export. Of a table of a database, or a set of a service, one is taken, which goes when the command
+// has ended.
+func (a *app) export(name string) (string, error) {
+	d, err := a.desk()
+	if err != nil || !a.isTable(d, name) {
+		return a.path(name), err
+	}
+	s, err := a.source(name)
+	if err != nil {
+		return "", err
+	}
+	dir, err := os.MkdirTemp("", "paletwin-")
+	if err != nil {
+		return "", err
+	}
+	a.ends = append(a.ends, func() { _ = os.RemoveAll(dir) })
+	path := filepath.Join(dir, stem(a.named(name))+".csv")
+	_, err = disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) error { _, err := io.Copy(w, s.Stream); return err })
+	return path, err
 }

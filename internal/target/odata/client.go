@@ -30,7 +30,9 @@ import (
 type Code string
 
 const (
-	Lost      Code = "lost"      // it does not answer, or the answer is cut off
+	Lost      Code = "lost"      // the answer is cut off, or does not come
+	Absent    Code = "absent"    // nothing is there
+	Untrusted Code = "untrusted" // its certificate does not say that it is what it is called
 	Denied    Code = "denied"    // it does not let us in
 	NotThere  Code = "not-there" // there is no such set
 	Elsewhere Code = "elsewhere" // a link or redirect leads to another origin
@@ -66,6 +68,7 @@ const (
 	maxWait    = time.Minute
 	maxWaiting = 10 * time.Minute // in all, for one answer
 	maxTries   = 20
+	maxAbsent  = 3 // tries, where nothing listens: it may just begin
 )
 
 // newClient makes a client, with what the environment says of who asks: a token, or a password for the address's user.
@@ -182,7 +185,7 @@ func (c *client) get(ctx context.Context, u *url.URL, header ...odata.Header) (*
 	for try := 1; ; try++ {
 		r, err := c.once(ctx, "GET", u, nil, header)
 		var e *Error
-		lost := errors.As(err, &e) && e.Code == Lost
+		lost := errors.As(err, &e) && (e.Code == Lost || e.Code == Absent && try < maxAbsent)
 		switch {
 		case err == nil && r.status == http.StatusUnauthorized && c.unlock():
 			continue
@@ -283,11 +286,12 @@ func (c *client) lost(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	return &Error{c.name, Lost, lostWords(err)}
+	code, text := why(err)
+	return &Error{c.name, code, text}
 }
 
-// lostWords are why there is no answer.
-func lostWords(err error) string {
+// why says why there is no answer.
+func why(err error) (Code, string) {
 	var (
 		outer   *url.Error
 		dns     *net.DNSError
@@ -296,19 +300,19 @@ func lostWords(err error) string {
 	)
 	switch {
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
-		return "the connection was cut before the whole answer was there"
+		return Lost, "the connection was cut before the whole answer was there"
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return "nothing listens there"
+		return Absent, "nothing listens there"
 	case errors.As(err, &dns):
-		return "there is no host " + dns.Name
+		return Absent, "there is no host " + dns.Name
 	case errors.As(err, &cert):
-		return "its certificate is not to be trusted: " + cert.Err.Error()
+		return Untrusted, "its certificate is not to be trusted: " + before(cert.Err.Error(), " (possibly")
 	case errors.As(err, &timeout) && timeout.Timeout():
-		return "it does not answer in time"
+		return Lost, "it does not answer in time"
 	case errors.As(err, &outer):
-		return outer.Err.Error()
+		return Lost, outer.Err.Error()
 	}
-	return err.Error()
+	return Lost, err.Error()
 }
 
 // refused is an answer that says no, as an error in the service's words; nil is one that does not.
@@ -356,6 +360,11 @@ func words(r *reply) string {
 		return short(strings.Join(strings.Fields(string(r.body)), " "))
 	}
 	return ""
+}
+
+func before(text, sep string) string {
+	text, _, _ = strings.Cut(text, sep)
+	return text
 }
 
 func short(text string) string {

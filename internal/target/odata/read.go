@@ -65,7 +65,7 @@ func (s *Set) steady(ctx context.Context) ([]row, error) {
 			return nil, err
 		}
 		twice := ""
-		for i := 1; i < len(rows); i++ {
+		for i := 1; i < len(rows) && len(s.key) > 0; i++ {
 			if rows[i].key == rows[i-1].key {
 				twice = record.KeyOf([]byte(encoded(rows[i].key))).String()
 			}

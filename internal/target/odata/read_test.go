@@ -23,6 +23,7 @@ import (
 	"paletwin/core/schema"
 	"paletwin/internal/disk"
 	"paletwin/internal/standin"
+	"paletwin/internal/target"
 	"paletwin/internal/target/odata"
 )
 
@@ -211,6 +212,33 @@ func TestOtherServices(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 2, n)
 	require.Equal(t, "ID,Colour,Fee,Tags,At,Made\na,\"\",12345678901234567890.10,,,\nb,Red,1.50,\"[\"\"x\"\",\"\"y\"\"]\",\"{\"\"Lat\"\":57.1}\",2026-01-01T00:00:00Z\n", b.String())
+}
+
+// Where a service has no key, or one that is a part of something, that is no fault of the reader.
+func TestKeysOfServices(t *testing.T) {
+	for _, key := range []string{"", `<Key><PropertyRef Name="At/Lat" Alias="Lat"/></Key>`} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if strings.HasSuffix(r.URL.Path, "/$metadata") {
+				_, _ = io.WriteString(w, strings.Replace(metadata, `<Key><PropertyRef Name="ID"/></Key>`, key, 1))
+				return
+			}
+			_, _ = io.WriteString(w, `{"value":[{"ID":"b"},{"ID":"a"},{"ID":"b"}]}`)
+		}))
+		defer server.Close()
+		s, err := odata.Open(t.Context(), disk.OS{}, server.URL+"/svc/Aids", odata.Options{})
+		if key != "" {
+			var missing *target.MissingColumn
+			require.ErrorAs(t, err, &missing)
+			continue
+		}
+		require.NoError(t, err)
+		require.Empty(t, s.Key())
+		var b bytes.Buffer
+		n, err := s.Take(t.Context(), &b)
+		require.NoError(t, err)
+		require.EqualValues(t, 3, n)
+		require.NoError(t, s.Close())
+	}
 }
 
 // What is wrong with a service is said, and nothing is sent to another place.

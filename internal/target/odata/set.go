@@ -13,7 +13,6 @@ import (
 	"context"
 	"io"
 	"os"
-	"slices"
 	"time"
 
 	"paletwin/core/record"
@@ -71,28 +70,13 @@ func Open(ctx context.Context, fsys disk.FS, name string, o Options) (*Set, erro
 }
 
 // name gives the properties the names of fields, and finds the key.
-func (s *Set) name() error {
-	img := &table.Image{Name: s.at.Set, Comma: ',', Nulls: true}
+func (s *Set) name() (err error) {
+	var names []string
 	for _, p := range s.typ.properties {
-		img.Heading = append(img.Heading, p.Name)
+		names = append(names, p.Name)
 	}
-	if s.o.Rename != nil {
-		s.o.Rename(img)
-	}
-	s.fields = img.Heading
-	if len(s.o.Key) == 0 {
-		for _, k := range s.typ.key {
-			s.o.Key = append(s.o.Key, s.fields[s.typ.property(k)])
-		}
-	}
-	for _, k := range s.o.Key {
-		i := slices.Index(s.fields, k)
-		if i < 0 {
-			return &target.MissingColumn{Target: s.Name(), Column: k}
-		}
-		s.key = append(s.key, i)
-	}
-	return nil
+	s.fields, s.o.Key, s.key, err = target.Named(s.Name(), s.at.Set, names, s.o.Rename, s.o.Key, s.typ.key)
+	return err
 }
 
 func (s *Set) Name() string     { return s.at.String() }

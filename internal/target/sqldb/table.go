@@ -174,29 +174,17 @@ func (t *Table) disconnect() {
 }
 
 // name gives the columns the names of fields, and finds the key.
-func (t *Table) name() error {
-	img := &table.Image{Name: t.def.table, Comma: ',', Nulls: true}
+func (t *Table) name() (err error) {
+	var names, own []string
 	for i := range t.def.columns {
-		img.Heading = append(img.Heading, t.def.columns[i].name)
+		names = append(names, t.def.columns[i].name)
 		t.cols, t.all = append(t.cols, &t.def.columns[i]), append(t.all, i)
 	}
-	if t.o.Rename != nil {
-		t.o.Rename(img)
+	if len(t.def.keys) > 0 {
+		own = t.def.keys[0]
 	}
-	t.fields = img.Heading
-	if len(t.o.Key) == 0 && len(t.def.keys) > 0 {
-		for _, c := range t.def.keys[0] {
-			t.o.Key = append(t.o.Key, t.fields[t.def.column(c)])
-		}
-	}
-	for _, k := range t.o.Key {
-		i := slices.Index(t.fields, k)
-		if i < 0 {
-			return &target.MissingColumn{Target: t.Name(), Column: k}
-		}
-		t.key = append(t.key, i)
-	}
-	return nil
+	t.fields, t.o.Key, t.key, err = target.Named(t.Name(), t.def.table, names, t.o.Rename, t.o.Key, own)
+	return err
 }
 
 func (t *Table) Name() string     { return t.at.String() }

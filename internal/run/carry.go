@@ -57,7 +57,7 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 				continue
 			}
 			if from > 0 {
-				if err := wait(ctx, j.Options.Pause); err != nil {
+				if err := target.Sleep(ctx, j.Options.Pause); err != nil {
 					return r.broken(err, nil)
 				}
 			}
@@ -118,21 +118,6 @@ func (j *Job) batchSize() int {
 		n = most
 	}
 	return n
-}
-
-// wait waits between batches.
-func wait(ctx context.Context, d time.Duration) error {
-	if d <= 0 {
-		return ctx.Err()
-	}
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }
 
 // batch carries out one batch: intent, write, read back, outcomes. Of a transaction what is

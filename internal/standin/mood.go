@@ -336,7 +336,7 @@ func (w *World) check(all []*Mood) error {
 	for _, m := range all {
 		for _, name := range m.Set {
 			if w.Set(name) == nil {
-				return fmt.Errorf("the mood %s names the set %s; there are %s", m.Name, name, strings.Join(w.names(), ", "))
+				return fmt.Errorf("the mood %s names the set %s; there are %s", m.Name, name, strings.Join(w.Names(), ", "))
 			}
 		}
 		for _, name := range m.Field {

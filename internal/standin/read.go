@@ -328,7 +328,7 @@ func (s *Service) fill(c *call, set *Set, pg *page) error {
 	if pg.top >= 0 && pg.top <= len(pg.rows) {
 		more = false
 	}
-	if !more && !(s.emptyLastPage(c) && len(pg.rows) > 0 && (pg.top < 0 || pg.top > len(pg.rows))) || len(pg.rows) == 0 {
+	if !more && !(s.emptyLastPage() && len(pg.rows) > 0 && (pg.top < 0 || pg.top > len(pg.rows))) || len(pg.rows) == 0 {
 		return nil
 	}
 	pg.next = &skipToken{Left: -1}

@@ -62,7 +62,7 @@ func (s *Service) locate(c *call) (*place, error) {
 	name, key, keyed := cutKey(c.path[0])
 	set := s.world.Set(name)
 	if set == nil {
-		return nil, notFound("there is no entity set %s%s", name, near(name, s.world.names()))
+		return nil, notFound("there is no entity set %s%s", name, near(name, s.world.Names()))
 	}
 	p := &place{kind: atSet, set: set}
 	if !keyed && len(rest) > 0 {
@@ -92,7 +92,8 @@ func (s *Service) locate(c *call) (*place, error) {
 	return p, p.walk(rest)
 }
 
-func (w *World) names() (names []string) {
+// Names lists the sets.
+func (w *World) Names() (names []string) {
 	for _, s := range w.Sets {
 		names = append(names, s.Name)
 	}

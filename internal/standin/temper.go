@@ -135,9 +135,9 @@ func (s *Service) etagOf(r *Record) string {
 	return r.etag()
 }
 
-func (s *Service) offsetPaging() bool       { return s.hasMood("offset-paging") }
-func (s *Service) relativeLinks() bool      { return s.hasMood("relative-links") }
-func (s *Service) emptyLastPage(*call) bool { return s.hasMood("empty-last-page") }
+func (s *Service) offsetPaging() bool  { return s.hasMood("offset-paging") }
+func (s *Service) relativeLinks() bool { return s.hasMood("relative-links") }
+func (s *Service) emptyLastPage() bool { return s.hasMood("empty-last-page") }
 
 // unconditional refuses a write that does not say which state of the record it means.
 func (s *Service) unconditional(c *call) *refusal {

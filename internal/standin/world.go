@@ -144,18 +144,6 @@ func identifier(text string) string {
 	return b.String()
 }
 
-// Names lists the sets.
-func (w *World) Names() []string { return w.names() }
-
-// KeyWords is the key's fields in words.
-func (s *Set) KeyWords() string {
-	text := strings.Join(s.keyNames, " + ")
-	if s.assigned {
-		text += ", given by the service"
-	}
-	return text
-}
-
 // RefersTo is in words to which sets the set's records refer.
 func (s *Set) RefersTo() string {
 	var all []string
@@ -171,4 +159,13 @@ func (s *Set) DescribedBy() string {
 		return "what its values are"
 	}
 	return "its layout"
+}
+
+// KeyWords is the key's fields in words.
+func (s *Set) KeyWords() string {
+	text := strings.Join(s.keyNames, " + ")
+	if s.assigned {
+		text += ", given by the service"
+	}
+	return text
 }

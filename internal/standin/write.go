@@ -162,7 +162,7 @@ func (s *Service) readBody(c *call, set *Set) (*input, error) {
 	in := &input{}
 	d, done := decoder(c.body)
 	defer done()
-	err := members(d, func(name string) error {
+	err := odata.Members(d, func(name string) error {
 		raw, err := d.ReadValue()
 		if err != nil {
 			return err
@@ -352,14 +352,6 @@ func (f *Field) check(v odata.Value, given bool) *refusal {
 	}
 	if !given || f.layout == nil || f.layout.List != nil {
 		return nil
-	}
-	if f.Length > 0 && f.Kind == odata.String && len([]rune(v.Text)) > f.Length {
-		return badRequest("%s is longer than the %d characters that it may have", f.Name, f.Length).at(f.Name)
-	}
-	if f.Scale >= 0 {
-		if n, ok := v.Number(); ok && n.Decimals() > f.Scale {
-			return badRequest("%s has more decimals than %d", f.Name, f.Scale).at(f.Name)
-		}
 	}
 	if f.checked() {
 		for _, p := range f.layout.Check(f.toLayout(v)) {

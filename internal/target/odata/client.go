@@ -3,10 +3,8 @@ package odata
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"crypto/tls"
 	"encoding/base64"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,7 +13,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"strconv"
 	"strings"
 	"syscall"
@@ -77,14 +74,14 @@ func newClient(fsys disk.FS, at *target.Service, o Options) (*client, error) {
 	transport.ResponseHeaderTimeout = 5 * time.Minute
 	c := &client{name: at.String(), root: at.Root, user: at.User, ask: o.Secret, sleep: o.Sleep}
 	if c.sleep == nil {
-		c.sleep = sleep
+		c.sleep = target.Sleep
 	}
 	c.http = &http.Client{Transport: transport, CheckRedirect: c.redirected}
-	token, err := secretOf(fsys, o.Env, "PALETWIN_TOKEN")
+	token, err := disk.Secret(fsys, o.Env, "PALETWIN_TOKEN", true)
 	if err != nil {
 		return nil, err
 	}
-	password, err := secretOf(fsys, o.Env, "PALETWIN_PASSWORD")
+	password, err := disk.Secret(fsys, o.Env, "PALETWIN_PASSWORD", true)
 	if err != nil {
 		return nil, err
 	}
@@ -109,30 +106,6 @@ func (c *client) private() error {
 
 func basic(user, password string) string {
 	return "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))
-}
-
-// secretOf is what a variable of the environment says, or the file that another names, which others than
-// its owner may not read.
-func secretOf(fsys disk.FS, env func(string) string, name string) (string, error) {
-	if env == nil {
-		return "", nil
-	}
-	if v := env(name); v != "" {
-		return v, nil
-	}
-	file := env(name + "_FILE")
-	if file == "" {
-		return "", nil
-	}
-	info, err := fsys.Stat(file)
-	if err != nil {
-		return "", err
-	}
-	if disk.OthersCanRead(info) {
-		return "", fmt.Errorf("%s can be read by others; make it yours alone: chmod 600 %s: %w", file, file, os.ErrPermission)
-	}
-	b, err := disk.ReadFile(fsys, file)
-	return strings.TrimRight(string(b), "\r\n"), err
 }
 
 // redirected lets a redirect be followed that stays at the service's origin.
@@ -220,17 +193,6 @@ func later(h http.Header, otherwise time.Duration) time.Duration {
 		return max(0, time.Until(at))
 	}
 	return otherwise
-}
-
-func sleep(ctx context.Context, d time.Duration) error {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }
 
 // unlock asks a person for the password, once.
@@ -375,10 +337,3 @@ func short(text string) string {
 }
 
 func (c *client) close() { c.http.CloseIdleConnections() }
-
-// newMark is a name that no other has.
-func newMark() string {
-	var b [9]byte
-	_, _ = rand.Read(b[:]) // which never fails
-	return hex.EncodeToString(b[:])
-}

@@ -3,11 +3,12 @@ package odata
 import (
 	"bytes"
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -165,75 +166,45 @@ type page struct {
 func (s *Set) page(body []byte, rows *[]row) (*page, error) {
 	p := &page{count: -1}
 	d := jsontext.NewDecoder(bytes.NewBuffer(body))
-	foreign := func(what string) error {
-		return &Error{s.Name(), Foreign, "what the service answers is no page of records: " + what}
-	}
-	if t, err := d.ReadToken(); err != nil || t.Kind() != '{' {
-		return nil, foreign("no JSON object")
-	}
 	values := false
-	for d.PeekKind() != '}' {
-		t, err := d.ReadToken()
-		if err != nil {
-			return nil, foreign(err.Error())
-		}
-		name := t.String()
+	err := odata.Members(d, func(name string) (err error) {
 		control := strings.TrimPrefix(strings.TrimPrefix(name, "@"), "odata.")
 		switch {
 		case name == "value":
 			values = true
-			if err := s.records(d, rows); err != nil {
-				return nil, foreign(err.Error())
-			}
+			err = odata.Elements(d, func() error { return s.record(d, rows) })
 		case strings.HasPrefix(name, "@") && control == "nextLink":
-			v, err := d.ReadToken()
-			if err != nil {
-				return nil, foreign(err.Error())
-			}
+			var v jsontext.Token
+			v, err = d.ReadToken()
 			p.next = v.String()
 		case strings.HasPrefix(name, "@") && control == "count":
-			v, err := d.ReadValue()
-			if err != nil {
-				return nil, foreign(err.Error())
-			}
-			var n json.Number
-			if json.Unmarshal(bytes.Trim(v, `"`), &n) == nil {
-				if i, err := n.Int64(); err == nil {
-					p.count = int(i)
-				}
+			var v jsontext.Value
+			v, err = d.ReadValue()
+			if n, no := strconv.Atoi(string(bytes.Trim(v, `"`))); no == nil {
+				p.count = n
 			}
 		default:
-			if err := d.SkipValue(); err != nil {
-				return nil, foreign(err.Error())
-			}
+			err = d.SkipValue()
 		}
+		return err
+	})
+	if err == nil && !values {
+		err = errors.New("it has no value")
 	}
-	if _, err := d.ReadToken(); err != nil || !values {
-		return nil, foreign("it has no value")
+	if err != nil {
+		return nil, &Error{s.Name(), Foreign, "what the service answers is no page of records: " + err.Error()}
 	}
 	return p, nil
 }
 
-// records reads the list of a page.
-func (s *Set) records(d *jsontext.Decoder, rows *[]row) error {
-	if t, err := d.ReadToken(); err != nil || t.Kind() != '[' {
-		return fmt.Errorf("its value is no list")
+// record reads a record of a page; rows is nil where they are not asked for.
+func (s *Set) record(d *jsontext.Decoder, rows *[]row) error {
+	v, err := d.ReadValue()
+	if err != nil || rows == nil {
+		return err
 	}
-	for d.PeekKind() != ']' {
-		v, err := d.ReadValue()
-		if err != nil {
-			return err
-		}
-		if rows == nil {
-			continue
-		}
-		r, err := s.row(v)
-		if err != nil {
-			return err
-		}
-		*rows = append(*rows, r)
-	}
-	_, err := d.ReadToken()
+	r, err := s.row(v)
+	*rows = append(*rows, r)
 	return err
 }
 
@@ -244,31 +215,22 @@ func (s *Set) row(raw []byte) (row, error) {
 		values[i] = record.Null()
 	}
 	d := jsontext.NewDecoder(bytes.NewBuffer(raw))
-	if t, err := d.ReadToken(); err != nil || t.Kind() != '{' {
-		return row{}, fmt.Errorf("a record is no JSON object")
-	}
-	for d.PeekKind() != '}' {
-		t, err := d.ReadToken()
-		if err != nil {
-			return row{}, err
-		}
-		i := s.typ.property(t.String())
+	err := odata.Members(d, func(name string) error {
+		i := s.typ.property(name)
 		if i < 0 {
-			if err := d.SkipValue(); err != nil {
-				return row{}, err
-			}
-			continue
+			return d.SkipValue()
 		}
 		v, err := d.ReadValue()
 		if err != nil {
-			return row{}, err
+			return err
 		}
-		if values[i], err = text(v); err != nil {
-			return row{}, err
+		if values[i], err = text(v); err == nil && strings.ContainsRune(values[i].String(), 0) {
+			err = fmt.Errorf("%s has a NUL sign, which no file could hold", name)
 		}
-		if strings.ContainsRune(values[i].String(), 0) {
-			return row{}, fmt.Errorf("%s has a NUL sign, which no file could hold", s.typ.properties[i].Name)
-		}
+		return err
+	})
+	if err != nil {
+		return row{}, err
 	}
 	var r row
 	for n, k := range s.key {

@@ -117,13 +117,10 @@ func (s *Set) snap(ctx context.Context) (*spool.Spool, error) {
 		return s.spool, nil
 	}
 	var err error
-	s.spool, err = spool.New(s.fsys, cmp.Or(s.o.Dir, os.TempDir()), newMark(), s.fields, func(w io.Writer) error {
+	s.spool, err = spool.New(s.fsys, cmp.Or(s.o.Dir, os.TempDir()), s.at.Set, s.fields, func(w io.Writer) error {
 		_, err := s.take(ctx, w)
 		return err
 	})
-	if err == nil {
-		s.spool.Image.Name = s.at.Set
-	}
 	return s.spool, err
 }
 

@@ -5,6 +5,8 @@ package spool
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"io"
 	"io/fs"
@@ -28,16 +30,18 @@ type Spool struct {
 	m    *disk.Mapping
 }
 
-// New makes a file in a folder, under a name that no other has. fill writes CSV with a heading, read as table.Taken says;
+// New makes a file in a folder, under a name that no other has; called is what the table is called. fill writes CSV with a heading, read as table.Taken says;
 // fields are what its columns are called. Where there is an error, there is no file.
-func New(fsys disk.FS, dir, name string, fields []string, fill func(w io.Writer) error) (*Spool, error) {
-	s := &Spool{fsys: fsys, path: disk.TempName(filepath.Join(dir, name))}
+func New(fsys disk.FS, dir, called string, fields []string, fill func(w io.Writer) error) (*Spool, error) {
+	var mark [9]byte
+	_, _ = rand.Read(mark[:]) // which never fails
+	s := &Spool{fsys: fsys, path: disk.TempName(filepath.Join(dir, hex.EncodeToString(mark[:])))}
 	if err := s.write(fill); err != nil {
 		return nil, err
 	}
 	var err error
 	if s.m, err = fsys.Map(s.path); err == nil {
-		s.Image, err = csv.OpenWith(name, s.m.Data, table.Taken)
+		s.Image, err = csv.OpenWith(called, s.m.Data, table.Taken)
 	}
 	if err != nil {
 		return nil, errors.Join(err, fsys.Remove(s.path))

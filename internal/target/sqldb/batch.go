@@ -92,7 +92,7 @@ func (t *Table) Commit(ctx context.Context, steps []target.Step, keep func(json.
 		if f.kind != again && f.kind != lost || try >= len(waits) {
 			return nil, &target.Unwritten{Err: t.said(err)}
 		}
-		if err := sleep(ctx, waits[try]); err != nil {
+		if err := target.Sleep(ctx, waits[try]); err != nil {
 			return nil, &target.Unwritten{Err: err}
 		}
 	}
@@ -123,7 +123,7 @@ func (t *Table) await(ctx context.Context, d *doubt) (fate, string, error) {
 		if f, why, err = t.ask(ctx, d.ticket); err == nil && f != running {
 			return f, why, nil
 		}
-		if sleep(ctx, wait) != nil {
+		if target.Sleep(ctx, wait) != nil {
 			if err == nil {
 				err = errors.New("its transaction is still open at the server")
 			}

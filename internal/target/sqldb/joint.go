@@ -51,7 +51,7 @@ func (t *Table) CommitJoint(ctx context.Context, parts []target.Part, keep func(
 		if f.kind != again && f.kind != lost || try >= len(waits) {
 			return nil, &target.Unwritten{Err: t.said(err)}
 		}
-		if err := sleep(ctx, waits[try]); err != nil {
+		if err := target.Sleep(ctx, waits[try]); err != nil {
 			return nil, &target.Unwritten{Err: err}
 		}
 	}

@@ -261,19 +261,9 @@ func ended(ctx context.Context, over func() (bool, error)) error {
 		if done, err := over(); done || err != nil {
 			return err
 		}
-		if err := sleep(ctx, wait); err != nil {
+		if err := target.Sleep(ctx, wait); err != nil {
 			return err
 		}
-	}
-}
-
-// sleep waits, or ends when ctx does.
-func sleep(ctx context.Context, d time.Duration) error {
-	select {
-	case <-time.After(d):
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
 	}
 }
 

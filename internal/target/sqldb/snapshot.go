@@ -39,20 +39,17 @@ func (t *Table) snap(ctx context.Context) (*spool.Spool, error) {
 	}
 	var err error
 	for try := range len(waits) { // reading does no harm: a connection that is lost is made anew
-		t.spool, err = spool.New(t.fsys, cmp.Or(t.o.Dir, os.TempDir()), newMark(), t.fields, func(w io.Writer) error {
+		t.spool, err = spool.New(t.fsys, cmp.Or(t.o.Dir, os.TempDir()), t.def.table, t.fields, func(w io.Writer) error {
 			_, err := t.take(ctx, w, rows)
 			return err
 		})
 		var e *Error
-		if err == nil || !errors.As(err, &e) || e.Code != Lost || sleep(ctx, waits[try]) != nil {
+		if err == nil || !errors.As(err, &e) || e.Code != Lost || target.Sleep(ctx, waits[try]) != nil {
 			break
 		}
 		if err = t.connect(ctx); err != nil {
 			return nil, t.said(err)
 		}
-	}
-	if err == nil {
-		t.spool.Image.Name = t.def.table
 	}
 	return t.spool, err
 }

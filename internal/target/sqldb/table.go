@@ -105,23 +105,9 @@ func (t *Table) open(ctx context.Context) error {
 }
 
 // secret is the password that the environment says.
-func (t *Table) secret() error {
-	if t.o.Env == nil {
-		return nil
-	}
-	if t.password = t.o.Env("PALETWIN_PASSWORD"); t.password != "" {
-		return nil
-	}
-	file := t.o.Env("PALETWIN_PASSWORD_FILE")
-	if file == "" {
-		return nil
-	}
-	b, err := disk.ReadFile(t.fsys, file)
-	if err != nil {
-		return err
-	}
-	t.password = strings.TrimRight(string(b), "\r\n")
-	return nil
+func (t *Table) secret() (err error) {
+	t.password, err = disk.Secret(t.fsys, t.o.Env, "PALETWIN_PASSWORD", false)
+	return err
 }
 
 // connect opens a connection, after those of ours that were lost have been ended: they

@@ -34,6 +34,7 @@ type Options struct {
 	StopAfter    Stop          // when to give up
 	System       []string      // fields that the target writes itself
 	Cascade      bool          // of deletes: what refers to a record may go along with it
+	Anew         bool          // of key changes: where keys cannot be changed, records may be deleted and added
 	Touched      bool          // read, keep and prove the records alone that are touched
 	LeaveOpen    bool          // what is left open or held is to be left: kept for those who ask later
 }

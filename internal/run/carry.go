@@ -90,8 +90,8 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 func (j *Job) oneBatch(ctx context.Context, jr *journal, r *Record, part []*Step, before map[changeset.ID]former) error {
 	err := j.batch(ctx, jr, r, part, before)
 	switch {
-	case err == nil:
-		return nil
+	case err == nil, errors.As(err, new(*Broken)):
+		return err
 	case errors.Is(err, target.ErrMoved):
 		return r.broken(errors.Join(err, j.abandon(jr, r)), nil)
 	case errors.As(err, new(*target.Unwritten)):
@@ -127,6 +127,9 @@ func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, b
 	if c, ok := j.Target.(target.Committer); ok {
 		return j.commit(ctx, c, jr, r, part, sent)
 	}
+	if q, ok := j.Target.(target.Requester); ok {
+		return j.request(ctx, q, jr, r, part, sent)
+	}
 	if err := jr.append(intents(r.batch, part)); err != nil {
 		return err
 	}
@@ -145,6 +148,15 @@ func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, b
 		return err
 	}
 	return jr.append(outcomes(r.batch, part, nil))
+}
+
+// readsBack reports whether the target reads back what it writes, and says of each step what became of it, also when it is asked later.
+func (j *Job) readsBack() bool {
+	switch j.Target.(type) {
+	case target.Committer, target.Requester:
+		return true
+	}
+	return false
 }
 
 // readBack gives the steps of a batch their outcomes, and notes where the
@@ -249,6 +261,8 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 	}
 	if c, ok := j.Target.(target.Committer); ok {
 		_ = c.Settled(ctx, r.tickets) // a ticket that stays does no harm
+	}
+	if j.readsBack() {
 		if err := j.Target.Refresh(ctx); err != nil {
 			return nil, err
 		}
@@ -308,6 +322,16 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 	return j.carryOut(ctx, r, rep, write)
 }
 
+// rest are the steps that have no outcome yet.
+func (r *Record) rest() (rest []*Step) {
+	for _, s := range r.Steps {
+		if s.Outcome == "" {
+			rest = append(rest, s)
+		}
+	}
+	return rest
+}
+
 // resume finds out how far a run came, and what is still to be written of it; the options are
 // those that it began with.
 func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
@@ -325,33 +349,31 @@ func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
 	if err := j.askFate(ctx, r); err != nil {
 		return nil, nil, err
 	}
-	var rest []*Step
-	for _, s := range r.Steps {
-		if s.Outcome == "" {
-			rest = append(rest, s)
-		}
-	}
-	if err := j.resolveAll(r, rest); err != nil {
+	if err := j.resolveAll(r, r.rest()); err != nil {
 		return nil, nil, err
 	}
+	if err := j.askAgain(ctx, r); err != nil {
+		return nil, nil, err
+	}
+	rest := r.rest()
 	states, err := j.Target.Current(ctx, keys(rest))
 	if err != nil {
 		return nil, nil, err
 	}
 	var write, known []*Step
-	_, commits := j.Target.(target.Committer)
+	tells := j.readsBack()
 	_, hands := j.Target.(target.Loader) // what was not handed over yet is in nobody's hands
 	for i, s := range rest {
 		if states[i].Count > 1 {
 			return nil, nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.Target.Name())
 		}
-		if !commits && !hands && r.open[s.ID] && s.Act == changeset.Add && j.schema.Assigned() && schema.IsNew(s.Key) {
+		if !tells && !hands && r.open[s.ID] && s.Act == changeset.Add && j.schema.Assigned() && schema.IsNew(s.Key) {
 			// Whether it was added nobody can tell: its key is not known.
 			s.Outcome, s.Reason, s.When = Unknown, "the run was interrupted while it was added; look whether the target has it before it is done --again", j.Now()
 			known = append(known, s)
 			continue
 		}
-		if (!commits || r.lost[s.ID]) && r.open[s.ID] && s.stands(j.schema, j.Options.System, &states[i]) {
+		if (!tells || r.lost[s.ID]) && r.open[s.ID] && s.stands(j.schema, j.Options.System, &states[i]) {
 			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", j.Now()
 			s.noteRead(&states[i])
 			known = append(known, s)

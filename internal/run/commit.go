@@ -62,6 +62,13 @@ func (s *Step) became(r *target.Result, j *Job) {
 	if s.Along = r.Along; len(r.Along) > 0 {
 		s.Reason = r.Reason
 	}
+	if r.Reason != "" && s.WentBy == "" {
+		s.Reason = r.Reason
+	}
+	if len(r.Left) > 0 {
+		s.Left = append(s.Left, r.Left...)
+		s.leftOut()
+	}
 	if r.After != nil {
 		s.noteRead(&target.State{Count: 1, Record: r.After})
 	}

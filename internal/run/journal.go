@@ -34,10 +34,11 @@ const (
 // journalVersion is the version of a journal. From 3 on each line holds the
 // digest of the line before, and the proofs that were made are in it; 4 are runs whose
 // batches are promised before they are committed; 5 are runs of several record sets, in which
-// steps may be undone. Before, hand-offs had 2 and other runs 1.
+// steps may be undone; 6 are runs whose batches are requests, of which tickets are kept. Before, hand-offs had 2 and other runs 1.
 const (
 	promising      = 4
-	journalVersion = 5
+	grouped        = 5
+	journalVersion = 6
 )
 
 // Head is the first line of a journal.
@@ -87,6 +88,7 @@ type entry struct {
 	Promise   []stepLine      `json:"promise,omitempty"`
 	Ticket    json.RawMessage `json:"ticket,omitempty"`
 	Committed bool            `json:"committed,omitempty"`
+	Unsent    []string        `json:"unsent,omitempty"` // of a batch of requests: the ids of steps of which nothing was sent
 	Loads     []target.Load   `json:"loads,omitempty"`  // of a hand-off: its files
 	Beside    []target.Load   `json:"beside,omitempty"` // what stands beside these
 	Answer    *Answer         `json:"answer,omitempty"` // where the outcomes were learnt from
@@ -220,7 +222,7 @@ type Record struct {
 	lost   map[changeset.ID]bool // steps whose answer was lost, and which are looked at again
 	// promise is the last of which it is not known whether it was kept.
 	promise *entry
-	tickets []json.RawMessage // of all batches that were promised
+	tickets []json.RawMessage // of all batches that were promised; of requests those of the last batch
 }
 
 // Counts returns how many steps had each outcome.
@@ -382,6 +384,19 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		}
 		r.open[id] = true
 	}
+	if len(e.Intend) > 0 && len(e.Ticket) > 0 {
+		r.tickets = nil
+	}
+	if len(e.Promise) == 0 && len(e.Ticket) > 0 {
+		r.tickets = append(r.tickets, e.Ticket)
+	}
+	for _, text := range e.Unsent {
+		id, err := changeset.ParseID(text)
+		if err != nil {
+			return err
+		}
+		delete(r.open, id)
+	}
 	if len(e.Promise) > 0 {
 		r.promise, r.tickets = e, append(r.tickets, e.Ticket)
 	}
@@ -426,7 +441,9 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		if len(l.Named) > 0 {
 			s.resolve(l.Named)
 		}
-		s.answered = l.Known
+		if s.answered = l.Known; !r.Head.Handoff {
+			s.leftOut()
+		}
 	}
 	return nil
 }

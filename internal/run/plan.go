@@ -147,7 +147,7 @@ func (j *Job) forTarget(steps []*Step, before map[changeset.ID]former) []target.
 	for i, s := range steps {
 		out[i] = s.Step
 		out[i].Form, out[i].Bring = before[s.ID].form, before[s.ID].along // how it is to look, not how it looked
-		out[i].Cascade = j.Options.Cascade
+		out[i].Cascade, out[i].Anew = j.Options.Cascade, j.Options.Anew
 	}
 	return out
 }

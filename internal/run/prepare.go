@@ -33,6 +33,9 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 		head.Version = promising
 	}
 	if j.with != nil {
+		head.Version = grouped
+	}
+	if _, asks := j.Target.(target.Requester); asks {
 		head.Version = journalVersion
 	}
 	if err := j.backup(ctx, dir, &head); err != nil {

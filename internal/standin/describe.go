@@ -77,7 +77,7 @@ func (s *Service) document(c *call) []byte {
 
 // vocabularies are those of OASIS whose terms stand in the metadata.
 var vocabularies = []struct{ alias, namespace string }{
-	{"Core", "Org.OData.Core.V1"}, {"Capabilities", "Org.OData.Capabilities.V1"},
+	{"Core", "Org.OData.Core.V1"}, {"Capabilities", "Org.OData.Capabilities.V1"}, {"Repeatability", "Org.OData.Repeatability.V1"},
 }
 
 const (
@@ -232,7 +232,7 @@ func (w *World) document() *xmlDocument {
 	d.Schema.NS, d.Schema.Namespace = edm, namespace
 	c := &d.Schema.Container
 	c.Name = "Container"
-	c.Annotations = []annotation{{Term: "Capabilities.BatchSupported", Bool: "true"}, {Term: "Capabilities.AsynchronousRequestsSupported", Bool: "true"},
+	c.Annotations = []annotation{{Term: "Capabilities.BatchSupported", Bool: "true"}, {Term: "Capabilities.AsynchronousRequestsSupported", Bool: "true"}, {Term: "Repeatability.Supported", Bool: "true"},
 		{Term: "Capabilities.ConformanceLevel", Enum: "Capabilities.ConformanceLevelType/Intermediate"}}
 	for _, s := range w.Sets {
 		t := xmlType{Name: s.Name}

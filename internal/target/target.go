@@ -121,6 +121,7 @@ type Step struct {
 	Cascade bool                    // of a delete: what refers to the record may go, or change, along with it
 	Bring   []Dependent             // of an add: what went along with the record when it was deleted, and comes back with it
 	Was     record.Key              // of an amend or add that is part of a key change: the key that this record has until then
+	Anew    bool                    // of a key change: the record may be deleted, and added under its new key, where it cannot be changed
 }
 
 // Fate is what became of a step at the target.
@@ -131,6 +132,8 @@ const (
 	Refused             // the target would not take it
 	Moved               // the record was no longer as the step says it was; it was left alone
 	Unknown             // it cannot be told
+	Waiting             // of a Requester whose Request ended with an error: nothing was sent of it
+	Asked               // of such a one, too: it was sent, or may have been; Again finds out what became of it
 )
 
 // Result is what became of one step. The zero Result is a step carried out.
@@ -142,6 +145,7 @@ type Result struct {
 	// transaction that wrote it: under the lock, and once it was written. Where a
 	// record was or is no more they are nil.
 	Before, After record.Record
+	Left          []string    // of an amend that was done in part: fields that are as they were, although the target said that it wrote them; Reason says so
 	Along         []Dependent // of a delete: what went, or changed, along with it
 }
 
@@ -229,6 +233,19 @@ type Committer interface {
 	// Settled says that every outcome is kept, so that none of a run's tickets is asked
 	// for again.
 	Settled(ctx context.Context, tickets []json.RawMessage) error
+}
+
+// Requester is a Target whose steps are requests, of each of which the answer may be lost.
+type Requester interface {
+	Target
+	// Request does what Write does, and reads each record before and after, as Results of Committers have it. keep is given what Again
+	// needs to find out what became of the steps, before the first of it is sent and whenever it becomes another;
+	// it has to be kept before keep returns, and its error ends the use. Where Request returns an error, the results are there none the
+	// less: steps that have none are Waiting or Asked.
+	Request(ctx context.Context, steps []Step, keep func(ticket json.RawMessage) error) ([]Result, error)
+	// Again finds out what became of steps of a batch that was interrupted, by the tickets that were kept of it, in their order, and carries
+	// those out that were not.
+	Again(ctx context.Context, steps []Step, tickets []json.RawMessage, keep func(ticket json.RawMessage) error) ([]Result, error)
 }
 
 // Narrower is a Target that can be asked for some of its records alone, in a time that

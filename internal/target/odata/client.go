@@ -27,17 +27,22 @@ import (
 type Code string
 
 const (
-	Lost      Code = "lost"      // the answer is cut off, or does not come
-	Absent    Code = "absent"    // nothing is there
-	Untrusted Code = "untrusted" // its certificate does not say that it is what it is called
-	Denied    Code = "denied"    // it does not let us in
-	NotThere  Code = "not-there" // there is no such set
-	Elsewhere Code = "elsewhere" // a link or redirect leads to another origin
-	Foreign   Code = "foreign"   // what it answers is no OData
-	Refused   Code = "refused"   // it says no, in words
-	Busy      Code = "busy"      // it asks to come back later than we wait
-	Moving    Code = "moving"    // its records change faster than they can be read
-	ReadOnly  Code = "read-only" // it is not written
+	Lost      Code = "lost"       // the answer is cut off, or does not come
+	Absent    Code = "absent"     // nothing is there
+	Untrusted Code = "untrusted"  // its certificate does not say that it is what it is called
+	Denied    Code = "denied"     // it does not let us in
+	NotThere  Code = "not-there"  // there is no such set
+	Elsewhere Code = "elsewhere"  // a link or redirect leads to another origin
+	Foreign   Code = "foreign"    // what it answers is no OData
+	Refused   Code = "refused"    // it says no, in words
+	Busy      Code = "busy"       // it asks to come back later than we wait
+	Moving    Code = "moving"     // its records change faster than they can be read
+	TooLarge  Code = "too-large"  // it takes no request of that size
+	NoBatches Code = "no-batches" // it takes no requests together
+	ReadOnly  Code = "read-only"  // it is not written
+	Unsent    Code = "unsent"     // it was not sent any more
+	Failed    Code = "failed"     // it failed, and what became of the request it does not say
+	OtherKey  Code = "other-key"  // its records have another key
 )
 
 // Error is a service that could not be used: which, how, and what it says.
@@ -58,7 +63,12 @@ type client struct {
 	user  string
 	ask   func(who string) (string, error)
 	sleep func(ctx context.Context, d time.Duration) error
+
+	batches batching
 }
+
+// acceptJSON is the form in which answers are asked for.
+const acceptJSON = "application/json;odata.metadata=minimal;IEEE754Compatible=true"
 
 const (
 	maxAnswer  = 1 << 30 // bytes
@@ -113,6 +123,9 @@ func (c *client) redirected(r *http.Request, via []*http.Request) error {
 	if !c.ours(r.URL) {
 		return &Error{c.name, Elsewhere, "the service sends us to " + r.URL.Scheme + "://" + r.URL.Host + ", which is another place; name that one if it is meant"}
 	}
+	if r.Method != via[0].Method { // a change would become a question, whose answer is none
+		return &Error{c.name, Foreign, "the service answers a " + via[0].Method + " with a redirect that drops it; name the address that it leads to: " + r.URL.Redacted()}
+	}
 	if len(via) >= 10 {
 		return &Error{c.name, Foreign, "the service sends us in a circle"}
 	}
@@ -154,38 +167,60 @@ type reply struct {
 // get asks for something that can be asked again without harm: what is lost on the way is, and where the service says
 // to come back later, that is waited for.
 func (c *client) get(ctx context.Context, u *url.URL, header ...odata.Header) (*reply, error) {
-	var waited time.Duration
-	for try := 1; ; try++ {
+	var w waiting
+	for {
 		r, err := c.once(ctx, "GET", u, nil, header)
-		var e *Error
-		lost := errors.As(err, &e) && (e.Code == Lost || e.Code == Absent && try < maxAbsent)
 		switch {
 		case err == nil && r.status == http.StatusUnauthorized && c.unlock():
 			continue
-		case err == nil && r.status != http.StatusTooManyRequests && r.status != http.StatusServiceUnavailable:
+		case err == nil && !busy(r.status):
 			return r, c.refused(r)
-		case err != nil && !lost:
+		case err != nil && !w.lost(err):
 			return nil, err
 		}
-		pause := min(time.Duration(1<<min(try-1, 6))*100*time.Millisecond, 5*time.Second)
-		if err == nil {
-			pause = later(r.header, pause)
-		}
-		if waited += pause; pause > maxWait || waited > maxWaiting || try >= maxTries {
-			if err != nil {
-				return nil, err
-			}
-			return nil, &Error{c.name, Busy, fmt.Sprintf("the service is busy (%d) and asks to come back in %s", r.status, pause)}
-		}
-		if err := c.sleep(ctx, pause); err != nil {
-			return nil, err
+		if werr := c.wait(ctx, &w, r, err); werr != nil {
+			return nil, werr
 		}
 	}
 }
 
+// busy reports whether a status asks to come back later.
+func busy(status int) bool {
+	return status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable
+}
+
+// waiting is how long, and how often, was waited for one thing.
+type waiting struct {
+	in    time.Duration
+	tries int
+}
+
+// lost reports whether an error says that an answer was lost which may come the next time.
+func (w *waiting) lost(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && (e.Code == Lost || e.Code == Absent && w.tries < maxAbsent-1)
+}
+
+// wait waits after an answer that asks for it, or after an error. When it has waited long enough it is told so: by that error, or by
+// one of its own.
+func (c *client) wait(ctx context.Context, w *waiting, r *reply, err error) error {
+	pause := min(time.Duration(1<<min(w.tries, 6))*100*time.Millisecond, 5*time.Second)
+	if r != nil {
+		pause = later(r.header.Get("Retry-After"), pause)
+	}
+	w.tries++
+	if w.in += pause; pause <= maxWait && w.in <= maxWaiting && w.tries < maxTries {
+		return c.sleep(ctx, pause)
+	}
+	if err == nil {
+		err = &Error{c.name, Busy, fmt.Sprintf("the service is busy (%d) and asks to come back in %s", r.status, pause)}
+	}
+	return err
+}
+
 // later is what Retry-After says: seconds, or a time.
-func later(h http.Header, otherwise time.Duration) time.Duration {
-	text := strings.TrimSpace(h.Get("Retry-After"))
+func later(text string, otherwise time.Duration) time.Duration {
+	text = strings.TrimSpace(text)
 	if n, err := strconv.Atoi(text); err == nil && n >= 0 && n < 1e6 {
 		return time.Duration(n) * time.Second
 	}
@@ -215,7 +250,7 @@ func (c *client) once(ctx context.Context, method string, u *url.URL, body []byt
 	if err != nil {
 		return nil, err
 	}
-	r.Header.Set("Accept", "application/json;odata.metadata=minimal;IEEE754Compatible=true")
+	r.Header.Set("Accept", acceptJSON)
 	r.Header.Set("OData-MaxVersion", "4.01")
 	r.Header.Set("User-Agent", "paletwin")
 	for _, h := range header {
@@ -294,32 +329,39 @@ func (c *client) refused(r *reply) error {
 
 // says is what an answer says in words, behind a colon; "" is nothing.
 func (c *client) says(r *reply) string {
-	if text := words(r); text != "" {
-		return ": " + text
-	}
-	return ""
+	return colon(words(r.body, r.header.Get("Content-Type")))
 }
 
+// wordsOf is what an answer to a request of a batch says in words.
+func (c *client) wordsOf(a *answer) string { return words(a.body, a.header.Get("Content-Type")) }
+
 // words are those of an error: the standard's message with its target and details, or plain text.
-func words(r *reply) string {
+func words(body []byte, contentType string) string {
 	var e struct {
 		Error struct {
 			Message string
 			Target  string
 			Details []struct{ Message, Target string }
+			Inner   struct{ Message string } `json:"innererror"`
 		}
 	}
-	if json.Unmarshal(r.body, &e) == nil && e.Error.Message != "" {
+	if json.Unmarshal(body, &e) == nil && e.Error.Message != "" {
 		text := e.Error.Message
 		for _, d := range e.Error.Details {
 			if d.Message != "" && !strings.Contains(text, d.Message) {
 				text += "; " + d.Message
 			}
 		}
+		if e.Error.Target != "" && !strings.Contains(text, e.Error.Target) {
+			text = e.Error.Target + ": " + text
+		}
+		if in := e.Error.Inner.Message; in != "" && !strings.Contains(text, in) {
+			text += " (" + in + ")"
+		}
 		return short(text)
 	}
-	if t, _, err := mime.ParseMediaType(r.header.Get("Content-Type")); err == nil && t == "text/plain" {
-		return short(strings.Join(strings.Fields(string(r.body)), " "))
+	if t, _, err := mime.ParseMediaType(contentType); err == nil && t == "text/plain" {
+		return short(strings.Join(strings.Fields(string(body)), " "))
 	}
 	return ""
 }

@@ -14,6 +14,16 @@ import (
 type entityType struct {
 	key        []string
 	properties []property
+	can        abilities
+}
+
+// abilities are what the metadata says that the service can, and cannot.
+type abilities struct {
+	noInserts, noUpdates, noDeletes bool // in the set
+	async                           bool // it answers later where it is asked to
+	repeatable                      bool // a request that comes again is answered as before, and not done again
+	noBatches                       bool
+	noJSON                          bool // batches in multipart alone
 }
 
 // property is a property of the records.
@@ -65,8 +75,13 @@ type (
 		Entities  []xmlEntity    `xml:"EntityType"`
 		Enums     []xmlNamed     `xml:"EnumType"`
 		Defined   []xmlDefined   `xml:"TypeDefinition"`
-		Sets      []xmlSet       `xml:"EntityContainer>EntitySet"`
+		Container xmlContainer   `xml:"EntityContainer"`
 		Annotated []xmlAnnotated `xml:"Annotations"`
+	}
+	xmlContainer struct {
+		Name        string          `xml:"Name,attr"`
+		Sets        []xmlSet        `xml:"EntitySet"`
+		Annotations []xmlAnnotation `xml:"Annotation"`
 	}
 	xmlNamed struct {
 		Name string `xml:"Name,attr"`
@@ -76,8 +91,9 @@ type (
 		Type string `xml:"UnderlyingType,attr"`
 	}
 	xmlSet struct {
-		Name string `xml:"Name,attr"`
-		Type string `xml:"EntityType,attr"`
+		Name        string          `xml:"Name,attr"`
+		Type        string          `xml:"EntityType,attr"`
+		Annotations []xmlAnnotation `xml:"Annotation"`
 	}
 	xmlEntity struct {
 		Name string `xml:"Name,attr"`
@@ -100,6 +116,12 @@ type (
 		Term string `xml:"Term,attr"`
 		Bool string `xml:"Bool,attr"`
 		Enum string `xml:"EnumMember,attr"`
+		// Of a record, its properties.
+		Properties []struct {
+			Name    string   `xml:"Property,attr"`
+			Bool    string   `xml:"Bool,attr"`
+			Strings []string `xml:"Collection>String"`
+		} `xml:"Record>PropertyValue"`
 	}
 	xmlAnnotated struct {
 		Target      string          `xml:"Target,attr"`
@@ -125,7 +147,60 @@ func (c *client) describe(ctx context.Context, set string) (*entityType, error) 
 	if err != nil {
 		return nil, &Error{c.name, NotThere, err.Error()}
 	}
+	if v := r.header.Get("OData-Version"); v != "" && v != "4.01" { // which knows them in multipart alone
+		t.can.noJSON = true
+	}
 	return t, nil
+}
+
+// annotations are those of something that stand elsewhere.
+func (m *xmlMetadata) annotations(of string) (all []xmlAnnotation) {
+	for _, s := range m.Schemas {
+		for _, a := range s.Annotated {
+			if m.full(a.Target) == of {
+				all = append(all, a.Annotations...)
+			}
+		}
+	}
+	return all
+}
+
+// abilities are what annotations of a container and a set say (the Capabilities and Repeatability vocabularies).
+func (m *xmlMetadata) abilities(s *xmlSchema, set *xmlSet) (can abilities) {
+	container := s.Namespace + "." + s.Container.Name
+	for _, a := range slices.Concat(s.Container.Annotations, m.annotations(container), set.Annotations, m.annotations(container+"/"+set.Name)) {
+		term := a.Term[strings.LastIndexByte(a.Term, '.')+1:]
+		property := func(name string) string {
+			for _, p := range a.Properties {
+				if p.Name == name {
+					return p.Bool
+				}
+			}
+			return ""
+		}
+		switch term {
+		case "InsertRestrictions":
+			can.noInserts = property("Insertable") == "false"
+		case "UpdateRestrictions":
+			can.noUpdates = property("Updatable") == "false"
+		case "DeleteRestrictions":
+			can.noDeletes = property("Deletable") == "false"
+		case "AsynchronousRequestsSupported":
+			can.async = a.Bool != "false"
+		case "BatchSupported":
+			can.noBatches = a.Bool == "false"
+		case "BatchSupport":
+			can.noBatches = property("Supported") == "false"
+			for _, p := range a.Properties {
+				if p.Name == "SupportedFormats" && len(p.Strings) > 0 {
+					can.noJSON = !slices.Contains(p.Strings, "application/json")
+				}
+			}
+		case "Supported":
+			can.repeatable = can.repeatable || strings.Contains(a.Term, "Repeatability") && a.Bool != "false"
+		}
+	}
+	return can
 }
 
 // full is a qualified name with the namespace in the place of its alias.
@@ -142,10 +217,10 @@ func (m *xmlMetadata) full(name string) string {
 func (m *xmlMetadata) entity(set string) (*entityType, error) {
 	var names []string
 	for _, s := range m.Schemas {
-		for _, x := range s.Sets {
+		for _, x := range s.Container.Sets {
 			names = append(names, x.Name)
 			if x.Name == set {
-				t := &entityType{}
+				t := &entityType{can: m.abilities(&s, &x)}
 				return t, m.collect(t, m.full(x.Type), 0)
 			}
 		}
@@ -198,12 +273,8 @@ func (m *xmlMetadata) property(p xmlProperty, of string) property {
 		for _, e := range s.Enums {
 			q.Enumeration = q.Enumeration || s.Namespace+"."+e.Name == q.Type
 		}
-		for _, a := range s.Annotated {
-			if m.full(a.Target) == of+"/"+p.Name {
-				p.Annotations = append(p.Annotations, a.Annotations...)
-			}
-		}
 	}
+	p.Annotations = append(p.Annotations, m.annotations(of+"/"+p.Name)...)
 	q.Structured = q.Structured || !q.Enumeration && !strings.HasPrefix(q.Type, "Edm.") || strings.HasPrefix(q.Type, "Edm.Geo") || strings.HasPrefix(q.Type, "Edm.Untyped")
 	for _, a := range p.Annotations {
 		term := a.Term[strings.LastIndexByte(a.Term, '.')+1:]

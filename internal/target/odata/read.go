@@ -22,6 +22,7 @@ import (
 type row struct {
 	key   string // its parts, encoded
 	cells []byte
+	etag  string // as it came; "" is none
 }
 
 // passes is how often a set is read that changes while it is.
@@ -29,7 +30,11 @@ const passes = 4
 
 // take reads all pages, and writes the records in the byte order of their keys' texts.
 func (s *Set) take(ctx context.Context, w io.Writer) (int64, error) {
-	rows, err := s.steady(ctx)
+	read := s.steady
+	if s.only != nil {
+		read = s.some
+	}
+	rows, err := read(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -43,11 +48,14 @@ func (s *Set) take(ctx context.Context, w io.Writer) (int64, error) {
 	if _, err := w.Write(append(line, '\n')); err != nil {
 		return 0, err
 	}
+	s.etags = make([]string, len(rows))
 	for i := range rows {
+		s.etags[i] = rows[i].etag
 		if _, err := w.Write(append(rows[i].cells, '\n')); err != nil {
 			return 0, err
 		}
 	}
+	s.tagged = len(rows) == 0 || slices.ContainsFunc(s.etags, func(e string) bool { return e != "" })
 	return int64(len(rows)), nil
 }
 
@@ -84,6 +92,9 @@ func (s *Set) steady(ctx context.Context) ([]row, error) {
 	}
 	return nil, &Error{s.Name(), Moving, fmt.Sprintf("its records change while they are read, also when they are read once more: %s", why)}
 }
+
+// sortKey is a key by which rows are sorted; encoded is its inverse.
+func sortKey(k record.Key) string { return strings.Join(k.Parts(), "\x00") }
 
 // encoded is a sorted key as record.Key encodes it.
 func encoded(key string) string {
@@ -208,18 +219,26 @@ func (s *Set) record(d *jsontext.Decoder, rows *[]row) error {
 	return err
 }
 
-// row reads a record. A property that it lacks is null.
-func (s *Set) row(raw []byte) (row, error) {
-	values := make([]record.Value, len(s.typ.properties))
+// entity reads a record's JSON: the values of the properties, in their order, and its ETag. A property that it lacks is null; has says which it has.
+func (s *Set) entity(raw []byte) (values []record.Value, has []bool, etag string, err error) {
+	values, has = make([]record.Value, len(s.typ.properties)), make([]bool, len(s.typ.properties))
 	for i := range values {
 		values[i] = record.Null()
 	}
 	d := jsontext.NewDecoder(bytes.NewBuffer(raw))
-	err := odata.Members(d, func(name string) error {
+	err = odata.Members(d, func(name string) error {
 		i := s.typ.property(name)
+		if i < 0 && (name == "@odata.etag" || name == "@etag") {
+			v, err := d.ReadValue()
+			if err == nil && v.Kind() == '"' {
+				etag = odata.Unquoted(v)
+			}
+			return err
+		}
 		if i < 0 {
 			return d.SkipValue()
 		}
+		has[i] = true
 		v, err := d.ReadValue()
 		if err != nil {
 			return err
@@ -229,10 +248,16 @@ func (s *Set) row(raw []byte) (row, error) {
 		}
 		return err
 	})
+	return values, has, etag, err
+}
+
+// row reads a record of a page.
+func (s *Set) row(raw []byte) (r row, err error) {
+	values, _, etag, err := s.entity(raw)
 	if err != nil {
-		return row{}, err
+		return r, err
 	}
-	var r row
+	r.etag = etag
 	for n, k := range s.key {
 		if n > 0 {
 			r.key += "\x00"
@@ -243,11 +268,17 @@ func (s *Set) row(raw []byte) (row, error) {
 		if i > 0 {
 			r.cells = append(r.cells, ',')
 		}
-		if !v.IsNull() {
-			r.cells = csv.AppendCell(r.cells, v.String(), ',', v.String() == "")
-		}
+		r.cells = appendValue(r.cells, v)
 	}
 	return r, nil
+}
+
+// appendValue appends a cell, as table.Taken reads it.
+func appendValue(cells []byte, v record.Value) []byte {
+	if v.IsNull() {
+		return cells
+	}
+	return csv.AppendCell(cells, v.String(), ',', v.String() == "")
 }
 
 // text is a JSON value as the text that stands for it: a string's text, a number's digits, true, null; of an object or a list

@@ -32,7 +32,10 @@ type Options struct {
 	Env    func(string) string // of the environment: PALETWIN_TOKEN, PALETWIN_PASSWORD, and the same with _FILE
 	// Secret asks a person for a password, where none is known and one is asked for; nil
 	// is nobody.
-	Secret func(who string) (string, error)
+	Secret  func(who string) (string, error)
+	Batch   int    // at most so many requests go together; 0 is 250
+	Flights int    // at most so many batches are on their way at once; 0 is 4
+	Form    string // of batches: "json", "multipart", or "alone" for none; "" is what the service takes
 	// Sleep waits where the service asks to come back later; nil waits by the clock.
 	Sleep func(ctx context.Context, d time.Duration) error
 }
@@ -47,7 +50,15 @@ type Set struct {
 
 	fields []string // what the properties are called
 	key    []int    // the key's properties
+	shape  *table.Image
+	only   map[record.Key]bool // the records that are looked at; nil is all
 	spool  *spool.Spool
+	etags  []string // of the spool's rows
+
+	tagged bool                 // the service gives ETags
+	seen   map[record.Key]*seen // records that were asked for, as they were read
+	held   time.Duration        // for which the service asks to wait
+	keep   keeper
 }
 
 // Open opens a set: it reads the service's metadata. Errors are *target.AddressError, *Error, or those of the file system.
@@ -66,8 +77,22 @@ func Open(ctx context.Context, fsys disk.FS, name string, o Options) (*Set, erro
 	if s.typ, err = s.c.describe(ctx, at.Set); err != nil {
 		return nil, err
 	}
-	return s, s.name()
+	s.c.batches.async = s.typ.can.async
+	switch {
+	case s.typ.can.noBatches || o.Form == "alone":
+		s.c.batches.form.Store(int32(alone))
+	case s.typ.can.noJSON && o.Form == "" || o.Form == "multipart":
+		s.c.batches.form.Store(int32(inParts))
+	}
+	s.tagged, s.seen = true, map[record.Key]*seen{}
+	if err := s.name(); err != nil {
+		return nil, err
+	}
+	s.shape, err = shapeOf(at.Set, s.fields)
+	return s, err
 }
+
+func (s *Set) now() time.Time { return time.Now() }
 
 // name gives the properties the names of fields, and finds the key.
 func (s *Set) name() (err error) {
@@ -96,16 +121,11 @@ func (s *Set) Types() map[string]string {
 
 // Traits say what a set of a service can do.
 func (s *Set) Traits() target.Traits {
-	t := target.Traits{Ext: ".csv", Nulls: true}
+	t := target.Traits{Ext: ".csv", Nulls: true, Batch: s.size() * s.flights(), Narrow: true, Assigns: s.assigns(), Notes: s.notes()}
 	if s.spool != nil {
 		t.Size = s.spool.Size()
 	}
 	return t
-}
-
-// OnlyRead refuses a set as something to be written.
-func OnlyRead(name string) error {
-	return &Error{target.Public(name), ReadOnly, "records are taken from services, and changes of them handed off; they are not written directly"}
 }
 
 // Take writes all records, in the byte order of their keys' texts, as CSV with a heading, and returns how many these are.
@@ -152,13 +172,19 @@ func (s *Set) Current(ctx context.Context, keys []record.Key) ([]target.State, e
 	if err != nil {
 		return nil, err
 	}
-	return sp.Current(ctx, s.o.Of, s.key, keys, func(int, record.Key) {})
+	return sp.Current(ctx, s.o.Of, s.key, keys, func(i int, exact record.Key, row int, cells []byte) {
+		s.seen[s.o.Of.Key(keys[i])] = &seen{there: true, key: exact, etag: s.etags[row], cells: cells}
+	})
 }
 
 // Refresh lets the next look see what is there then.
-func (s *Set) Refresh(context.Context) error {
+func (s *Set) Refresh(context.Context) error { return s.forget() }
+
+// forget lets go of what was read.
+func (s *Set) forget() error {
 	sp := s.spool
-	s.spool = nil
+	s.spool, s.etags = nil, nil
+	clear(s.seen)
 	return sp.Close()
 }
 

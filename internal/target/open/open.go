@@ -27,6 +27,14 @@ type Place struct {
 	Env       func(string) string
 	Secret    func(who string) (string, error)
 	NoTickets bool
+	Service   Service
+}
+
+// Service is how a service is to be asked; the zero value leaves it to what the service can.
+type Service struct {
+	Batch    int    // records a batch
+	Requests int    // batches on their way at once
+	Form     string // of batches: json, multipart, alone
 }
 
 // UnknownKind says that there is no such kind of target.
@@ -47,7 +55,7 @@ func Open(ctx context.Context, fsys disk.FS, p Place) (target.Target, error) {
 		return Table(ctx, fsys, p)
 	}
 	if target.IsService(p.Name) {
-		return nil, odata.OnlyRead(p.Name)
+		return set(ctx, fsys, p)
 	}
 	return nil, &UnknownKind{scheme, Name(p.Name)}
 }
@@ -67,9 +75,14 @@ type Asked interface {
 // Ask opens a target that has to be asked.
 func Ask(ctx context.Context, fsys disk.FS, p Place) (Asked, error) {
 	if target.IsService(p.Name) {
-		return odata.Open(ctx, fsys, p.Name, odata.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret})
+		return set(ctx, fsys, p)
 	}
 	return Table(ctx, fsys, p)
+}
+
+// set opens an entity set of a service.
+func set(ctx context.Context, fsys disk.FS, p Place) (*odata.Set, error) {
+	return odata.Open(ctx, fsys, p.Name, odata.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret, Batch: p.Service.Batch, Flights: p.Service.Requests, Form: p.Service.Form})
 }
 
 // Table opens a table of a database.

@@ -83,16 +83,18 @@ func (s *Spool) WriteTo(w io.Writer) (n int64, err error) {
 }
 
 // Current reads records in one pass. key are the key's columns; found is told of each the key as it
-// stands there.
-func (s *Spool) Current(ctx context.Context, of *schema.Schema, key []int, keys []record.Key, found func(i int, exact record.Key)) ([]target.State, error) {
+// stands there, the number of its row, from 0, and the row's cells, which are good until Close.
+func (s *Spool) Current(ctx context.Context, of *schema.Schema, key []int, keys []record.Key, found func(i int, exact record.Key, row int, cells []byte)) ([]target.State, error) {
 	at := make(map[string]int, len(keys))
 	for i, k := range keys {
 		at[of.Key(k).Encoding()] = i
 	}
 	states := make([]target.State, len(keys))
 	var enc []byte
+	row := -1
 	err := table.Guard(func() error {
 		return csv.Each(ctx, s.Image, func(r *csv.Line) error {
+			row++
 			enc = r.AppendKey(enc[:0], key)
 			form := enc
 			if !of.OneForm() {
@@ -104,7 +106,7 @@ func (s *Spool) Current(ctx context.Context, of *schema.Schema, key []int, keys 
 			}
 			if states[i].Count++; states[i].Count == 1 {
 				states[i].Record = r.Record()
-				found(i, record.KeyOf(slices.Clone(enc)))
+				found(i, record.KeyOf(slices.Clone(enc)), row, r.Raw())
 			}
 			return nil
 		})

@@ -165,5 +165,5 @@ func (t *Table) Current(ctx context.Context, keys []record.Key) ([]target.State,
 			return nil, fmt.Errorf("%s: %s is none of the records that are looked at", t.Name(), k)
 		}
 	}
-	return s.Current(ctx, t.o.Of, t.key, keys, func(i int, exact record.Key) { t.exact[t.o.Of.Key(keys[i])] = exact })
+	return s.Current(ctx, t.o.Of, t.key, keys, func(i int, exact record.Key, _ int, _ []byte) { t.exact[t.o.Of.Key(keys[i])] = exact })
 }

@@ -100,37 +100,12 @@ func (t *Table) judge(it *item, leaving map[record.Key]bool) {
 		it.moved("the record %s, which is to have the key, is gone", s.Was)
 		return
 	}
-	switch {
-	case s.Act == changeset.Add:
-		if it.row != nil && !leaving[s.Key] {
-			it.moved("the record is there already")
-		}
-		return
-	case it.row == nil:
-		it.moved("the record is gone")
-		return
+	now := &target.State{Record: it.res.Before}
+	if it.row != nil && (s.Act != changeset.Add || !leaving[s.Key]) {
+		now.Count = 1
 	}
-	get := it.res.Before.Finder()
-	differs := func(field string, was record.Value) bool {
-		now, there := get(field)
-		if !there || t.o.Of.Equal(field, now, was) {
-			return false
-		}
-		it.moved("%s is now %q", field, now)
-		return true
-	}
-	if s.Act == changeset.Delete {
-		for _, f := range s.Record {
-			if t.o.Of.Field(f.Name).Access != schema.System && differs(f.Name, f.Value) {
-				return
-			}
-		}
-		return
-	}
-	for _, f := range s.Fields {
-		if differs(f.Field, f.From) {
-			return
-		}
+	if why := s.Unlike(now, t.o.Of); why != "" {
+		it.moved("%s", why)
 	}
 }
 

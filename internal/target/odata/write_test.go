@@ -1,0 +1,159 @@
+package odata_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"paletwin/core/table"
+	tablecsv "paletwin/core/table/csv"
+	"paletwin/internal/disk"
+	"paletwin/internal/standin"
+	"paletwin/internal/target"
+	"paletwin/internal/target/odata"
+	"paletwin/internal/target/targettest"
+)
+
+// service is a stand-in with one set, and a colleague at work in it.
+type service struct {
+	server *httptest.Server
+	key    []string
+	o      odata.Options
+}
+
+// quote writes a key in a URL.
+func quote(v string) string { return "'" + strings.ReplaceAll(v, "'", "''") + "'" }
+
+// aids serves a CSV text whose fields are texts, or as kinds say.
+func aids(t testing.TB, key []string, register string, kinds map[string]string, moods ...string) *service {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "aids.csv"), []byte(register), 0o600))
+	heading, _, _ := strings.Cut(register, "\n")
+	l := "record_set: aids\nkey: [" + strings.Join(key, ", ") + "]\nfields:\n"
+	for _, f := range strings.Split(heading, ",") {
+		kind := kinds[f]
+		if kind == "" {
+			kind = "text"
+		}
+		l += "  " + f + ": " + kind + "\n"
+	}
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "layouts"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts", "aids.yaml"), []byte(l), 0o600))
+	w, err := standin.Load(context.Background(), disk.OS{}, dir, nil)
+	require.NoError(t, err)
+	var o standin.Options
+	for _, text := range moods {
+		m, err := standin.ParseMood(text)
+		require.NoError(t, err)
+		o.Moods = append(o.Moods, m)
+	}
+	s, _, err := standin.Open(context.Background(), w, "", false, o)
+	require.NoError(t, err)
+	server := httptest.NewUnstartedServer(s)
+	server.Config.ErrorLog = log.New(io.Discard, "", 0)
+	server.Start()
+	t.Cleanup(func() { server.Close(); s.Close() })
+	return &service{server: server, key: key}
+}
+
+func (p *service) Open(t *testing.T) target.Target {
+	t.Helper()
+	return p.open(t, p.o)
+}
+
+func (p *service) open(t *testing.T, o odata.Options) *odata.Set {
+	t.Helper()
+	o.Key, o.Dir = p.key, t.TempDir()
+	o.Sleep = func(context.Context, time.Duration) error { return nil }
+	s, err := odata.Open(t.Context(), disk.OS{}, p.server.URL+"/aids", o)
+	require.NoError(t, err)
+	return s
+}
+
+// Set edits a record as a colleague, who tries until it is done.
+func (p *service) Set(t *testing.T, key, field, value string) {
+	t.Helper()
+	body, err := json.Marshal(map[string]string{field: value})
+	require.NoError(t, err)
+	for range 20 {
+		r, err := http.NewRequest("PATCH", p.server.URL+"/aids("+quote(key)+")", bytes.NewReader(body))
+		require.NoError(t, err)
+		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("If-Match", "*")
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			continue
+		}
+		answer.Body.Close()
+		if answer.StatusCode < 300 {
+			return
+		}
+	}
+	t.Fatal("the colleague cannot write")
+}
+
+// deeds is the service's ledger.
+func (p *service) deeds(t *testing.T) []*standin.Deed {
+	t.Helper()
+	answer, err := http.Get(p.server.URL + "/$moods")
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	var all struct{ Value []*standin.Deed }
+	require.NoError(t, json.NewDecoder(answer.Body).Decode(&all))
+	return all.Value
+}
+
+// good are moods in which a service carries everything out in the end.
+var good = []string{"slow,wait=1ms", "busy,method=PATCH,every=2,wait=1ms", "busy,every=3,wait=1ms", "away,every=4", "cut-before,every=3", "cut-after,every=4", "cut-after,method=PATCH,every=2", "half-batch,every=2",
+	"limits,requests=2", "limits,bytes=2000", "no-etags", "asks-etags", "offset-paging", "empty-last-page", "relative-links", "bare-boundary", "quoted-boundary", "lower-headers", "hollow-group", "errors,as=none", "errors,as=text"}
+
+func TestServicesAreTargets(t *testing.T) {
+	for _, form := range []string{"json", "multipart", "alone"} {
+		for _, mood := range append([]string{""}, good...) {
+			t.Run(form+" "+mood, func(t *testing.T) {
+				t.Parallel()
+				targettest.Run(t, func(t *testing.T) targettest.Place {
+					var moods []string
+					if mood != "" {
+						moods = []string{mood}
+					}
+					p := aids(t, []string{"k"}, targettest.Register, nil, moods...)
+					p.o.Form = form
+					return p
+				})
+			})
+		}
+	}
+}
+
+func TestServicesAreProven(t *testing.T) {
+	for _, form := range []string{"json", "multipart", "alone"} {
+		t.Run(form, func(t *testing.T) {
+			t.Parallel()
+			targettest.Prove(t, targettest.Kind{
+				Make: func(t *testing.T, key []string, register string) targettest.Place {
+					p := aids(t, key, register, nil)
+					p.o.Form = form
+					return p
+				},
+				Nulls: true, Once: true, Alone: form == "alone",
+				Read: func(name string, b []byte) (*table.Image, error) { return tablecsv.OpenWith(name, b, table.Taken) },
+			})
+		})
+	}
+}
+
+var _ = fmt.Sprint

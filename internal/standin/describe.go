@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -33,7 +34,11 @@ func (s *Service) describe(c *call, p *place) (*answer, error) {
 	if !c.accepts("application/xml", "application/json") {
 		return nil, refuse(http.StatusNotAcceptable, "NotAcceptable", "there are application/xml and application/json, and not %s", c.header.Get("Accept"))
 	}
-	s.meta.once.Do(func() { s.meta.xml, s.meta.json = s.world.csdlXML(), s.world.csdlJSON() })
+	s.meta.once.Do(func() {
+		w := *s.world
+		w.cannot = s.cannot()
+		s.meta.xml, s.meta.json = w.csdlXML(), w.csdlJSON()
+	})
 	a := newAnswer(http.StatusOK)
 	if c.wants("application/xml", "application/json") == "application/json" {
 		a.set("Content-Type", "application/json")
@@ -232,7 +237,8 @@ func (w *World) document() *xmlDocument {
 	d.Schema.NS, d.Schema.Namespace = edm, namespace
 	c := &d.Schema.Container
 	c.Name = "Container"
-	c.Annotations = []annotation{{Term: "Capabilities.BatchSupported", Bool: "true"}, {Term: "Capabilities.AsynchronousRequestsSupported", Bool: "true"}, {Term: "Repeatability.Supported", Bool: "true"},
+	can := func(what string) string { return strconv.FormatBool(!w.cannot[what]) }
+	c.Annotations = []annotation{{Term: "Capabilities.BatchSupported", Bool: can("batches")}, {Term: "Capabilities.AsynchronousRequestsSupported", Bool: can("jobs")}, {Term: "Repeatability.Supported", Bool: can("repeats")},
 		{Term: "Capabilities.ConformanceLevel", Enum: "Capabilities.ConformanceLevelType/Intermediate"}}
 	for _, s := range w.Sets {
 		t := xmlType{Name: s.Name}
@@ -259,6 +265,11 @@ func (w *World) document() *xmlDocument {
 		d.Schema.Types, c.Sets = append(d.Schema.Types, t), append(c.Sets, set)
 	}
 	return d
+}
+
+// cannot is what the service does not do, by its moods.
+func (s *Service) cannot() map[string]bool {
+	return map[string]bool{"batches": s.hasMood("no-batches"), "jobs": s.hasMood("no-jobs"), "repeats": s.hasMood("no-repeats")}
 }
 
 func (w *World) csdlXML() []byte {

@@ -42,7 +42,7 @@ const (
 // was are kept together.
 func (s *Service) once(c *call, do func() (*answer, error)) (*answer, error) {
 	id := c.header.Get(repeatID)
-	if id == "" {
+	if id == "" || s.hasMood("no-repeats") {
 		return do()
 	}
 	if c.header.Get(repeatFirst) == "" {

@@ -243,7 +243,7 @@ func (s *Service) run(c *call) *answer {
 	if p.kind == atStatus {
 		return s.wordless(c, s.poll(c, p.by))
 	}
-	if c.prefer.RespondAsync && p.kind != atRoot && p.kind != atMetadata {
+	if c.prefer.RespondAsync && !s.hasMood("no-jobs") && p.kind != atRoot && p.kind != atMetadata {
 		return s.inBackground(c, p)
 	}
 	s.slow(c)
@@ -271,6 +271,10 @@ func (s *Service) dispatch(c *call, p *place) (*answer, error) {
 		}
 		return s.describe(c, p)
 	case atBatch:
+		if s.hasMood("no-batches") {
+			c.deed.met("no-batches")
+			return nil, notFound("there is no $batch here")
+		}
 		if c.method != "POST" || c.inner {
 			return nil, refuse(http.StatusMethodNotAllowed, "MethodNotAllowed", "a batch is sent by POST, and by itself").with("Allow", "POST")
 		}

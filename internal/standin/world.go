@@ -24,6 +24,7 @@ type World struct {
 	Left []string // files that are not served, and why, in words
 
 	byName map[string]*Set
+	cannot map[string]bool // what the metadata does not promise
 }
 
 // Set is an entity set.

@@ -491,6 +491,9 @@ func (s *Service) propertyBody(c *call, p *place, set *Set) (*input, error) {
 func (s *Service) written(c *call, set *Set, r *Record, added bool) (*answer, error) {
 	a := newAnswer(204)
 	want := c.prefer.Return
+	if s.hasMood("silent") {
+		want = "minimal"
+	}
 	if want == "representation" || added && want == "" {
 		what, err := set.project(c.options.all["select"], c.options.all["expand"], 0)
 		if err != nil {

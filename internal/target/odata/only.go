@@ -89,13 +89,17 @@ func (s *Set) readChunk(ctx context.Context, keys []record.Key, into []*seen) er
 		}
 		reqs, at = append(reqs, request{method: "GET", path: s.path(k)}), append(at, i)
 	}
+	most := len(reqs)
 	for from := 0; from < len(reqs); {
-		n := min(s.most(), len(reqs)-from)
+		n := min(s.most(), most, len(reqs)-from)
 		x, err := s.c.exchange(ctx, reqs[from:from+n], sending{safe: true})
 		if e, ok := err.(*Error); ok && (e.Code == NoBatches || e.Code == TooLarge && n > 1) {
 			if e.Code == TooLarge {
 				s.c.batches.most.Store(int32(n / 2))
 			}
+			continue
+		} else if ok && e.Code == Failed && n > 1 { // one of them may be why
+			most = 1
 			continue
 		}
 		if err != nil {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"fmt"
 	"io"
 	"log"
 	"net/http"
@@ -111,9 +110,11 @@ func (p *service) deeds(t *testing.T) []*standin.Deed {
 	answer, err := http.Get(p.server.URL + "/$moods")
 	require.NoError(t, err)
 	defer answer.Body.Close()
-	var all struct{ Value []*standin.Deed }
+	var all struct {
+		Requests []*standin.Deed `json:"requests"`
+	}
 	require.NoError(t, json.NewDecoder(answer.Body).Decode(&all))
-	return all.Value
+	return all.Requests
 }
 
 // good are moods in which a service carries everything out in the end.
@@ -155,5 +156,3 @@ func TestServicesAreProven(t *testing.T) {
 		})
 	}
 }
-
-var _ = fmt.Sprint

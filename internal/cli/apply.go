@@ -7,6 +7,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -223,6 +224,9 @@ func applyJSON(t *desk.Dossier, rep *run.Report) any {
 		}
 		j["waiting"] = waits
 	}
+	if rep.Waits > 0 {
+		j["waited"] = map[string]any{"times": rep.Waits, "seconds": rep.WaitedIn.Seconds()}
+	}
 	if rep.Run > 0 {
 		j["run"], j["backup"] = rep.Run, t.Rel(rep.Backup)
 	}
@@ -265,7 +269,10 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 	a.troubles(rep.Attempted)
 	a.waiting(rep.Waiting)
 	if rep.Partly > 0 {
-		p.Line("  %s", screen.Plural(rep.Partly, "record")+" done in part: the fields that moved were left alone")
+		p.Line("  %s", screen.Plural(rep.Partly, "record")+" done in part: the fields that moved, or that the target did not take, are as they were")
+	}
+	if rep.Waits > 0 {
+		p.Line("  %s", screen.Dim(fmt.Sprintf("waited %s, %s in all: the target was busy", screen.Plural(rep.Waits, "time"), rep.WaitedIn.Round(100*time.Millisecond))))
 	}
 	if rep.Stopped {
 		p.Line("  %s", screen.Level("warn")+"  the run ended early, after too many refusals; apply goes on with the rest")

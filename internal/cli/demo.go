@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paletwin/internal/demo"
+	"paletwin/internal/standin"
 	screen "paletwin/internal/term"
 )
 
@@ -32,7 +34,57 @@ func newDemo(a *app) *cobra.Command {
 			return a.demo(cmd.Context(), args, "the register of Saltreach Harbour Authority in a database", demo.DatabaseStory(), demo.WriteDatabase)
 		},
 	})
+	cmd.AddCommand(&cobra.Command{
+		Use:   "service [DIR]",
+		Short: "The same where the register is behind a web service, which the stand-in plays",
+		Args:  exactly(0, 1, "at most a folder"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.demoService(cmd.Context(), args)
+		},
+	})
 	return cmd
+}
+
+// demoService tells the story against a stand-in that it serves.
+func (a *app) demoService(ctx context.Context, args []string) error {
+	l, err := net.Listen("tcp", "127.0.0.1:8099")
+	if err != nil {
+		l, err = net.Listen("tcp", "127.0.0.1:0")
+	}
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	ctx, end := context.WithCancel(ctx)
+	served := make(chan error, 1)
+	serve := func(dir string) error {
+		if err := demo.WriteService(dir); err != nil {
+			return err
+		}
+		world, err := standin.Load(ctx, a.fs, filepath.Join(dir, demo.ServiceDir), nil)
+		if err != nil {
+			return err
+		}
+		moods, err := a.moodsOf(&standinFlags{page: 100, mood: demo.ServiceMoods})
+		if err != nil {
+			return err
+		}
+		s, _, err := standin.Open(ctx, world, "", false, standin.Options{Page: 100, Moods: moods, Now: func() time.Time { return demo.Start }})
+		if err != nil {
+			return err
+		}
+		go func() {
+			defer s.Close()
+			served <- a.serve(ctx, l, s, &standinFlags{})
+		}()
+		return nil
+	}
+	err = a.demo(ctx, args, "the register of Saltreach Harbour Authority behind a web service", demo.ServiceStory("http://"+l.Addr().String()+"/"), serve)
+	end()
+	if err != nil {
+		return err
+	}
+	return <-served
 }
 
 // demo makes the folder, with what more belongs into it, and tells the story.
@@ -119,7 +171,9 @@ func commandLine(args []string) string {
 	quoted := make([]string, len(args))
 	for i, arg := range args {
 		quoted[i] = arg
-		if strings.ContainsAny(arg, " \"'$") {
+		if strings.Contains(arg, `"`) && !strings.Contains(arg, "'") {
+			quoted[i] = "'" + arg + "'"
+		} else if strings.ContainsAny(arg, " \"'$") {
 			quoted[i] = `"` + strings.ReplaceAll(arg, `"`, `\"`) + `"`
 		}
 	}

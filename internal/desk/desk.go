@@ -49,6 +49,10 @@ type Target struct {
 	Trial bool   `yaml:"trial"` // it is for trying: nothing is asked before something is done again there
 	// Tickets is false of a database in which no table of tickets may be made.
 	Tickets *bool `yaml:"tickets"`
+	// Of a service: how many records go together, how many times at once, and in which form; zero is as it can.
+	Batch    int    `yaml:"batch"`
+	Requests int    `yaml:"requests"`
+	Batches  string `yaml:"batches"`
 }
 
 // Trial reports whether a target, by its name, is for trying.
@@ -59,6 +63,13 @@ func (s *Settings) Trial(name string) bool {
 // NoTickets reports whether no table of tickets may be made in a database.
 func (s *Settings) NoTickets(name string) bool {
 	return s.any(name, func(t *Target) bool { return t.Tickets != nil && !*t.Tickets })
+}
+
+// Requests says how a service is to be asked, by the set's name: how many records go together, how many times at once, and in which form
+// ("json", "multipart", or "alone" for not together). Zero and "" are as the service can.
+func (s *Settings) Requests(name string) (batch, requests int, form string) {
+	s.any(name, func(t *Target) bool { batch, requests, form = t.Batch, t.Requests, t.Batches; return false })
+	return batch, requests, form
 }
 
 // any reports whether something holds of a target, by its name.
@@ -137,6 +148,9 @@ func load(fsys disk.FS, dir string) (*Desk, error) {
 	for name, x := range d.Settings.Targets {
 		if x.To == "" {
 			return nil, fmt.Errorf("%s: %w: the target %s has no \"to\"", filepath.Join(dir, SettingsName), ErrSettings, name)
+		}
+		if x.Batch < 0 || x.Requests < 0 || !slices.Contains([]string{"", "json", "multipart", "alone"}, x.Batches) {
+			return nil, fmt.Errorf("%s: %w: of the target %s, batch and requests are numbers from 1 on, and batches is json, multipart or alone", filepath.Join(dir, SettingsName), ErrSettings, name)
 		}
 		x.To = target.In(dir, x.To)
 		d.Settings.Targets[name] = x

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"paletwin/core/changeset"
@@ -98,6 +99,9 @@ type Report struct {
 	Attempted []*Step
 	Waiting   []*Step       // of several record sets: what was left, since it needs what another one leaves, with the reasons
 	Loads     []target.Load // of a hand-off: the files it made
+	// Waits is how often the target was busy, and was waited for: WaitedIn in all.
+	Waits    int
+	WaitedIn time.Duration
 }
 
 // Apply carries the approved part of a dossier out. The caller holds the
@@ -166,6 +170,11 @@ func (j *Job) ready() (last *Record, err error) {
 	if len(j.Options.System) == 0 {
 		if j.Options.System = systemFields(j.Dossier, last); len(j.Options.System) == 0 {
 			j.Options.System = j.schema.System()
+		}
+	}
+	for _, f := range j.Target.Traits().System {
+		if !slices.Contains(j.Options.System, f) {
+			j.Options.System = append(slices.Clip(j.Options.System), f)
 		}
 	}
 	return last, nil

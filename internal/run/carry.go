@@ -262,6 +262,9 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 	if c, ok := j.Target.(target.Committer); ok {
 		_ = c.Settled(ctx, r.tickets) // a ticket that stays does no harm
 	}
+	if q, ok := j.Target.(target.Requester); ok {
+		rep.Waits, rep.WaitedIn = q.Waited()
+	}
 	if j.readsBack() {
 		if err := j.Target.Refresh(ctx); err != nil {
 			return nil, err

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -86,8 +87,10 @@ type Traits struct {
 	Narrow bool
 	// Nulls means that it tells null from the empty text.
 	Nulls bool
-	Notes []string // what is to be known before it is written, in words
-	Owner string   // of a file, whose it is, where writing it would make it ours; else ""
+	// System are fields that the target writes itself, as far as it says so.
+	System []string
+	Notes  []string // what is to be known before it is written, in words
+	Owner  string   // of a file, whose it is, where writing it would make it ours; else ""
 }
 
 // State is one record as the target has it.
@@ -246,6 +249,8 @@ type Requester interface {
 	// Again finds out what became of steps of a batch that was interrupted, by the tickets that were kept of it, in their order, and carries
 	// those out that were not.
 	Again(ctx context.Context, steps []Step, tickets []json.RawMessage, keep func(ticket json.RawMessage) error) ([]Result, error)
+	// Waited says how often, and how long in all, it had to wait since it was busy.
+	Waited() (times int, in time.Duration)
 }
 
 // Narrower is a Target that can be asked for some of its records alone, in a time that

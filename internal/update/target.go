@@ -70,7 +70,7 @@ func (o *Office) Target(ctx context.Context, t *desk.Dossier, w Where) (target.T
 	}
 	read.Password, read.Rename = o.Password, func(m *table.Image) { l.Rename(m) }
 	f, err := open.Open(ctx, o.FS, open.Place{Name: place, Key: t.Set().Key, Of: of, Read: read,
-		Dir: t.Dir, Env: o.Env, Secret: o.Secret, NoTickets: t.Desk().Settings.NoTickets(place)})
+		Dir: t.Dir, Env: o.Env, Secret: o.Secret, NoTickets: t.Desk().Settings.NoTickets(place), Service: asked(t.Desk(), place)})
 	return f, read, err
 }
 
@@ -108,4 +108,10 @@ func LastAt(t *desk.Dossier, to string) (*run.Head, error) {
 		return nil, &run.Refusal{Code: run.NothingDone, Text: fmt.Sprintf("no run of dossier %s went to %s", t.Meta.Number, place)}
 	}
 	return h, err
+}
+
+// asked is how the desk wants a service to be asked.
+func asked(d *desk.Desk, name string) (s open.Service) {
+	s.Batch, s.Requests, s.Form = d.Settings.Requests(name)
+	return s
 }

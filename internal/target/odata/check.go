@@ -49,15 +49,20 @@ func (s *Set) assigns() bool {
 	return len(s.key) == 1 && s.typ.properties[s.key[0]].Computed
 }
 
-// notes say what is to be known before the set is written.
-func (s *Set) notes() []string {
-	var all, computed []string
+// computed are the fields that the service writes itself, beside the key.
+func (s *Set) computed() (all []string) {
 	for i, p := range s.typ.properties {
 		if p.Computed && !slices.Contains(s.key, i) {
-			computed = append(computed, s.fields[i])
+			all = append(all, s.fields[i])
 		}
 	}
-	if len(computed) > 0 {
+	return all
+}
+
+// notes say what is to be known before the set is written.
+func (s *Set) notes() []string {
+	var all []string
+	if computed := s.computed(); len(computed) > 0 {
 		all = append(all, "the service writes "+strings.Join(computed, ", ")+" itself; no rollback puts these back")
 	}
 	if s.assigns() {

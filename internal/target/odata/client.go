@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -65,6 +66,15 @@ type client struct {
 	sleep func(ctx context.Context, d time.Duration) error
 
 	batches batching
+	waits   waits
+}
+
+// waits count how often, and how long, was waited since the service was busy.
+type waits struct{ times, in atomic.Int64 }
+
+func (w *waits) note(d time.Duration) {
+	w.times.Add(1)
+	w.in.Add(int64(d))
 }
 
 // acceptJSON is the form in which answers are asked for.
@@ -210,6 +220,9 @@ func (c *client) wait(ctx context.Context, w *waiting, r *reply, err error) erro
 	}
 	w.tries++
 	if w.in += pause; pause <= maxWait && w.in <= maxWaiting && w.tries < maxTries {
+		if r != nil && busy(r.status) {
+			c.waits.note(pause)
+		}
 		return c.sleep(ctx, pause)
 	}
 	if err == nil {

@@ -73,6 +73,7 @@ func (s *Set) answered(u *unit, it *item, a *answer) error {
 	case a.status == http.StatusFailedDependency:
 		return s.soon(it, "the service leaves requests of batches out")
 	case busy(a.status):
+		s.busy = true
 		s.held = max(s.held, later(a.header.Get("Retry-After"), 100*time.Millisecond<<min(it.tries, 6)))
 		return s.soon(it, fmt.Sprintf("the service is busy (%d)", a.status))
 	case failed && it.step.Act == changeset.Add && !s.ownKey(it) && it.mark == "":

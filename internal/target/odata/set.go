@@ -57,7 +57,8 @@ type Set struct {
 
 	tagged bool                 // the service gives ETags
 	seen   map[record.Key]*seen // records that were asked for, as they were read
-	held   time.Duration        // for which the service asks to wait
+	held   time.Duration        // to be waited before more is sent
+	busy   bool                 // since the service asks for it
 	keep   keeper
 }
 
@@ -121,7 +122,7 @@ func (s *Set) Types() map[string]string {
 
 // Traits say what a set of a service can do.
 func (s *Set) Traits() target.Traits {
-	t := target.Traits{Ext: ".csv", Nulls: true, Batch: s.size() * s.flights(), Narrow: true, Assigns: s.assigns(), Notes: s.notes()}
+	t := target.Traits{Ext: ".csv", Nulls: true, Batch: s.size() * s.flights(), Narrow: true, Assigns: s.assigns(), System: s.computed(), Notes: s.notes()}
 	if s.spool != nil {
 		t.Size = s.spool.Size()
 	}

@@ -91,6 +91,11 @@ func (s *Set) Again(ctx context.Context, steps []target.Step, tickets []json.Raw
 	return results, err
 }
 
+// Waited says how often, and how long in all, was waited since the service was busy.
+func (s *Set) Waited() (times int, in time.Duration) {
+	return int(s.c.waits.times.Load()), time.Duration(s.c.waits.in.Load())
+}
+
 // guarded does something while the spool is in use.
 func (s *Set) guarded(do func() error) error { return table.Guard(do) }
 
@@ -181,12 +186,15 @@ func (s *Set) carry(ctx context.Context, units []*unit, keep keeper) error {
 
 // pause waits where the service asked for it.
 func (s *Set) pause(ctx context.Context) error {
-	d := s.held
-	s.held = 0
+	d, asked := s.held, s.busy
+	s.held, s.busy = 0, false
 	switch {
 	case d > maxWait:
 		return &Error{s.Name(), Busy, "the service is busy and asks to come back in " + d.String()}
 	case d > 0:
+		if asked {
+			s.c.waits.note(d)
+		}
 		return s.c.sleep(ctx, d)
 	}
 	return nil

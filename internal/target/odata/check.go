@@ -88,7 +88,7 @@ func (s *Set) Check(ctx context.Context, steps []target.Step) ([]string, error) 
 			return nil, err
 		}
 		st := &steps[i]
-		if why[i] = s.check(st); why[i] == "" && links[st.Linked] > 1 && (s.typ.can.noBatches || s.c.batches.now() == alone) {
+		if why[i] = s.check(st); why[i] == "" && links[st.Linked] > 1 && (s.typ.can.noBatches || s.c.batches.form == alone) {
 			why[i] = "it is linked with others, and the service takes no batches in which they are written together or not at all"
 		}
 	}

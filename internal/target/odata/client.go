@@ -28,22 +28,21 @@ import (
 type Code string
 
 const (
-	Lost      Code = "lost"       // the answer is cut off, or does not come
-	Absent    Code = "absent"     // nothing is there
-	Untrusted Code = "untrusted"  // its certificate does not say that it is what it is called
-	Denied    Code = "denied"     // it does not let us in
-	NotThere  Code = "not-there"  // there is no such set
-	Elsewhere Code = "elsewhere"  // a link or redirect leads to another origin
-	Foreign   Code = "foreign"    // what it answers is no OData
-	Refused   Code = "refused"    // it says no, in words
-	Busy      Code = "busy"       // it asks to come back later than we wait
-	Moving    Code = "moving"     // its records change faster than they can be read
-	TooLarge  Code = "too-large"  // it takes no request of that size
-	NoBatches Code = "no-batches" // it takes no requests together
-	ReadOnly  Code = "read-only"  // it is not written
-	Unsent    Code = "unsent"     // it was not sent any more
-	Failed    Code = "failed"     // it failed, and what became of the request it does not say
-	OtherKey  Code = "other-key"  // its records have another key
+	Lost      Code = "lost"      // the answer is cut off, or does not come
+	Absent    Code = "absent"    // nothing is there
+	Untrusted Code = "untrusted" // its certificate does not say that it is what it is called
+	Denied    Code = "denied"    // it does not let us in
+	NotThere  Code = "not-there" // there is no such set
+	Elsewhere Code = "elsewhere" // a link or redirect leads to another origin
+	Foreign   Code = "foreign"   // what it answers is no OData
+	Refused   Code = "refused"   // it says no, in words
+	Busy      Code = "busy"      // it asks to come back later than we wait
+	Moving    Code = "moving"    // its records change faster than they can be read
+	TooLarge  Code = "too-large" // it takes no request of that size
+	ReadOnly  Code = "read-only" // it is not written
+	Unsent    Code = "unsent"    // it was not sent any more
+	Failed    Code = "failed"    // it failed, and what became of the request it does not say
+	OtherKey  Code = "other-key" // its records have another key
 )
 
 // Error is a service that could not be used: which, how, and what it says.

@@ -52,19 +52,39 @@ const (
 
 var formNames = [...]string{"json", "multipart", "alone"}
 
-// batching is what is known of a service's batches. It is used by several goroutines.
+// batching is what is known of a service's batches.
 type batching struct {
-	form   atomic.Int32
-	proven atomic.Bool  // a batch of that form was answered
+	form   form
+	proven bool         // a batch of that form was answered
 	most   atomic.Int32 // requests of one; 0 is not known
 	async  bool         // it is asked to answer later
 }
 
-func (b *batching) now() form { return form(b.form.Load()) }
-
-// fall goes on to another form, unless a batch of this one was answered.
-func (b *batching) fall(from form) bool {
-	return from != alone && !b.proven.Load() && b.form.CompareAndSwap(int32(from), int32(from)+1)
+// prove finds out in which form the service takes batches, by one that asks for something and changes nothing: what a
+// service that takes none makes of a batch is not always a plain no.
+func (c *client) prove(ctx context.Context, path string) error {
+	var w waiting
+	for !c.batches.proven && c.batches.form != alone {
+		r, err := c.dispatch(ctx, []request{{method: "GET", path: path}}, false, c.batches.form, sending{safe: true})
+		switch {
+		case err != nil && !w.lost(err):
+			return err
+		case err != nil || busy(r.status):
+			if err := c.wait(ctx, &w, r, err); err != nil {
+				return err
+			}
+			continue
+		case r.status == http.StatusUnauthorized:
+			return c.refused(r)
+		}
+		var answers [1]*answer
+		if r.status < 300 && c.readBatch([]request{{}}, r, answers[:]) == nil && answers[0] != nil {
+			c.batches.proven = true
+		} else {
+			c.batches.form++
+		}
+	}
+	return nil
 }
 
 // sending is how requests are sent.
@@ -88,11 +108,7 @@ func (c *client) exchange(ctx context.Context, reqs []request, how sending) (*ex
 	single := len(reqs) == 1 && reqs[0].group == ""
 	var w waiting
 	for {
-		form := c.batches.now()
-		if !single && form == alone {
-			return x, &Error{c.name, NoBatches, "the service takes no batches"}
-		}
-		r, err := c.dispatch(ctx, reqs, single, form, how)
+		r, err := c.dispatch(ctx, reqs, single, c.batches.form, how)
 		switch {
 		case err != nil && (!how.safe || !w.lost(err)):
 			return x, err
@@ -103,10 +119,7 @@ func (c *client) exchange(ctx context.Context, reqs []request, how sending) (*ex
 				x.answers[0] = r.answer()
 				return x, nil
 			}
-			next, err := c.batchAnswer(reqs, form, r, x)
-			if next {
-				continue
-			}
+			err := c.batchAnswer(reqs, r, x)
 			if err == nil || !how.safe || !w.lost(err) {
 				return x, err
 			}
@@ -189,25 +202,21 @@ func (r *reply) answer() *answer {
 	return a
 }
 
-// batchAnswer takes in the answer to a batch. next says that it is to be sent in another form.
-func (c *client) batchAnswer(reqs []request, f form, r *reply, x *exchanged) (next bool, err error) {
+// batchAnswer takes in the answer to a batch. What a service refuses as a whole may be too large for it.
+func (c *client) batchAnswer(reqs []request, r *reply, x *exchanged) error {
 	switch {
 	case r.status < 300:
-		c.batches.proven.Store(true)
 		if err := c.readBatch(reqs, r, x.answers); err != nil {
 			clear(x.answers)
-			return false, &Error{c.name, Lost, "what the service answers to a batch cannot be read: " + err.Error()}
+			return &Error{c.name, Lost, "what the service answers to a batch cannot be read: " + err.Error()}
 		}
-		return false, nil
+		return nil
 	case r.status == http.StatusForbidden:
-		return false, c.refused(r)
+		return c.refused(r)
 	case r.status >= 500 && r.status != http.StatusNotImplemented:
-		return false, &Error{c.name, Failed, fmt.Sprintf("the service failed (%d)", r.status) + c.says(r)}
-	case r.status == http.StatusRequestEntityTooLarge, r.status == http.StatusRequestURITooLong, r.status == http.StatusRequestHeaderFieldsTooLarge:
-	case c.batches.fall(f):
-		return true, nil
+		return &Error{c.name, Failed, fmt.Sprintf("the service failed (%d)", r.status) + c.says(r)}
 	}
-	return false, &Error{c.name, TooLarge, fmt.Sprintf("the service refuses the batch (%d)", r.status) + c.says(r)}
+	return &Error{c.name, TooLarge, fmt.Sprintf("the service refuses the batch (%d)", r.status) + c.says(r)}
 }
 
 // appendBatch writes a batch.

@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"paletwin/core/record"
+	"paletwin/internal/odata"
 	"paletwin/internal/target"
 )
 
@@ -39,6 +40,8 @@ func (s *Set) some(ctx context.Context) ([]row, error) {
 	for k := range s.only {
 		keys = append(keys, k)
 	}
+	s.tagged = false // until a record shows its own
+	defer func() { s.tagged = s.tagged || len(keys) == 0 }()
 	var rows []row
 	for part := range slices.Chunk(keys, s.size()*s.flights()) {
 		now, err := s.readKeys(ctx, part)
@@ -47,6 +50,7 @@ func (s *Set) some(ctx context.Context) ([]row, error) {
 		}
 		for _, n := range now {
 			if n.there {
+				s.tagged = s.tagged || n.etag != ""
 				rows = append(rows, row{key: sortKey(n.key), cells: n.cells, etag: n.etag})
 			}
 		}
@@ -57,6 +61,9 @@ func (s *Set) some(ctx context.Context) ([]row, error) {
 
 // readKeys reads records by their keys as these stand there.
 func (s *Set) readKeys(ctx context.Context, keys []record.Key) ([]*seen, error) {
+	if err := s.c.prove(ctx, odata.Escape(s.at.Set)+"?$top=1"); err != nil {
+		return nil, err
+	}
 	all := make([]*seen, len(keys))
 	errs := make([]error, len(keys))
 	slots := make(chan struct{}, s.flights())
@@ -93,10 +100,8 @@ func (s *Set) readChunk(ctx context.Context, keys []record.Key, into []*seen) er
 	for from := 0; from < len(reqs); {
 		n := min(s.most(), most, len(reqs)-from)
 		x, err := s.c.exchange(ctx, reqs[from:from+n], sending{safe: true})
-		if e, ok := err.(*Error); ok && (e.Code == NoBatches || e.Code == TooLarge && n > 1) {
-			if e.Code == TooLarge {
-				s.c.batches.most.Store(int32(n / 2))
-			}
+		if e, ok := err.(*Error); ok && e.Code == TooLarge && n > 1 {
+			s.c.batches.most.Store(int32(n / 2))
 			continue
 		} else if ok && e.Code == Failed && n > 1 { // one of them may be why
 			most = 1
@@ -139,7 +144,9 @@ func (s *Set) gotten(key record.Key, a *answer) (*seen, error) {
 	if err != nil {
 		return nil, &Error{s.Name(), Foreign, fmt.Sprintf("what the service answers is no record %s: %v", key, err)}
 	}
-	n.there, n.cells, n.etag = true, r.cells, cmp.Or(r.etag, a.header.Get("ETag"))
+	if n.there, n.cells, n.etag = true, r.cells, r.etag; s.tagged { // else the header's is one of HTTP, which guards no record
+		n.etag = cmp.Or(n.etag, a.header.Get("ETag"))
+	}
 	n.key = record.KeyOf([]byte(encoded(r.key)))
 	return n, nil
 }

@@ -81,9 +81,9 @@ func Open(ctx context.Context, fsys disk.FS, name string, o Options) (*Set, erro
 	s.c.batches.async = s.typ.can.async
 	switch {
 	case s.typ.can.noBatches || o.Form == "alone":
-		s.c.batches.form.Store(int32(alone))
+		s.c.batches.form = alone
 	case s.typ.can.noJSON && o.Form == "" || o.Form == "multipart":
-		s.c.batches.form.Store(int32(inParts))
+		s.c.batches.form = inParts
 	}
 	s.tagged, s.seen = true, map[record.Key]*seen{}
 	if err := s.name(); err != nil {

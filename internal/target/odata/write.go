@@ -11,6 +11,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/core/table"
+	"paletwin/internal/odata"
 	"paletwin/internal/target"
 )
 
@@ -134,7 +135,7 @@ func (s *Set) hear(ctx context.Context, j *job, byID map[string]*unit) error {
 	x := &exchanged{answers: make([]*answer, len(reqs))}
 	if len(reqs) == 1 && reqs[0].group == "" {
 		x.answers[0] = r.answer()
-	} else if _, err := s.c.batchAnswer(reqs, alone, r, x); err != nil {
+	} else if err := s.c.batchAnswer(reqs, r, x); err != nil {
 		return nil // it is sent again, with the same If-Match
 	}
 	for i := 0; i < len(reqs) && i < len(j.Of); {
@@ -152,6 +153,9 @@ func (s *Set) hear(ctx context.Context, j *job, byID map[string]*unit) error {
 // carry carries units out.
 func (s *Set) carry(ctx context.Context, units []*unit, keep keeper) error {
 	first := true
+	if err := s.c.prove(ctx, odata.Escape(s.at.Set)+"?$top=1"); err != nil {
+		return err
+	}
 	for {
 		var open []*unit
 		for _, u := range units {
@@ -265,7 +269,7 @@ func (s *Set) ready(u *unit) bool {
 			return false
 		}
 	}
-	if u.linked() && s.c.batches.now() == alone {
+	if u.linked() && s.c.batches.form == alone {
 		u.is(u.items[0], target.Refused, "it is linked with others, and the service takes no batches in which they are written together or not at all")
 		return false
 	}
@@ -305,7 +309,7 @@ func (s *Set) chunks(units []*unit) (all []*chunk) {
 
 // most is how many requests go together.
 func (s *Set) most() int {
-	if s.c.batches.now() == alone {
+	if s.c.batches.form == alone {
 		return 1
 	}
 	most := s.size()
@@ -351,8 +355,8 @@ func (s *Set) sendAll(ctx context.Context, units []*unit, keep keeper) error {
 			return ends
 		}
 		chunks = chunks[n:]
-		if s.held > 0 || s.c.batches.now() == alone && len(chunks) > 0 && chunks[0].n > 1 {
-			return nil // the rest goes another way
+		if s.held > 0 {
+			return nil // the rest goes after it
 		}
 	}
 	return nil
@@ -473,8 +477,6 @@ func (s *Set) took(c *chunk) error {
 			return nil
 		}
 		s.c.batches.most.Store(int32(max(1, c.n/2)))
-		return nil
-	case e.Code == NoBatches:
 		return nil
 	}
 	return c.err

@@ -8,6 +8,7 @@
 //	go run ./bench -copies            only: several copies, and catching up
 //	go run ./bench -joined -records 300000   only: a joined sheet
 //	go run ./bench -standin          only: the simulated record service, 100,000 records
+//	go run ./bench -service          only: amends of a service, against a client written by hand
 //	go run ./bench -history           only: what happened to a record over 500 dossiers
 package main
 
@@ -36,10 +37,15 @@ func main() {
 	copies := flag.Bool("copies", false, "only: several copies, and catching up")
 	joined := flag.Bool("joined", false, "only: a joined sheet of three record sets")
 	standin := flag.Bool("standin", false, "only: the simulated record service, 100,000 records")
+	service := flag.Bool("service", false, "only: amends of a service, against a client written by hand")
 	handoff := flag.Bool("handoff", false, "only: load files of 100,000 amends")
 	flag.Parse()
 	if *standin {
 		b.standin()
+		return
+	}
+	if *service {
+		b.service()
 		return
 	}
 	b.build()

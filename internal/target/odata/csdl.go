@@ -14,6 +14,7 @@ import (
 type entityType struct {
 	key        []string
 	properties []property
+	at         map[string]int // places of properties, by their names
 	can        abilities
 }
 
@@ -60,8 +61,12 @@ func (p *property) words() string {
 	return t
 }
 
+// property is the place of a property; -1 is none.
 func (t *entityType) property(name string) int {
-	return slices.IndexFunc(t.properties, func(p property) bool { return p.Name == name })
+	if i, ok := t.at[name]; ok {
+		return i
+	}
+	return -1
 }
 
 // The metadata's XML (CSDL 4.01), as far as it is needed.
@@ -220,8 +225,12 @@ func (m *xmlMetadata) entity(set string) (*entityType, error) {
 		for _, x := range s.Container.Sets {
 			names = append(names, x.Name)
 			if x.Name == set {
-				t := &entityType{can: m.abilities(&s, &x)}
-				return t, m.collect(t, m.full(x.Type), 0)
+				t := &entityType{can: m.abilities(&s, &x), at: map[string]int{}}
+				err := m.collect(t, m.full(x.Type), 0)
+				for i, p := range t.properties {
+					t.at[p.Name] = i
+				}
+				return t, err
 			}
 		}
 	}

@@ -267,7 +267,7 @@ func (s *Set) wasDone(it *item, a *answer) {
 		it.key(s, a.header)
 		return
 	}
-	values, has, _, err := s.entity(a.body)
+	values, has, err := s.entity(a.body)
 	if err != nil {
 		it.key(s, a.header)
 		return

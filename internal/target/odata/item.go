@@ -153,7 +153,10 @@ func (s *Set) restOf(step *target.Step, r record.Record) string {
 		if s.typ.properties[i].Computed || s.o.Of.Field(f.Name).Access == schema.System || slices.ContainsFunc(step.Fields, func(c changeset.FieldChange) bool { return c.Field == f.Name }) {
 			continue
 		}
-		line = append(appendValue(line[:0], f.Value), 0)
+		if line = append(line[:0], "\x01"[:1]...); f.Value.IsNull() {
+			line[0] = 2
+		}
+		line = append(append(line, f.Value.String()...), 0)
 		_, _ = h.Write(line) // a hash never fails
 	}
 	sum := h.Sum128().Bytes()

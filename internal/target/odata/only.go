@@ -140,7 +140,7 @@ func (s *Set) gotten(key record.Key, a *answer) (*seen, error) {
 	if a.status != http.StatusOK {
 		return nil, &Error{s.Name(), Refused, fmt.Sprintf("the record %s cannot be read: ", key) + s.refusal(&cause{a.status, s.c.wordsOf(a)})}
 	}
-	r, err := s.row(a.body)
+	r, err := s.row(decoder(a.body), a.body, new(scratch))
 	if err != nil {
 		return nil, &Error{s.Name(), Foreign, fmt.Sprintf("what the service answers is no record %s: %v", key, err)}
 	}

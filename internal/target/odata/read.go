@@ -2,6 +2,7 @@ package odata
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"paletwin/core/record"
 	"paletwin/core/table/csv"
 	"paletwin/internal/odata"
+	"paletwin/internal/target/spool"
 )
 
 // row is a record as it was read: its cells as CSV, without a line end, and by what it is sorted and told apart.
@@ -176,14 +178,15 @@ type page struct {
 // page reads a page's JSON, and appends its records to rows.
 func (s *Set) page(body []byte, rows *[]row) (*page, error) {
 	p := &page{count: -1}
-	d := jsontext.NewDecoder(bytes.NewBuffer(body))
+	d := decoder(body)
+	var of scratch
 	values := false
 	err := odata.Members(d, func(name string) (err error) {
 		control := strings.TrimPrefix(strings.TrimPrefix(name, "@"), "odata.")
 		switch {
 		case name == "value":
 			values = true
-			err = odata.Elements(d, func() error { return s.record(d, rows) })
+			err = odata.Elements(d, func() error { return s.record(d, body, &of, rows) })
 		case strings.HasPrefix(name, "@") && control == "nextLink":
 			var v jsontext.Token
 			v, err = d.ReadToken()
@@ -209,92 +212,138 @@ func (s *Set) page(body []byte, rows *[]row) (*page, error) {
 }
 
 // record reads a record of a page; rows is nil where they are not asked for.
-func (s *Set) record(d *jsontext.Decoder, rows *[]row) error {
-	v, err := d.ReadValue()
-	if err != nil || rows == nil {
-		return err
+func (s *Set) record(d *jsontext.Decoder, body []byte, of *scratch, rows *[]row) error {
+	if rows == nil {
+		return d.SkipValue()
 	}
-	r, err := s.row(v)
+	r, err := s.row(d, body, of)
 	*rows = append(*rows, r)
 	return err
 }
 
-// entity reads a record's JSON: the values of the properties, in their order, and its ETag. A property that it lacks is null; has says which it has.
-func (s *Set) entity(raw []byte) (values []record.Value, has []bool, etag string, err error) {
-	values, has = make([]record.Value, len(s.typ.properties)), make([]bool, len(s.typ.properties))
-	for i := range values {
-		values[i] = record.Null()
+// scan reads a record's JSON, which d reads from whole: raw gets the value of each property, nil where it is lacking.
+func (s *Set) scan(d *jsontext.Decoder, whole []byte, raw []jsontext.Value) (etag string, err error) {
+	if t, err := d.ReadToken(); err != nil || t.Kind() != '{' {
+		return "", cmp.Or(err, errors.New("an object is expected"))
 	}
-	d := jsontext.NewDecoder(bytes.NewBuffer(raw))
-	err = odata.Members(d, func(name string) error {
-		i := s.typ.property(name)
-		if i < 0 && (name == "@odata.etag" || name == "@etag") {
-			v, err := d.ReadValue()
-			if err == nil && v.Kind() == '"' {
-				etag = odata.Unquoted(v)
+	for d.PeekKind() != '}' {
+		name, err := d.ReadValue()
+		if err != nil {
+			return "", err
+		}
+		i, known := s.typ.at[string(name[1:len(name)-1])]
+		control := !known && len(name) > 6 && name[1] == '@' && bytes.HasSuffix(name, []byte(`etag"`))
+		if !known && !control {
+			if bytes.IndexByte(name, '\\') >= 0 { // which may spell a known one
+				i, known = s.typ.at[odata.Unquoted(name)]
 			}
-			return err
 		}
-		if i < 0 {
-			return d.SkipValue()
-		}
-		has[i] = true
 		v, err := d.ReadValue()
 		if err != nil {
-			return err
+			return "", err
 		}
-		if values[i], err = text(v); err == nil && strings.ContainsRune(values[i].String(), 0) {
-			err = fmt.Errorf("%s has a NUL sign, which no file could hold", name)
+		switch {
+		case control && v.Kind() == '"':
+			etag = odata.Unquoted(v)
+		case known && raw[i] != nil:
+			return "", fmt.Errorf("a record has %s twice", s.typ.properties[i].Name)
+		case known:
+			raw[i] = whole[d.InputOffset()-int64(len(v)) : d.InputOffset()]
 		}
-		return err
-	})
-	return values, has, etag, err
+	}
+	_, err = d.ReadToken()
+	return etag, err
 }
 
-// row reads a record of a page.
-func (s *Set) row(raw []byte) (r row, err error) {
-	values, _, etag, err := s.entity(raw)
-	if err != nil {
+// decoder reads JSON. Names that stand twice in an object are found by scan.
+func decoder(body []byte) *jsontext.Decoder {
+	return jsontext.NewDecoder(bytes.NewBuffer(body), jsontext.AllowDuplicateNames(true))
+}
+
+// entity reads a record's JSON: the values of the properties, in their order. One that it lacks is null; has says which it has.
+func (s *Set) entity(body []byte) (values []record.Value, has []bool, err error) {
+	raw := make([]jsontext.Value, len(s.typ.properties))
+	if _, err := s.scan(decoder(body), body, raw); err != nil {
+		return nil, nil, err
+	}
+	values, has = make([]record.Value, len(raw)), make([]bool, len(raw))
+	for i, v := range raw {
+		if has[i] = v != nil; v == nil || v.Kind() == 'n' {
+			values[i] = record.Null()
+			continue
+		}
+		text, err := s.text(i, v)
+		if err != nil {
+			return nil, nil, err
+		}
+		values[i] = record.Text(string(text))
+	}
+	return values, has, nil
+}
+
+// scratch is what is used anew for each record of a page.
+type scratch struct {
+	raw  []jsontext.Value
+	line []byte
+}
+
+// row reads a record as a row. A property that it lacks is null.
+func (s *Set) row(d *jsontext.Decoder, whole []byte, of *scratch) (r row, err error) {
+	if of.raw == nil {
+		of.raw = make([]jsontext.Value, len(s.typ.properties))
+	}
+	raw := of.raw
+	clear(raw)
+	if r.etag, err = s.scan(d, whole, raw); err != nil {
 		return r, err
 	}
-	r.etag = etag
+	cells := of.line[:0]
+	for i, v := range raw {
+		if i > 0 {
+			cells = append(cells, ',')
+		}
+		if v == nil || v.Kind() == 'n' {
+			continue
+		}
+		text, err := s.text(i, v)
+		if err != nil {
+			return r, err
+		}
+		cells = spool.AppendCell(cells, text)
+	}
+	of.line = cells
+	r.cells = bytes.Clone(cells)
 	for n, k := range s.key {
 		if n > 0 {
 			r.key += "\x00"
 		}
-		r.key += values[k].String()
-	}
-	for i, v := range values {
-		if i > 0 {
-			r.cells = append(r.cells, ',')
+		if v := raw[k]; v != nil && v.Kind() != 'n' {
+			text, err := s.text(k, v)
+			if err != nil {
+				return r, err
+			}
+			r.key += string(text)
 		}
-		r.cells = appendValue(r.cells, v)
 	}
 	return r, nil
 }
 
-// appendValue appends a cell, as table.Taken reads it.
-func appendValue(cells []byte, v record.Value) []byte {
-	if v.IsNull() {
-		return cells
-	}
-	return csv.AppendCell(cells, v.String(), ',', v.String() == "")
-}
-
-// text is a JSON value as the text that stands for it: a string's text, a number's digits, true, null; of an object or a list
-// its JSON.
-func text(v jsontext.Value) (record.Value, error) {
+// text is a property's JSON value, which is not null, as the text that stands for it: a string's text, a number's digits, true; of an object
+// or a list its JSON. It may be a part of the JSON.
+func (s *Set) text(i int, v jsontext.Value) ([]byte, error) {
 	switch v.Kind() {
-	case 'n':
-		return record.Null(), nil
 	case '"':
+		if inner := v[1 : len(v)-1]; bytes.IndexByte(inner, '\\') < 0 {
+			return inner, nil
+		}
 		b, err := jsontext.AppendUnquote(nil, v)
-		return record.Text(string(b)), err
+		if err == nil && bytes.IndexByte(b, 0) >= 0 {
+			err = fmt.Errorf("%s has a NUL sign, which no file could hold", s.typ.properties[i].Name)
+		}
+		return b, err
 	case '{', '[':
 		v = v.Clone()
-		if err := v.Compact(); err != nil {
-			return record.Value{}, err
-		}
+		return v, v.Compact()
 	}
-	return record.Text(string(v)), nil
+	return v, nil
 }

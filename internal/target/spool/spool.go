@@ -114,6 +114,21 @@ func (s *Spool) Current(ctx context.Context, of *schema.Schema, key []int, keys 
 	return states, err
 }
 
+// AppendCell appends a text as a cell that tells the empty text from null, of which the cell is empty.
+func AppendCell(line, text []byte) []byte {
+	quoted := len(text) == 0 || text[0] == ' ' || text[len(text)-1] == ' '
+	for _, b := range text {
+		if b == ',' || b == '"' || b == '\n' || b == '\r' {
+			quoted = true
+			break
+		}
+	}
+	if !quoted {
+		return append(line, text...)
+	}
+	return csv.AppendCell(line, string(text), ',', true)
+}
+
 // Close removes the file. A nil *Spool has none.
 func (s *Spool) Close() error {
 	if s == nil {

@@ -8,7 +8,7 @@ import (
 	"unicode/utf8"
 
 	"paletwin/core/record"
-	"paletwin/core/table/csv"
+	"paletwin/internal/target/spool"
 )
 
 // cells writes rows as CSV: null is an empty cell, the empty text one in quotes.
@@ -31,7 +31,7 @@ func (c *cells) cell(i int, text []byte, of *column) error {
 	if err := readable(text, of); err != nil {
 		return err
 	}
-	c.line = appendCell(c.line, text)
+	c.line = spool.AppendCell(c.line, text)
 	return nil
 }
 
@@ -76,19 +76,4 @@ func readable(text []byte, c *column) error {
 		return &failure{kind: other, text: fmt.Sprintf("a value of %s is no text: %s", c.name, strconv.QuoteToASCII(string(text[:min(len(text), 40)])))}
 	}
 	return nil
-}
-
-// appendCell writes a text as a cell of CSV that tells the empty text from null.
-func appendCell(line, text []byte) []byte {
-	quoted := len(text) == 0 || text[0] == ' ' || text[len(text)-1] == ' '
-	for _, b := range text {
-		if b == ',' || b == '"' || b == '\n' || b == '\r' {
-			quoted = true
-			break
-		}
-	}
-	if !quoted {
-		return append(line, text...)
-	}
-	return csv.AppendCell(line, string(text), ',', true)
 }

@@ -58,7 +58,7 @@ func TestStories(t *testing.T) {
 			e.Setenv("NO_COLOR", "1")
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets, "standin": serveStandin, "token": newToken},
 	})
 }
 

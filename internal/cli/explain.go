@@ -56,6 +56,9 @@ func explain(err error) *message {
 		m.Text += "; " + brokenWords(broken)
 		if broken.Done+broken.Unknown > 0 {
 			m.Do = "run the same command again: it goes on from there; paletwin rollback undoes what was written"
+			if m.Code == "service-"+string(odata.Denied) {
+				m.Do = "give a fresh token in PALETWIN_TOKEN, and " + m.Do
+			}
 		}
 	case m.unhurt != "":
 		m.Text += "; " + m.unhurt
@@ -158,7 +161,7 @@ func explainDatabase(e *sqldb.Error) *message {
 func explainService(e *odata.Error) *message {
 	m := &message{Code: "service-" + string(e.Code), Text: e.Error(), File: e.Name, Do: serviceRemedies[e.Code], exit: exitFailed}
 	switch e.Code {
-	case odata.Moving, odata.Busy, odata.ReadOnly:
+	case odata.Moving, odata.Busy, odata.ReadOnly, odata.OtherKey:
 		m.exit = exitLook
 	}
 	return m
@@ -177,6 +180,8 @@ var serviceRemedies = map[odata.Code]string{
 	odata.Busy:      "run the command again later",
 	odata.Moving:    "run the command again when less is written there",
 	odata.ReadOnly:  "paletwin handoff NNNN makes the load files",
+	odata.OtherKey:  "compare with --key and the service's key, or hand the changes off: paletwin handoff NNNN",
+	odata.Failed:    "ask who runs the service what is the matter with it; then run the command again",
 }
 
 // misuses are the words for requests that cannot be carried out as they stand.

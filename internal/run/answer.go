@@ -48,8 +48,8 @@ type Learnt struct {
 // ErrNoHandoff says that a run was no hand-off.
 var ErrNoHandoff = errors.New("the run was no hand-off")
 
-// LastHandoff returns the dossier's last hand-off, or run n if n is not 0. An
-// interrupted one made no files, and is none.
+// LastHandoff returns the dossier's last hand-off, or run n if n is not 0: or a run of which answers were lost, so that somebody has to
+// say what became of it. An interrupted hand-off made no files, and is none.
 func LastHandoff(t *desk.Dossier, n int) (*Record, error) {
 	runs, err := Runs(t)
 	if err != nil {
@@ -63,7 +63,7 @@ func LastHandoff(t *desk.Dossier, n int) (*Record, error) {
 		if err != nil {
 			return nil, err
 		}
-		if r.Head.Handoff && len(r.Loads) > 0 {
+		if r.Head.Handoff && len(r.Loads) > 0 || !r.Head.Handoff && r.Ended != "" && len(r.Handed()) > 0 {
 			return r, nil
 		}
 		if n != 0 {
@@ -76,11 +76,14 @@ func LastHandoff(t *desk.Dossier, n int) (*Record, error) {
 	return nil, refuse(NothingDone, "dossier %s has not been handed off", t.Meta.Number)
 }
 
-// Handed returns the steps of a hand-off that stand in its load files, by key.
+// answerable reports whether it is for others to say what became of the step: it stands in load files, or its answer was lost.
+func (s *Step) answerable() bool { return s.handed || s.Outcome == Unknown }
+
+// Handed returns the steps of a hand-off that stand in its load files, and of another run those whose answer was lost, by key.
 func (r *Record) Handed() map[record.Key]*Step {
 	m := map[record.Key]*Step{}
 	for _, s := range r.Steps {
-		if s.handed {
+		if s.answerable() {
 			m[s.Key] = s
 		}
 	}
@@ -170,7 +173,7 @@ func Collect(t *desk.Dossier, r *Record, p Reply, now func() time.Time) (*Collec
 	}
 	var touched []*Step
 	for _, s := range r.Steps {
-		if !s.handed || twice[s.Key] || p.Scope != nil && !p.Scope[s.Key] {
+		if !s.answerable() || twice[s.Key] || p.Scope != nil && !p.Scope[s.Key] {
 			continue
 		}
 		l, named := said[s.Key]

@@ -17,7 +17,7 @@ import (
 // keyless lists the steps that add a record which has no key yet.
 func keyless(steps []*Step) (all []*Step) {
 	for _, s := range steps {
-		if s.handed && s.Act == changeset.Add && schema.IsNew(s.Key) && s.Outcome != Refused {
+		if s.answerable() && s.Act == changeset.Add && schema.IsNew(s.Key) && s.Outcome != Refused {
 			all = append(all, s)
 		}
 	}
@@ -89,6 +89,9 @@ func (r *Record) recognise(t *desk.Dossier, learnt []Learnt) error {
 		rows = append(rows, candidate{l.Key, l.Values, func(s *Step) {
 			if l.Outcome == Done && !l.Key.Blank() {
 				s.given(l.Key)
+				if !s.handed { // nothing is read back: this is what it has
+					s.Read.Set(t.Set().Key[0], record.Text(l.Key.Parts()[0]))
+				}
 			}
 			l.Key = s.Key
 		}})

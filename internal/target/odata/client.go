@@ -40,7 +40,6 @@ const (
 	Moving    Code = "moving"    // its records change faster than they can be read
 	TooLarge  Code = "too-large" // it takes no request of that size
 	ReadOnly  Code = "read-only" // it is not written
-	Unsent    Code = "unsent"    // it was not sent any more
 	Failed    Code = "failed"    // it failed, and what became of the request it does not say
 	OtherKey  Code = "other-key" // its records have another key
 )

@@ -20,6 +20,7 @@ import (
 
 	textjson "paletwin/core/jsontext"
 	"paletwin/internal/odata"
+	"paletwin/internal/target"
 )
 
 // This file sends requests together, and finds the answer to each: as a batch in JSON (JSON Format 19) or in multipart (Protocol 11.7),
@@ -102,7 +103,7 @@ type exchanged struct {
 }
 
 // exchange sends requests, and returns what each was answered. An error is an *Error, of which all codes but Lost and Failed say that
-// nothing was done, or that of ctx.
+// nothing was done, a *target.Unwritten, or that of ctx.
 func (c *client) exchange(ctx context.Context, reqs []request, how sending) (*exchanged, error) {
 	x := &exchanged{answers: make([]*answer, len(reqs))}
 	single := len(reqs) == 1 && reqs[0].group == ""
@@ -160,7 +161,7 @@ func (c *client) dispatch(ctx context.Context, reqs []request, single bool, f fo
 		return nil, err
 	}
 	if err := ctx.Err(); err != nil {
-		return nil, &Error{c.name, Unsent, err.Error()}
+		return nil, &target.Unwritten{Err: err}
 	}
 	patient, done := ctx, func() {}
 	if !how.safe { // whoever ends us does not end it: it is waited for

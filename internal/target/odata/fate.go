@@ -138,7 +138,7 @@ func (s *Set) lostWords(it *item, c *cause) string {
 		text = s.refusal(c)
 	}
 	if it.step.Act == changeset.Add {
-		return text + ", and the service gives the key: look whether it has the record before it is done --again"
+		return text + ", and the service gives the key: look whether it has the record, and say so by handoff collect"
 	}
 	return text + ", and the service gives its records no ETag by which it could be told whether it was done"
 }

@@ -405,7 +405,7 @@ func (s *Set) fresh(ctx context.Context, c *chunk) error {
 	}
 	now, err := s.readKeys(ctx, keys)
 	if err != nil {
-		return &Error{s.Name(), Unsent, err.Error()}
+		return &target.Unwritten{Err: err}
 	}
 	var good []*unit
 	for _, u := range c.units {
@@ -438,6 +438,8 @@ func (s *Set) took(c *chunk) error {
 	}
 	var e *Error
 	switch {
+	case errors.As(c.err, new(*target.Unwritten)):
+		return c.err
 	case c.err == nil:
 		answers := c.x.answers
 		var ends error

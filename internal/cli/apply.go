@@ -39,6 +39,7 @@ func (f *applyFlags) flags(cmd *cobra.Command) {
 	fl.BoolVar(&f.Overwrite, "overwrite-conflicts", false, "write over conflicts approved with --overwrite, if the target is still as it was then")
 	fl.BoolVar(&f.Cascade, "cascade", false, "of a database: delete records although others that refer to them go, or change, along with them")
 	fl.BoolVar(&f.Anew, "delete-and-add", false, "of a service: change keys by deleting records and adding them; what refers to them, and what the service writes itself, is lost")
+	fl.BoolVar(&f.withdraw, "withdraw", false, "of a service: where Ctrl-C ends the run, have it drop what it has begun and not answered")
 	fl.BoolVar(&f.Touched, "touched", false, "of a database or service: read, back up and prove the records alone that are touched")
 	fl.BoolVar(&f.Again, "again", false, "do again what earlier runs did")
 	fl.IntVar(&f.Batch, "batch", 0, "at most so many records a batch")

@@ -21,7 +21,8 @@ type targetFlags struct {
 	tos                        []string // one, or of several record sets one each, as SET=TARGET
 	sheet, encoding, delimiter string
 
-	current string // of what was handed off: a fresh export
+	current  string // of what was handed off: a fresh export
+	withdraw bool   // of a service: Ctrl-C drops what it is at
 }
 
 // currentFlag adds the flag for what the target has, where that was handed off.
@@ -130,7 +131,7 @@ func (a *app) where(t *desk.Dossier, p targetFlags) (update.Where, error) {
 	if len(p.tos) > 1 {
 		return update.Where{}, usage("--to names one target, and several were named")
 	}
-	w := update.Where{To: a.targetName(t, strings.Join(p.tos, "")), Sheet: p.sheet, Encoding: p.encoding, Delimiter: delimiter}
+	w := update.Where{To: a.targetName(t, strings.Join(p.tos, "")), Sheet: p.sheet, Encoding: p.encoding, Delimiter: delimiter, Withdraw: p.withdraw}
 	if p.current != "" {
 		var err error
 		if w.Current, err = a.export(p.current); err != nil {

@@ -20,6 +20,7 @@ type Where struct {
 	Encoding  string // of a CSV file
 	Delimiter string
 	Current   string // of what was handed off: a fresh export, by its absolute path
+	Withdraw  bool   // of a service: what it is at behind its answer is dropped where the request is given up
 }
 
 // Place is the name of the place that a name stands for, which may be one of the
@@ -70,7 +71,7 @@ func (o *Office) Target(ctx context.Context, t *desk.Dossier, w Where) (target.T
 	}
 	read.Password, read.Rename = o.Password, func(m *table.Image) { l.Rename(m) }
 	f, err := open.Open(ctx, o.FS, open.Place{Name: place, Key: t.Set().Key, Of: of, Read: read,
-		Dir: t.Dir, Env: o.Env, Secret: o.Secret, NoTickets: t.Desk().Settings.NoTickets(place), Service: asked(t.Desk(), place)})
+		Dir: t.Dir, Env: o.Env, Secret: o.Secret, NoTickets: t.Desk().Settings.NoTickets(place), Service: asked(t.Desk(), place, w.Withdraw)})
 	return f, read, err
 }
 
@@ -111,7 +112,8 @@ func LastAt(t *desk.Dossier, to string) (*run.Head, error) {
 }
 
 // asked is how the desk wants a service to be asked.
-func asked(d *desk.Desk, name string) (s open.Service) {
+func asked(d *desk.Desk, name string, withdraw bool) (s open.Service) {
+	s.Withdraw = withdraw
 	s.Batch, s.Requests, s.Form = d.Settings.Requests(name)
 	return s
 }

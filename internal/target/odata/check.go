@@ -12,8 +12,11 @@ import (
 	"paletwin/internal/target"
 )
 
-// Writable says early why nothing can be written.
-func (s *Set) Writable(context.Context) error {
+// cellSize is about how many bytes a value has.
+const cellSize = 12
+
+// Writable says early why nothing can be written, and finds out about how large the set is.
+func (s *Set) Writable(ctx context.Context) error {
 	own, err := s.ownKeys()
 	if err != nil {
 		return err
@@ -28,7 +31,9 @@ func (s *Set) Writable(context.Context) error {
 	if c := &s.typ.can; c.noInserts && c.noUpdates && c.noDeletes {
 		return &Error{s.Name(), ReadOnly, "its metadata says that its records are not written"}
 	}
-	return nil
+	n, err := s.count(ctx)
+	s.about = int64(max(n, 0)) * int64(len(s.fields)) * cellSize
+	return err
 }
 
 // ownKeys are the properties of the service's own key.

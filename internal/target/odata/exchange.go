@@ -58,7 +58,9 @@ type batching struct {
 	form   form
 	proven bool         // a batch of that form was answered
 	most   atomic.Int32 // requests of one; 0 is not known
-	async  bool         // it is asked to answer later
+	async  bool         // it is asked to answer later where it takes longer than wait
+	wait   time.Duration
+	drop   bool // what it is at is dropped where nobody waits any more
 }
 
 // prove finds out in which form the service takes batches, by one that asks for something and changes nothing: what a
@@ -151,7 +153,10 @@ func (c *client) dispatch(ctx context.Context, reqs []request, single bool, f fo
 		if prefer != "" {
 			prefer += ", "
 		}
-		prefer += "respond-async, wait=20"
+		prefer += "respond-async"
+		if c.batches.wait > 0 {
+			prefer += ", wait=" + strconv.Itoa(int(c.batches.wait/time.Second))
+		}
 	}
 	if prefer != "" {
 		header.Set("Prefer", prefer)

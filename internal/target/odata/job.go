@@ -42,6 +42,9 @@ func (c *client) await(ctx context.Context, j *job, r *reply) (*reply, error) {
 		w.tries = min(w.tries, 5) // it may take as long as it does
 		w.in = 0
 		if err := c.wait(ctx, &w, r, nil); err != nil {
+			if ctx.Err() != nil && c.batches.drop {
+				c.withdraw(ctx, u)
+			}
 			return nil, err
 		}
 		if r, err = c.get(ctx, u); err != nil {
@@ -75,12 +78,9 @@ func unwrapped(r *reply) (*reply, error) {
 	return &reply{m.Status, h, m.Body}, nil
 }
 
-// drop tells the service to leave a job. What of it was done by then it may not say.
-func (c *client) drop(ctx context.Context, j *job) error {
-	u, err := c.at(j.URL)
-	if err != nil {
-		return err
-	}
-	_, err = c.once(ctx, "DELETE", u, nil, nil)
-	return err
+// withdraw tells the service to drop what it is at. What of it was done by then is found out as after a lost answer.
+func (c *client) withdraw(ctx context.Context, u *url.URL) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), Patience)
+	defer cancel()
+	_, _ = c.once(ctx, "DELETE", u, nil, nil) // it may not hear it
 }

@@ -36,6 +36,10 @@ type Options struct {
 	Batch   int    // at most so many requests go together; 0 is 250
 	Flights int    // at most so many batches are on their way at once; 0 is 4
 	Form    string // of batches: "json", "multipart", or "alone" for none; "" is what the service takes
+	// Wait is how long a service that can answer later may take before it does; 0 is 20 s, less than a second not at all.
+	Wait time.Duration
+	// Withdraw has the service drop what it is at behind an answer, where ctx is done before it is there.
+	Withdraw bool
 	// Sleep waits where the service asks to come back later; nil waits by the clock.
 	Sleep func(ctx context.Context, d time.Duration) error
 }
@@ -54,6 +58,7 @@ type Set struct {
 	only   map[record.Key]bool // the records that are looked at; nil is all
 	spool  *spool.Spool
 	etags  []string // of the spool's rows
+	about  int64    // bytes of the set, about
 
 	tagged bool                 // the service gives ETags
 	seen   map[record.Key]*seen // records that were asked for, as they were read
@@ -78,7 +83,7 @@ func Open(ctx context.Context, fsys disk.FS, name string, o Options) (*Set, erro
 	if s.typ, err = s.c.describe(ctx, at.Set); err != nil {
 		return nil, err
 	}
-	s.c.batches.async = s.typ.can.async
+	s.c.batches.async, s.c.batches.wait, s.c.batches.drop = s.typ.can.async, cmp.Or(o.Wait, 20*time.Second), o.Withdraw
 	switch {
 	case s.typ.can.noBatches || o.Form == "alone":
 		s.c.batches.form = alone
@@ -123,7 +128,7 @@ func (s *Set) Types() map[string]string {
 // Traits say what a set of a service can do.
 func (s *Set) Traits() target.Traits {
 	t := target.Traits{Ext: ".csv", Nulls: true, Batch: s.size() * s.flights(), Narrow: true, Assigns: s.assigns(), System: s.computed(), Notes: s.notes()}
-	if s.spool != nil {
+	if t.Size = s.about; s.spool != nil {
 		t.Size = s.spool.Size()
 	}
 	return t

@@ -16,6 +16,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"paletwin/core/changeset"
+	"paletwin/core/record"
 	"paletwin/core/table"
 	tablecsv "paletwin/core/table/csv"
 	"paletwin/internal/disk"
@@ -153,6 +155,73 @@ func TestServicesAreProven(t *testing.T) {
 				Nulls: true, Once: true, Alone: form == "alone",
 				Read: func(name string, b []byte) (*table.Image, error) { return tablecsv.OpenWith(name, b, table.Taken) },
 			})
+		})
+	}
+}
+
+// steps are amends of all records of a register.
+func stepsOf(register, to string) (steps []target.Step) {
+	for _, line := range strings.Split(strings.TrimSpace(register), "\n")[1:] {
+		cells := strings.Split(line, ",")
+		k := record.NewKey(cells[0])
+		steps = append(steps, target.Step{ID: changeset.MakeID("aids", k, changeset.Amend), Act: changeset.Amend, Key: k,
+			Fields: []changeset.FieldChange{{Field: "v", From: record.Text(cells[1]), To: record.Text(to)}}})
+	}
+	return steps
+}
+
+// What a service does behind its answer is asked for until it is done; where nobody waits any more, the next process asks, and
+// sends nothing again that was done. Whoever wants it has it dropped.
+func TestJobs(t *testing.T) {
+	steps := stepsOf(targettest.Register, "new")
+	for _, mode := range []string{"waited for", "left", "left, without repeats", "withdrawn"} {
+		t.Run(mode, func(t *testing.T) {
+			t.Parallel()
+			moods := []string{"slow,method=POST,wait=300ms"}
+			if strings.Contains(mode, "without") {
+				moods = append(moods, "no-repeats")
+			}
+			p := aids(t, []string{"k"}, targettest.Register, nil, moods...)
+			ctx, cancel := context.WithCancel(t.Context())
+			defer cancel()
+			polls := 0
+			s, err := odata.Open(ctx, disk.OS{}, p.server.URL+"/aids", odata.Options{Key: p.key, Dir: t.TempDir(), Wait: time.Millisecond, Withdraw: mode == "withdrawn", Sleep: func(ctx context.Context, _ time.Duration) error {
+				if polls++; mode != "waited for" {
+					cancel()
+				}
+				return target.Sleep(ctx, 20*time.Millisecond)
+			}})
+			require.NoError(t, err)
+			defer s.Close()
+			var tickets []json.RawMessage
+			results, err := s.Request(ctx, steps, func(ticket json.RawMessage) error { tickets = append(tickets, ticket); return nil })
+			require.Len(t, tickets, 2, "what is sent, and where the answer will be")
+			if mode != "waited for" {
+				require.ErrorIs(t, err, context.Canceled)
+				for _, r := range results {
+					require.Equal(t, target.Asked, r.Fate)
+				}
+				next := p.open(t, odata.Options{Wait: time.Millisecond})
+				defer next.Close()
+				time.Sleep(50 * time.Millisecond)
+				results, err = next.Again(t.Context(), steps, tickets, func(json.RawMessage) error { return nil })
+			}
+			require.NoError(t, err)
+			for i, r := range results {
+				require.Equal(t, target.Done, r.Fate, "%s: %s", steps[i].Key, r.Reason)
+			}
+			writes, dropped := map[string]int{}, 0
+			for _, d := range p.deeds(t) {
+				if d.Turn > 0 && !d.Undone {
+					writes[d.Key[0]]++
+				}
+				if d.Method == "DELETE" {
+					dropped++
+				}
+			}
+			require.Equal(t, map[string]int{"1": 1, "2": 1, "3": 1, "4": 1, "5": 1}, writes)
+			require.Equal(t, mode == "withdrawn", dropped > 0)
+			require.Positive(t, polls)
 		})
 	}
 }

@@ -35,6 +35,7 @@ type Service struct {
 	Batch    int    // records a batch
 	Requests int    // batches on their way at once
 	Form     string // of batches: json, multipart, alone
+	Withdraw bool   // what it is at is dropped where the command is interrupted
 }
 
 // UnknownKind says that there is no such kind of target.
@@ -82,7 +83,7 @@ func Ask(ctx context.Context, fsys disk.FS, p Place) (Asked, error) {
 
 // set opens an entity set of a service.
 func set(ctx context.Context, fsys disk.FS, p Place) (*odata.Set, error) {
-	return odata.Open(ctx, fsys, p.Name, odata.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret, Batch: p.Service.Batch, Flights: p.Service.Requests, Form: p.Service.Form})
+	return odata.Open(ctx, fsys, p.Name, odata.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret, Batch: p.Service.Batch, Flights: p.Service.Requests, Form: p.Service.Form, Withdraw: p.Service.Withdraw})
 }
 
 // Table opens a table of a database.

@@ -12,7 +12,7 @@ import (
 const ServiceDir = "service"
 
 // ServiceMoods are what the stand-in does in the service's story: it is busy for a moment, and one aid is in use.
-var ServiceMoods = []string{"busy,method=POST,after=1,times=1,wait=1", "refuses,field=depot,key=00381,says=aid 00381 is part of an open work order; close it first"}
+var ServiceMoods = []string{"busy,method=POST,after=3,times=1,wait=1", "refuses,field=depot,key=00381,says=aid 00381 is part of an open work order; close it first"}
 
 // WriteService writes the folder.
 func WriteService(dir string) error {

@@ -40,8 +40,6 @@ func (s *Set) some(ctx context.Context) ([]row, error) {
 	for k := range s.only {
 		keys = append(keys, k)
 	}
-	s.tagged = false // until a record shows its own
-	defer func() { s.tagged = s.tagged || len(keys) == 0 }()
 	var rows []row
 	for part := range slices.Chunk(keys, s.size()*s.flights()) {
 		now, err := s.readKeys(ctx, part)
@@ -50,7 +48,6 @@ func (s *Set) some(ctx context.Context) ([]row, error) {
 		}
 		for _, n := range now {
 			if n.there {
-				s.tagged = s.tagged || n.etag != ""
 				rows = append(rows, row{key: sortKey(n.key), cells: n.cells, etag: n.etag})
 			}
 		}
@@ -82,6 +79,9 @@ func (s *Set) readKeys(ctx context.Context, keys []record.Key) ([]*seen, error) 
 		if err != nil {
 			return nil, err
 		}
+	}
+	if there := slices.ContainsFunc(all, func(n *seen) bool { return n.there }); there && !s.shown {
+		s.shows(slices.ContainsFunc(all, func(n *seen) bool { return n.etag != "" }))
 	}
 	return all, nil
 }
@@ -144,12 +144,15 @@ func (s *Set) gotten(key record.Key, a *answer) (*seen, error) {
 	if err != nil {
 		return nil, &Error{s.Name(), Foreign, fmt.Sprintf("what the service answers is no record %s: %v", key, err)}
 	}
-	if n.there, n.cells, n.etag = true, r.cells, r.etag; s.tagged { // else the header's is one of HTTP, which guards no record
+	if n.there, n.cells, n.etag = true, r.cells, r.etag; s.shown { // else the header's is one of HTTP, which guards no record
 		n.etag = cmp.Or(n.etag, a.header.Get("ETag"))
 	}
 	n.key = record.KeyOf([]byte(encoded(r.key)))
 	return n, nil
 }
+
+// shows notes whether records that were read have ETags of their own.
+func (s *Set) shows(tags bool) { s.tagged, s.shown = tags, tags }
 
 // addressable reports whether a key can be one of the set's: a text that is no value of its property is that of no record.
 func (s *Set) addressable(k record.Key) bool {

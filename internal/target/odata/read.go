@@ -57,7 +57,9 @@ func (s *Set) take(ctx context.Context, w io.Writer) (int64, error) {
 			return 0, err
 		}
 	}
-	s.tagged = len(rows) == 0 || slices.ContainsFunc(s.etags, func(e string) bool { return e != "" })
+	if len(rows) > 0 {
+		s.shows(slices.ContainsFunc(s.etags, func(e string) bool { return e != "" }))
+	}
 	return int64(len(rows)), nil
 }
 

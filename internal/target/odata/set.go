@@ -60,7 +60,8 @@ type Set struct {
 	etags  []string // of the spool's rows
 	about  int64    // bytes of the set, about
 
-	tagged bool                 // the service gives ETags
+	tagged bool                 // the service gives ETags, as far as is known
+	shown  bool                 // and a record has shown one of its own
 	seen   map[record.Key]*seen // records that were asked for, as they were read
 	held   time.Duration        // to be waited before more is sent
 	busy   bool                 // since the service asks for it

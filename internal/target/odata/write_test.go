@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log"
 	"net/http"
@@ -18,6 +19,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/schema"
 	"paletwin/core/table"
 	tablecsv "paletwin/core/table/csv"
 	"paletwin/internal/disk"
@@ -224,4 +226,164 @@ func TestJobs(t *testing.T) {
 			require.Positive(t, polls)
 		})
 	}
+}
+
+// One answer that is lost leaves one unknown at most, whatever the service lacks: deletes and what has no ETag go alone.
+func TestOneUnknownALostAnswer(t *testing.T) {
+	for _, moods := range [][]string{{"no-repeats", "cut-after,method=DELETE+POST,after=1,every=2"}, {"no-repeats", "no-etags", "cut-after,method=PATCH+DELETE+POST,after=3,every=3"}, {"no-repeats", "no-jobs", "cut-after,method=DELETE+POST,after=1,every=2"}} {
+		t.Run(strings.Join(moods, " "), func(t *testing.T) {
+			t.Parallel()
+			text := register(60)
+			p := aids(t, []string{"k"}, text, nil, moods...)
+			var steps []target.Step
+			for i, line := range strings.Split(strings.TrimSpace(text), "\n")[1:] {
+				cells := strings.Split(line, ",")
+				k := record.NewKey(cells[0])
+				st := target.Step{ID: changeset.MakeID("aids", k, changeset.Delete), Act: changeset.Delete, Key: k, Record: record.Record{{Name: "v", Value: record.Text(cells[1])}}}
+				if i%2 == 0 {
+					st = target.Step{ID: changeset.MakeID("aids", k, changeset.Amend), Act: changeset.Amend, Key: k, Fields: []changeset.FieldChange{{Field: "v", From: record.Text(cells[1]), To: record.Text("one " + cells[0])}}}
+				}
+				steps = append(steps, st)
+			}
+			s := p.open(t, odata.Options{})
+			defer s.Close()
+			_, err := s.Current(t.Context(), nil)
+			require.NoError(t, err)
+			results, err := s.Request(t.Context(), steps, func(json.RawMessage) error { return nil })
+			require.NoError(t, err)
+			wrote, unknown := mine(p.deeds(t), "one"), 0
+			for i, r := range results {
+				n := len(wrote[steps[i].Key.Parts()[0]])
+				switch r.Fate {
+				case target.Done:
+					require.Equal(t, 1, n, "%s", steps[i].Key)
+				case target.Unknown:
+					unknown++
+					require.LessOrEqual(t, n, 1)
+				default:
+					require.Zero(t, n, "%s: %s", steps[i].Key, r.Reason)
+				}
+			}
+			require.Positive(t, unknown)
+			require.LessOrEqual(t, unknown, lost(p.deeds(t)))
+		})
+	}
+}
+
+// Records to which the service gives their keys: each is added once, and says its key; one whose answer was lost, or that failed, is unknown
+// and is not sent again, but where the service knows repeated requests.
+func TestAssignedKeys(t *testing.T) {
+	for mood, want := range map[string][2]int{"": {6, 0}, "silent": {6, 0}, "no-batches": {6, 0}, "cut-after,method=POST,set=aids,every=2": {6, 0}, "no-repeats": {6, 0}, "no-repeats|cut-after,method=POST,set=aids,every=3": {4, 2},
+		"no-repeats|no-batches|cut-before,method=POST,set=aids,every=3": {4, 2}} {
+		t.Run(mood, func(t *testing.T) {
+			t.Parallel()
+			moods := strings.FieldsFunc(mood, func(r rune) bool { return r == '|' })
+			p := aids(t, []string{"k"}, "k,v,w\n1,a,x\n2,b,x\n", map[string]string{"k": "{kind: text, key: assigned}"}, moods...)
+			s := p.open(t, odata.Options{})
+			defer s.Close()
+			require.True(t, s.Traits().Assigns)
+			var steps []target.Step
+			for i := range 6 {
+				k := schema.NewKey(fmt.Sprint("n", i))
+				steps = append(steps, target.Step{ID: changeset.MakeID("aids", k, changeset.Add), Act: changeset.Add, Key: k, Record: record.Record{{Name: "k"}, {Name: "v", Value: record.Text(fmt.Sprint("new ", i))}}})
+			}
+			results, err := s.Request(t.Context(), steps, func(json.RawMessage) error { return nil })
+			require.NoError(t, err)
+			added := map[string]string{}
+			for _, d := range p.deeds(t) {
+				if d.Act == "add" && !d.Undone {
+					for _, w := range d.Wrote {
+						if w.Field == "v" {
+							require.NotContains(t, added, *w.After, "added twice")
+							added[*w.After] = d.Key[0]
+						}
+					}
+				}
+			}
+			var got [2]int
+			for i, r := range results {
+				switch r.Fate {
+				case target.Done:
+					got[0]++
+					require.Equal(t, added[fmt.Sprint("new ", i)], r.Key.String())
+					require.NotEmpty(t, r.Key.String())
+				case target.Unknown:
+					got[1]++
+				default:
+					t.Fatal(r.Reason)
+				}
+			}
+			require.Equal(t, want, got)
+		})
+	}
+}
+
+// Linked steps are done all or none, whatever a service answers to the members of a group that it took back, and in whichever form.
+func TestGroups(t *testing.T) {
+	for _, form := range []string{"json", "multipart"} {
+		for _, mood := range []string{"", "hollow-group", "cut-after,every=3", "no-repeats", "lower-headers", "half-batch,every=2", "limits,requests=1"} {
+			t.Run(form+" "+mood, func(t *testing.T) {
+				t.Parallel()
+				moods := []string{"refuses,field=w,key=3,says=not that one"}
+				if mood != "" {
+					moods = append(moods, mood)
+				}
+				p := aids(t, []string{"k"}, targettest.Register, nil, moods...)
+				s := p.open(t, odata.Options{Form: form})
+				defer s.Close()
+				steps := stepsOf(targettest.Register, "new")
+				for i := range steps {
+					steps[i].Linked = []string{"one", "one", "two", "two", ""}[i]
+				}
+				steps[2].Fields[0] = changeset.FieldChange{Field: "w", From: record.Text("x"), To: record.Text("y")}
+				results, err := s.Request(t.Context(), steps, func(json.RawMessage) error { return nil })
+				require.NoError(t, err)
+				var fates []target.Fate
+				for _, r := range results {
+					fates = append(fates, r.Fate)
+				}
+				writes := map[string]int{}
+				for _, d := range p.deeds(t) {
+					if d.Turn > 0 && !d.Undone {
+						writes[d.Key[0]]++
+					}
+				}
+				switch mood {
+				case "limits,requests=1": // which a group cannot keep to
+					require.Equal(t, []target.Fate{target.Refused, target.Refused, target.Refused, target.Refused, target.Done}, fates)
+					require.Equal(t, map[string]int{"5": 1}, writes)
+				case "half-batch,every=2": // the service tears it, and says nothing of it
+					for i, f := range fates[:2] {
+						if f == target.Done {
+							require.Equal(t, 1, writes[fmt.Sprint(i+1)])
+						}
+					}
+				default:
+					require.Equal(t, []target.Fate{target.Done, target.Done, target.Refused, target.Refused, target.Done}, fates, "%v", results)
+					require.Equal(t, map[string]int{"1": 1, "2": 1, "5": 1}, writes)
+					require.Contains(t, results[3].Reason, "not that one")
+				}
+			})
+		}
+	}
+}
+
+// A service without ETags of its own, whose server puts those of HTTP on every answer, is one without.
+func TestHTTPETagsGuardNothing(t *testing.T) {
+	p := aids(t, []string{"k"}, targettest.Register, nil, "no-etags", "no-repeats", "no-batches")
+	inner := p.server.Config.Handler
+	p.server.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("ETag", `W/"1a-of-the-bytes"`)
+		inner.ServeHTTP(w, r)
+	})
+	s := p.open(t, odata.Options{})
+	defer s.Close()
+	steps := stepsOf(targettest.Register, "new")
+	var kept []json.RawMessage
+	results, err := s.Request(t.Context(), steps[:3], func(ticket json.RawMessage) error { kept = append(kept, ticket); return nil })
+	require.NoError(t, err)
+	for _, r := range results {
+		require.Equal(t, target.Done, r.Fate, r.Reason)
+	}
+	require.NotContains(t, string(kept[0]), "of-the-bytes")
 }

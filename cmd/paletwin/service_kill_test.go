@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log"
 	"net/http"
@@ -71,20 +72,7 @@ func (k *killer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // out what became of it and completes; nothing is done twice, nothing that was not done is said to be, and the rollback gives the records of before.
 func TestKilledAtEveryRequest(t *testing.T) {
 	t.Parallel()
-	const before = "k,v,w\n1,a,x\n2,b,x\n3,c,x\n4,d,x\n5,e,x\n6,f,x\n7,g,x\n8,h,x\n9,i,x\n"
-	const after = "k,v,w\n1,A,x\n2,b,x\n3,C,x\n4,D,y\n5,e,x\n6,F,x\n8,H,x\nX,new,x\nY,new,y\n"
-	start := t.TempDir()
-	for name, text := range map[string]string{"aids.csv": before, "edited.csv": after} {
-		require.NoError(t, os.WriteFile(filepath.Join(start, name), []byte(text), 0o644))
-	}
-	for _, args := range [][]string{{"compare", "aids.csv", "edited.csv", "--key", "k"}, {"approve", "1", "--all", "--held"}} {
-		out, code := command(t, program, start, nil, args...)
-		require.Zero(t, code, out)
-	}
-	world := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(world, "aids.csv"), []byte(before), 0o644))
-	require.NoError(t, os.Mkdir(filepath.Join(world, "layouts"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(world, "layouts", "aids.yaml"), []byte("record_set: aids\nkey: k\nfields: {k: text, v: text, w: text}\n"), 0o644))
+	start, world := served9(t)
 	for _, mood := range []string{"", "no-repeats", "no-etags", "no-jobs", "no-batches"} {
 		for _, how := range []string{"before", "after", "late"} {
 			t.Run(mood+" "+how, func(t *testing.T) {
@@ -92,7 +80,7 @@ func TestKilledAtEveryRequest(t *testing.T) {
 				killed := 0
 				first, step := thorough.Every(t, 3)
 				for at := first; ; at += step {
-					if !killedAt(t, start, world, before, mood, how, at) {
+					if !killedAt(t, start, world, mood, how, at) {
 						break
 					}
 					killed++
@@ -103,9 +91,54 @@ func TestKilledAtEveryRequest(t *testing.T) {
 	}
 }
 
-// killedAt kills an apply at a request, and proves what comes after; false is that it did not come to that request.
-func killedAt(t *testing.T, start, world, before, mood, how string, at int) bool {
-	k := &killer{at: at, how: how}
+// TestServiceRunKilledAtEveryOperation kills it before its first, second, third … file operation.
+func TestServiceRunKilledAtEveryOperation(t *testing.T) {
+	t.Parallel()
+	bin := faultyProgram(t)
+	start, world := served9(t)
+	killed := 0
+	first, step := thorough.Every(t, 5)
+	for n := first; ; n += step {
+		k, url := newKiller(t, world, "")
+		dir := deskOf(t, start)
+		out, code := command(t, bin, dir, []string{fmt.Sprintf("PALETWIN_KILL_AT=%d", n)}, "apply", "1", "--to", url+"/aids", "--yes", "--batch", "3")
+		if code == 0 {
+			break
+		}
+		require.Equal(t, -1, code, out) // by a signal
+		killed++
+		goesOn(t, k, dir, url, fmt.Sprint("operation ", n))
+	}
+	t.Logf("killed at %d points", killed)
+	assert.Greater(t, killed*step, 60)
+}
+
+// The register of the kills, and what is made of it: nine changes.
+const before9 = "k,v,w\n1,a,x\n2,b,x\n3,c,x\n4,d,x\n5,e,x\n6,f,x\n7,g,x\n8,h,x\n9,i,x\n"
+
+// served9 makes a desk with these changes approved, and the folder of a stand-in.
+func served9(t *testing.T) (start, world string) {
+	t.Helper()
+	const after = "k,v,w\n1,A,x\n2,b,x\n3,C,x\n4,D,y\n5,e,x\n6,F,x\n8,H,x\nX,new,x\nY,new,y\n"
+	start = t.TempDir()
+	for name, text := range map[string]string{"aids.csv": before9, "edited.csv": after} {
+		require.NoError(t, os.WriteFile(filepath.Join(start, name), []byte(text), 0o644))
+	}
+	for _, args := range [][]string{{"compare", "aids.csv", "edited.csv", "--key", "k"}, {"approve", "1", "--all", "--held"}} {
+		out, code := command(t, program, start, nil, args...)
+		require.Zero(t, code, out)
+	}
+	world = t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(world, "aids.csv"), []byte(before9), 0o644))
+	require.NoError(t, os.Mkdir(filepath.Join(world, "layouts"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(world, "layouts", "aids.yaml"), []byte("record_set: aids\nkey: k\nfields: {k: text, v: text, w: text}\n"), 0o644))
+	return start, world
+}
+
+// newKiller serves a folder in a mood.
+func newKiller(t *testing.T, world, mood string) (*killer, string) {
+	t.Helper()
+	k := &killer{}
 	w, err := standin.Load(context.Background(), disk.OS{}, world, nil)
 	require.NoError(t, err)
 	var o standin.Options
@@ -116,22 +149,35 @@ func killedAt(t *testing.T, start, world, before, mood, how string, at int) bool
 	}
 	k.s, _, err = standin.Open(context.Background(), w, "", false, o)
 	require.NoError(t, err)
-	defer k.s.Close()
 	server := httptest.NewUnstartedServer(k)
 	server.Config.ErrorLog = log.New(io.Discard, "", 0)
 	server.Start()
-	defer server.Close()
+	t.Cleanup(func() { server.Close(); k.s.Close() })
+	return k, server.URL
+}
+
+// deskOf is a desk of one's own.
+func deskOf(t *testing.T, start string) string {
+	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, os.DirFS(start)))
 	require.NoError(t, os.Chmod(filepath.Join(dir, "desk.yaml"), 0o600))
-	apply := []string{"apply", "1", "--to", server.URL + "/aids", "--yes", "--batch", "3"}
+	return dir
+}
+
+// killedAt kills an apply at a request, and proves what comes after; false is that it did not come to that request.
+func killedAt(t *testing.T, start, world, mood, how string, at int) bool {
+	k, url := newKiller(t, world, mood)
+	k.at, k.how = at, how
+	dir := deskOf(t, start)
+	apply := []string{"apply", "1", "--to", url + "/aids", "--yes", "--batch", "3"}
 	var said bytes.Buffer
 	k.cmd = exec.Command(program, apply...)
 	k.cmd.Dir, k.cmd.Stdout, k.cmd.Stderr = dir, &said, &said
 	k.mu.Lock()
 	require.NoError(t, k.cmd.Start())
 	k.mu.Unlock()
-	err = k.cmd.Wait()
+	err := k.cmd.Wait()
 	k.mu.Lock()
 	reached := k.n >= at
 	k.mu.Unlock()
@@ -139,8 +185,15 @@ func killedAt(t *testing.T, start, world, before, mood, how string, at int) bool
 		require.NoError(t, err, said.String())
 		return false
 	}
-	out, code := command(t, program, dir, nil, apply...)
-	require.Contains(t, []int{0, 3}, code, "%s at %d: %s", how, at, out)
+	goesOn(t, k, dir, url, fmt.Sprint(how, " at ", at))
+	return true
+}
+
+// goesOn applies again after a kill: every outcome is true, and the rollback gives the records of before.
+func goesOn(t *testing.T, k *killer, dir, url, when string) {
+	t.Helper()
+	out, code := command(t, program, dir, nil, "apply", "1", "--to", url+"/aids", "--yes", "--batch", "3")
+	require.Contains(t, []int{0, 3}, code, "%s: %s", when, out)
 	outcomes := map[string]string{}
 	files, err := filepath.Glob(filepath.Join(dir, "dossiers/0001-*/runs/*/outcome.csv"))
 	require.NoError(t, err)
@@ -155,7 +208,7 @@ func killedAt(t *testing.T, start, world, before, mood, how string, at int) bool
 			}
 		}
 	}
-	require.Len(t, outcomes, 9, "%s at %d: %s", how, at, out)
+	require.Len(t, outcomes, 9, "%s: %s", when, out)
 	wrote := map[string]int{}
 	for _, d := range deeds(t, k.s) {
 		if d.Turn > 0 && !d.Undone {
@@ -166,26 +219,25 @@ func killedAt(t *testing.T, start, world, before, mood, how string, at int) bool
 	for key, o := range outcomes {
 		switch o {
 		case "done":
-			assert.Equal(t, 1, wrote[key], "%s at %d: %s: %s", how, at, key, out)
+			assert.Equal(t, 1, wrote[key], "%s: %s: %s", when, key, out)
 		case "unknown":
 			unknown++
 			assert.LessOrEqual(t, wrote[key], 1)
 		default:
-			assert.Zero(t, wrote[key], "%s at %d: %s is %s: %s", how, at, key, o, out)
+			assert.Zero(t, wrote[key], "%s: %s is %s: %s", when, key, o, out)
 		}
 	}
-	assert.LessOrEqual(t, unknown, 1, "%s at %d: %s", how, at, out)
+	assert.LessOrEqual(t, unknown, 1, "%s: %s", when, out)
 	if unknown > 0 {
-		return true
+		return
 	}
 	out, code = command(t, program, dir, nil, "rollback", "1", "--apply", "--yes")
-	require.Zero(t, code, "%s at %d: %s", how, at, out)
-	out, code = command(t, program, dir, nil, "take", server.URL+"/aids", "-o", "now.csv")
+	require.Zero(t, code, "%s: %s", when, out)
+	out, code = command(t, program, dir, nil, "take", url+"/aids", "-o", "now.csv")
 	require.Zero(t, code, out)
 	b, err := os.ReadFile(filepath.Join(dir, "now.csv"))
 	require.NoError(t, err)
-	require.Equal(t, before, string(b), "%s at %d", how, at)
-	return true
+	require.Equal(t, before9, string(b), "%s", when)
 }
 
 // deeds is a stand-in's ledger.

@@ -161,7 +161,7 @@ func (c *client) dispatch(ctx context.Context, reqs []request, single bool, f fo
 	if prefer != "" {
 		header.Set("Prefer", prefer)
 	}
-	u, err := c.resolve(path, c.root)
+	u, err := c.resolve("./"+path, c.root) // else a colon in a key would end a scheme
 	if err != nil {
 		return nil, err
 	}

@@ -49,7 +49,10 @@ func (s *Set) told(u *unit, answers []*answer) error {
 			s.finish(u)
 		}
 		return nil
-	case why < 0: // it was not come to
+	case why < 0: // it was not come to, or its answer was left out
+		for i, it := range u.items {
+			it.doubt = it.doubt || answers[i] == nil
+		}
 		return s.soon(u.items[0], "the service leaves requests of batches out")
 	}
 	return s.answered(u, u.items[why], answers[why])

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -162,7 +163,7 @@ func applyCode(rep *run.Report, leaveOpen bool) int {
 	switch {
 	case rep.Steps.Refused > 0:
 		return exitRefused
-	case !rep.Handed && rep.Steps.Unknown > 0, rep.Stopped, rep.Steps.Conflict+rep.Partly > 0, rep.Left.Open+rep.Left.Held > 0 && !leaveOpen:
+	case !rep.Handed && rep.Steps.Unknown > 0, rep.Stopped, rep.Steps.Conflict+rep.Partly > 0, rep.Left.Open+rep.Left.Held > 0 && !leaveOpen, rep.Left.Unknown > 0:
 		return exitLook
 	case rep.Steps.Undone+len(rep.Waiting) > 0:
 		return exitLook
@@ -313,7 +314,7 @@ func leftWords(l run.Left) string {
 	for _, x := range []struct {
 		n    int
 		word string
-	}{{l.Approved, "approved"}, {l.Open, "open"}, {l.Held, "held"}} {
+	}{{l.Approved, "approved"}, {l.Open, "open"}, {l.Held, "held"}, {l.Unknown, "unknown, since its answer was lost"}} {
 		switch {
 		case x.n > 0 && len(parts) == 0:
 			parts = append(parts, screen.Plural(x.n, "record")+" "+x.word)
@@ -365,6 +366,8 @@ func (a *app) waiting(steps []*run.Step) {
 func (a *app) afterApply(t *desk.Dossier, rep *run.Report) {
 	n := t.Meta.Number
 	switch {
+	case rep.Left.Unknown > 0, slices.ContainsFunc(rep.Attempted, func(s *run.Step) bool { return s.Keyless() }):
+		a.next("paletwin handoff collect "+n+" LOOKED.csv --ok there   (a table of what is there, with a status)", "paletwin handoff collect "+n+" --done 0   (if none is there)")
 	case rep.Stopped:
 		a.next("paletwin apply " + n + "   (goes on with what was not attempted)")
 	case rep.Steps.Conflict > 0 && rep.Left.Approved > 0:

@@ -106,15 +106,27 @@ func everDone(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
 	return p.done, nil
 }
 
+// keylessUnknown counts new records to which the target gives their keys, and of which it is not known whether it has them: it is for
+// somebody who looks to say.
+func (p *past) keylessUnknown() int {
+	ids := map[changeset.ID]bool{}
+	for u, s := range p.unknown {
+		if schema.IsNew(s.step.Key) {
+			ids[u.id] = true
+		}
+	}
+	return len(ids)
+}
+
 // left returns what a plan passes over: what was done, unless it is to be
 // done again, what was handed over, whatever was answered, and new records of which
 // it is not known whether the target has them, under a key that it gave. Of a retry the
 // plan takes only what a system refused, or, where the target shows what it
 // has, did not answer: only is then that, else nil.
-func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[unit]bool, err error) {
+func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[unit]bool, unknown int, err error) {
 	p, err := readPast(t, at)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, 0, err
 	}
 	refused := map[unit]bool{}
 	for u, s := range p.handed {
@@ -130,7 +142,7 @@ func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[uni
 	if o.Retry {
 		only = refused
 	}
-	return pass, only, nil
+	return pass, only, p.keylessUnknown(), nil
 }
 
 // handedUnits returns the units of a step that stand in load files.

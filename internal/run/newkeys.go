@@ -24,6 +24,11 @@ func keyless(steps []*Step) (all []*Step) {
 	return all
 }
 
+// Keyless reports whether the step adds a record to which the target gives its key, and of which it is not known whether it has it.
+func (s *Step) Keyless() bool {
+	return !s.handed && s.Outcome == Unknown && s.Act == changeset.Add && schema.IsNew(s.Key)
+}
+
 // like reports whether a row may be the record that a step adds: it has what the step gives, in all fields that
 // both have, and in one at least that is filled.
 func (s *Step) like(of *schema.Schema, key string, row record.Record) bool {

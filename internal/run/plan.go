@@ -23,7 +23,7 @@ type Plan struct {
 // its runs have done at the target, undone since or not, unless the options say
 // so. Linked changes are planned only if all of them are approved.
 func MakePlan(t *desk.Dossier, c *desk.Changes, at At, o Options) (*Plan, error) {
-	pass, only, err := left(t, at, o)
+	pass, only, unknown, err := left(t, at, o)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +49,11 @@ func MakePlan(t *desk.Dossier, c *desk.Changes, at At, o Options) (*Plan, error)
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	return merge(plans, waiting), nil
+	p := merge(plans, waiting)
+	if !o.Again {
+		p.Left.Unknown = unknown
+	}
+	return p, nil
 }
 
 // merge puts the plans of a change set's parts together, without the changes

@@ -117,6 +117,8 @@ type Left struct {
 	Open     int `json:"open"`
 	Held     int `json:"held"`
 	Approved int `json:"approved"` // approved and not attempted
+	// Unknown are new records of which somebody has to say whether the target has them.
+	Unknown int `json:"unknown,omitempty"`
 }
 
 // Refusal is why nothing was written at all.

@@ -11,7 +11,6 @@ import (
 	"os"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"paletwin/core/changeset"
@@ -48,13 +47,6 @@ func (r *recorder) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	r.mu.Unlock()
 	q.Body = io.NopCloser(bytes.NewReader(body))
 	r.s.ServeHTTP(w, q)
-}
-
-// used is the processor time of this process.
-func used() time.Duration {
-	var u syscall.Rusage
-	must(syscall.Getrusage(syscall.RUSAGE_SELF, &u))
-	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
 }
 
 // nobody takes an answer.

@@ -51,8 +51,6 @@ const (
 	alone // which they do not
 )
 
-var formNames = [...]string{"json", "multipart", "alone"}
-
 // batching is what is known of a service's batches.
 type batching struct {
 	form   form
@@ -177,7 +175,7 @@ func (c *client) dispatch(ctx context.Context, reqs []request, single bool, f fo
 	if err != nil || r.status != http.StatusAccepted || r.header.Get("Location") == "" || how.job == nil {
 		return r, err
 	}
-	j, err := c.jobAt(r.header.Get("Location"), u, f, reqs)
+	j, err := c.jobAt(r.header.Get("Location"), u, reqs)
 	if err != nil {
 		return nil, err
 	}

@@ -119,7 +119,7 @@ func (s *Set) wasLost(u *unit, c cause) error {
 	}
 	for _, it := range u.items {
 		switch {
-		case c.status == 0 && s.fenced(it):
+		case c.status == 0 && s.fenced(it) && it.tries < 2: // it may be the answer that never comes through
 		case it.etag != "", s.ownKey(it):
 			u.look = inquire
 		case it.mark != "": // a failure: it is asked once more
@@ -175,14 +175,13 @@ func (s *Set) looked(u *unit, now []*seen) error {
 			return nil
 		}
 	}
-	same := slices.Contains(fates, target.Asked)
+	anew := slices.Contains(fates, target.Waiting) // then none was done, nor ever will be as it was sent
 	for i, it := range u.items {
-		if it.cause = (cause{}); same {
+		if it.cause = (cause{}); !anew {
 			continue
 		}
-		if it.now == nil || now[i] == nil || it.now.etag != now[i].etag {
+		if it.doubt = false; it.now == nil || it.now.etag != now[i].etag {
 			it.mark = "" // another request than before
-			it.doubt = false
 		}
 		it.now = now[i]
 	}

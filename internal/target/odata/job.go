@@ -13,18 +13,17 @@ import (
 // job is what a service does behind its answer (Protocol 11.6): where it is asked for, and of which requests it is.
 type job struct {
 	URL   string   `json:"url"`
-	Form  form     `json:"form"`
 	Of    []string `json:"of,omitempty"`    // the ids of the steps
 	Group []string `json:"group,omitempty"` // of each its group
 }
 
 // jobAt is the job that an answer to some requests names.
-func (c *client) jobAt(location string, from *url.URL, f form, reqs []request) (*job, error) {
+func (c *client) jobAt(location string, from *url.URL, reqs []request) (*job, error) {
 	u, err := c.resolve(location, from)
 	if err != nil {
 		return nil, err
 	}
-	j := &job{URL: u.String(), Form: f}
+	j := &job{URL: u.String()}
 	for i := range reqs {
 		j.Group = append(j.Group, reqs[i].group)
 	}

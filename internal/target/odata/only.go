@@ -58,8 +58,10 @@ func (s *Set) some(ctx context.Context) ([]row, error) {
 
 // readKeys reads records by their keys as these stand there.
 func (s *Set) readKeys(ctx context.Context, keys []record.Key) ([]*seen, error) {
-	if err := s.c.prove(ctx, odata.Escape(s.at.Set)+"?$top=1"); err != nil {
-		return nil, err
+	if len(keys) > 1 {
+		if err := s.c.prove(ctx, s.probe()); err != nil {
+			return nil, err
+		}
 	}
 	all := make([]*seen, len(keys))
 	errs := make([]error, len(keys))
@@ -150,6 +152,9 @@ func (s *Set) gotten(key record.Key, a *answer) (*seen, error) {
 	n.key = record.KeyOf([]byte(encoded(r.key)))
 	return n, nil
 }
+
+// probe asks for something that is there.
+func (s *Set) probe() string { return odata.Escape(s.at.Set) + "?$top=1" }
 
 // shows notes whether records that were read have ETags of their own.
 func (s *Set) shows(tags bool) { s.tagged, s.shown = tags, tags }

@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"paletwin/core/changeset"
-	"paletwin/core/record"
 	"paletwin/internal/run"
 	"paletwin/internal/standin"
 	"paletwin/internal/target"
@@ -309,5 +308,3 @@ func (p *service) tries(t *testing.T, key, field, value string) bool {
 	answer.Body.Close()
 	return answer.StatusCode < 300
 }
-
-var _ = record.NewKey

@@ -11,7 +11,6 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/core/table"
-	"paletwin/internal/odata"
 	"paletwin/internal/target"
 )
 
@@ -39,7 +38,7 @@ func (s *Set) Request(ctx context.Context, steps []target.Step, keep func(ticket
 	results := make([]target.Result, len(steps))
 	units := unitsOf(steps, results)
 	err := ctx.Err()
-	if err == nil {
+	if err == nil && len(units) > 0 {
 		err = s.guarded(func() error { return s.carry(ctx, units, keep) })
 	}
 	s.leave(units, err)
@@ -153,8 +152,10 @@ func (s *Set) hear(ctx context.Context, j *job, byID map[string]*unit) error {
 // carry carries units out.
 func (s *Set) carry(ctx context.Context, units []*unit, keep keeper) error {
 	first := true
-	if err := s.c.prove(ctx, odata.Escape(s.at.Set)+"?$top=1"); err != nil {
-		return err
+	if len(units) > 1 || units[0].linked() {
+		if err := s.c.prove(ctx, s.probe()); err != nil {
+			return err
+		}
 	}
 	for {
 		var open []*unit
@@ -469,6 +470,9 @@ func (s *Set) took(c *chunk) error {
 			if err := s.wasLost(u, why); ends == nil {
 				ends = err
 			}
+		}
+		if tries := c.units[0].items[0].tries; c.n > 1 && tries > 1 {
+			s.c.batches.most.Store(int32(c.n / 2))
 		}
 		s.held = max(s.held, 50*time.Millisecond<<min(c.units[0].items[0].tries, 6))
 		return ends

@@ -457,3 +457,71 @@ func TestHTTPETagsGuardNothing(t *testing.T) {
 	}
 	require.NotContains(t, string(kept[0]), "of-the-bytes")
 }
+
+// A proxy that gives up on large batches before their answer is there, each time: the records say what was done, and what is left goes in smaller ones.
+func TestAnswersThatNeverComeThrough(t *testing.T) {
+	for _, mood := range []string{"no-repeats", "no-jobs"} {
+		t.Run(mood, func(t *testing.T) {
+			t.Parallel()
+			text := register(300)
+			p := aids(t, []string{"k"}, text, nil, mood)
+			inner := p.server.Config.Handler
+			p.server.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				body, _ := io.ReadAll(r.Body)
+				r.Body = io.NopCloser(bytes.NewReader(body))
+				if strings.Count(string(body), `"patch"`) > 40 {
+					inner.ServeHTTP(httptest.NewRecorder(), r.Clone(context.WithoutCancel(r.Context())))
+					panic(http.ErrAbortHandler)
+				}
+				inner.ServeHTTP(w, r)
+			})
+			s := p.open(t, odata.Options{})
+			defer s.Close()
+			steps := stepsOf(text, "one")
+			results, err := s.Request(t.Context(), steps, func(json.RawMessage) error { return nil })
+			require.NoError(t, err)
+			for i, r := range results {
+				require.Equal(t, target.Done, r.Fate, "%s: %s", steps[i].Key, r.Reason)
+			}
+		})
+	}
+}
+
+// A linked step whose record somebody edits elsewhere meanwhile goes on with its group.
+func TestGroupsGoOnWithNewETags(t *testing.T) {
+	for _, mood := range []string{"", "no-repeats"} {
+		t.Run(mood, func(t *testing.T) {
+			t.Parallel()
+			var moods []string
+			if mood != "" {
+				moods = []string{mood}
+			}
+			p := aids(t, []string{"k"}, targettest.Register, nil, moods...)
+			s := p.open(t, odata.Options{})
+			defer s.Close()
+			steps := stepsOf(targettest.Register, "new")[:3]
+			var keys []record.Key
+			for i := range steps {
+				steps[i].Linked = "all"
+				keys = append(keys, steps[i].Key)
+			}
+			_, err := s.Current(t.Context(), keys)
+			require.NoError(t, err)
+			p.Set(t, "2", "w", "colleague")
+			results, err := s.Request(t.Context(), steps, func(json.RawMessage) error { return nil })
+			require.NoError(t, err)
+			for i, r := range results {
+				require.Equal(t, target.Done, r.Fate, "%s: %s", steps[i].Key, r.Reason)
+			}
+			p.Set(t, "2", "v", "colleague")
+			for i := range steps {
+				steps[i].Fields[0].From, steps[i].Fields[0].To = record.Text("new"), record.Text("newer")
+			}
+			results, err = s.Request(t.Context(), steps, func(json.RawMessage) error { return nil })
+			require.NoError(t, err)
+			for i, r := range results {
+				require.Equal(t, target.Moved, r.Fate, "%s: %s", steps[i].Key, r.Reason)
+			}
+		})
+	}
+}

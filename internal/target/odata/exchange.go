@@ -112,6 +112,8 @@ func (c *client) exchange(ctx context.Context, reqs []request, how sending) (*ex
 		r, err := c.dispatch(ctx, reqs, single, c.batches.form, how)
 		switch {
 		case err != nil && (!how.safe || !w.lost(err)):
+			var e *Error // what leads elsewhere was answered, and may have been done
+			x.again = x.again || errors.As(err, &e) && (e.Code == Elsewhere || e.Code == Foreign)
 			return x, err
 		case err == nil && r.status == http.StatusUnauthorized:
 			return x, c.refused(r)

@@ -68,7 +68,7 @@ func (s *Set) computed() (all []string) {
 func (s *Set) notes() []string {
 	var all []string
 	if computed := s.computed(); len(computed) > 0 {
-		all = append(all, "the service writes "+strings.Join(computed, ", ")+" itself; no rollback puts these back")
+		all = append(all, "the service writes "+strings.Join(computed, ", ")+" itself, and no rollback puts that back")
 	}
 	if s.assigns() {
 		all = append(all, "the service gives records their keys: one that is deleted cannot come back under its own")

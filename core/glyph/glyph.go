@@ -30,6 +30,24 @@ func Visible(s string) string {
 	return b.String()
 }
 
+// Shown writes what of a text has no glyph as its code, as Visible does, and leaves letters of whatever script as they are: they are
+// seen.
+func Shown(s string) string {
+	if plain(s) {
+		return s
+	}
+	runes := []rune(s)
+	var b strings.Builder
+	for i, r := range runes {
+		if ignorable(r) && !ordinary(runes, i) {
+			fmt.Fprintf(&b, "<U+%04X>", r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
 // Differs reports whether two texts differ in something that cannot be seen:
 // they look the same, or the second has such a character that the first has
 // not.

@@ -5,7 +5,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -108,8 +107,8 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root := newRoot(a)
 	root.SetArgs(args)
 	root.SetIn(a.stdin)
-	root.SetOut(a.stdout)
-	root.SetErr(a.stderr)
+	root.SetOut(screen.Gate(a.stdout))
+	root.SetErr(screen.Gate(a.stderr))
 	a.screens()
 	a.ctx = ctx
 	defer func() {
@@ -244,7 +243,9 @@ func (a *app) fail(err error) int {
 	}
 	m := explain(err)
 	if a.json {
-		_ = json.NewEncoder(a.stderr).Encode(map[string]any{"error": m}) // nothing is left to tell it to
+		if b, err := screen.JSON(map[string]any{"error": m}); err == nil {
+			_, _ = a.stderr.Write(b) // nothing is left to tell it to
+		}
 		return m.exit
 	}
 	a.say.Line("%s %s", screen.Strong("paletwin:"), m.Text)
@@ -256,12 +257,22 @@ func (a *app) fail(err error) int {
 
 // printJSON prints a result for machines.
 func (a *app) printJSON(v any) error {
-	e := json.NewEncoder(a.stdout)
-	e.SetEscapeHTML(false)
-	if err := e.Encode(v); !errors.Is(err, syscall.EPIPE) {
+	b, err := screen.JSON(v)
+	if err != nil {
+		return err
+	}
+	if _, err = a.stdout.Write(b); !errors.Is(err, syscall.EPIPE) {
 		return err
 	}
 	return nil // nobody reads on
+}
+
+// data is where values go as they are, to be kept: on a terminal they are seen, and pass the gate.
+func (a *app) data() io.Writer {
+	if f, ok := a.stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return screen.Gate(a.stdout)
+	}
+	return a.stdout
 }
 
 // hint says what to do next, on the error output.

@@ -129,7 +129,7 @@ func (a *app) layoutDraft(ctx context.Context, args []string, out, set string, f
 // writeDraft writes a draft, or prints it; then path is "".
 func (a *app) writeDraft(text []byte, out, name string) (path string, err error) {
 	if out == "-" {
-		_, err := a.stdout.Write(text)
+		_, err := a.data().Write(text)
 		return "", err
 	}
 	path = a.path(out)

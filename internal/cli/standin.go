@@ -153,7 +153,7 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 
 // serve answers requests until ctx is done.
 func (a *app) serve(ctx context.Context, l net.Listener, s *standin.Service, f *standinFlags) error {
-	server := &http.Server{Handler: s, ErrorLog: log.New(a.stderr, "", log.Ltime), ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return context.WithoutCancel(ctx) }}
+	server := &http.Server{Handler: s, ErrorLog: log.New(screen.Gate(a.stderr), "", log.Ltime), ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return context.WithoutCancel(ctx) }}
 	ended := make(chan struct{})
 	stop := context.AfterFunc(ctx, func() {
 		defer close(ended)
@@ -266,7 +266,7 @@ type teller struct {
 }
 
 func (a *app) teller() *teller {
-	t := &teller{a: a, w: bufio.NewWriterSize(a.stdout, 1<<16)}
+	t := &teller{a: a, w: bufio.NewWriterSize(screen.Gate(a.stdout), 1<<16)}
 	t.line = screen.New(t.w, a.environ, a.out.Width, true)
 	return t
 }

@@ -90,7 +90,7 @@ func (a *app) take(ctx context.Context, name string, f *takeFlags) error {
 	if f.recordSet == "" {
 		f.recordSet = recordSetName(a.named(name))
 	}
-	r := &update.Take{Desk: d, Target: url, Key: f.key, Fields: f.fields, Out: a.stdout}
+	r := &update.Take{Desk: d, Target: url, Key: f.key, Fields: f.fields, Out: a.data()}
 	l, err := a.takeLayout(d, f)
 	if err != nil {
 		return err

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"slices"
 
 	"paletwin/core/compare"
@@ -23,8 +22,6 @@ func (a *app) showWear(ctx context.Context, t *desk.Dossier, sel *selection, lim
 		all = slices.DeleteFunc(all, func(c compare.Cell) bool { return !slices.Contains(sel.fields, c.Field) })
 	}
 	if a.json {
-		e := json.NewEncoder(a.stdout)
-		e.SetEscapeHTML(false)
 		for _, c := range all {
 			key := ordered{}
 			for i, part := range c.Key.Parts() {
@@ -34,7 +31,7 @@ func (a *app) showWear(ctx context.Context, t *desk.Dossier, sel *selection, lim
 			if c.File != "" {
 				cell = append(cell, member{"file", c.File})
 			}
-			if err := e.Encode(cell); err != nil {
+			if err := a.printJSON(cell); err != nil {
 				return err
 			}
 		}

@@ -34,8 +34,8 @@ func (r *Model) listHeight() int { return max(1, r.lay().list-1) }
 
 // View draws the screen.
 func (r *Model) View() tea.View {
-	v := tea.NewView(r.screen())
-	v.AltScreen, v.MouseMode, v.WindowTitle = true, tea.MouseModeCellMotion, "review "+r.m.Dossier.Meta.Number
+	v := tea.NewView(term.Gated(r.screen()))
+	v.AltScreen, v.MouseMode, v.WindowTitle = true, tea.MouseModeCellMotion, term.Gated("review "+r.m.Dossier.Meta.Number)
 	return v
 }
 

@@ -26,7 +26,8 @@ type Screen struct {
 // New returns a Screen that writes to w. Colours are made to fit what w and
 // the environment allow; plain leaves all styling out.
 func New(w io.Writer, environ []string, width int, plain bool) *Screen {
-	cw := colorprofile.NewWriter(w, environ)
+	cw := colorprofile.NewWriter(w, environ) // which finds out what kind of file it is
+	cw.Forward = Gate(w)
 	if plain {
 		cw.Profile = colorprofile.NoTTY
 	}
@@ -94,20 +95,7 @@ func Safe(s string) string {
 	}
 	var b strings.Builder
 	for _, r := range s {
-		switch {
-		case r == '\n':
-			b.WriteRune('⏎')
-		case r == '\r':
-			b.WriteRune('␍')
-		case r < 0x20:
-			b.WriteRune(0x2400 + r)
-		case r == 0x7f:
-			b.WriteRune('␡')
-		case unicode.IsControl(r):
-			fmt.Fprintf(&b, "<U+%04X>", r)
-		default:
-			b.WriteRune(r)
-		}
+		b.WriteString(sign(r))
 	}
 	return b.String()
 }

@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -71,7 +72,7 @@ func Main() int {
 		fmt.Fprintln(os.Stderr, "paletwin: the working folder cannot be told:", err)
 		return exitFailed
 	}
-	a := &app{fs: fileSystem(), stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, environ: os.Environ(), wd: wd, now: time.Now, user: userName(),
+	a := &app{fs: fileSystem(), stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, environ: environ(), wd: wd, now: time.Now, user: userName(),
 		asks: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd()))}
 	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
 	if !signal.Ignored(syscall.SIGHUP) { // as nohup has it
@@ -84,6 +85,11 @@ func Main() int {
 		time.AfterFunc(patience, func() { os.Exit(a.fail(errCutShort)) })
 	})
 	return a.run(ctx, os.Args[1:])
+}
+
+// environ is the environment. What a terminal library would ask another program about is not in it: no program but this one is started.
+func environ() []string {
+	return slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "TMUX=") })
 }
 
 // patience is how long a command that was interrupted may take to end by

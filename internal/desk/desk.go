@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 
@@ -270,8 +271,14 @@ func (t *Draft) Keep(m *Meta, parts ...*Meta) (*Dossier, error) {
 		return nil, err
 	}
 	next := 1
-	if len(names) > 0 {
-		next = numberOf(names[len(names)-1]) + 1
+	for _, n := range slices.Backward(names) {
+		if !d.empty(n) {
+			next = numberOf(n) + 1
+			break
+		}
+	}
+	if next > maxNumber {
+		return nil, fmt.Errorf("%s: there is no number after %d; move that dossier elsewhere", d.dossiers(), maxNumber)
 	}
 	if err := d.settle(); err != nil {
 		return nil, err
@@ -302,8 +309,6 @@ func (t *Draft) made() {
 	t.desk.Named(t.by)
 }
 
-var dossierName = regexp.MustCompile(`^[0-9]{4,}-`)
-
 // names returns the dossiers' folder names by number.
 func (d *Desk) names() ([]string, error) {
 	entries, err := d.FS.ReadDir(d.dossiers())
@@ -327,13 +332,16 @@ func (d *Desk) names() ([]string, error) {
 		}
 		if strings.HasPrefix(e.Name(), drafted) {
 			d.sweep(e.Name())
-		} else if e.IsDir() && dossierName.MatchString(e.Name()) {
+		} else if e.IsDir() && dossierName.MatchString(e.Name()) && utf8.ValidString(e.Name()) {
 			names = append(names, e.Name())
 		}
 	}
 	slices.SortFunc(names, func(a, b string) int { return numberOf(a) - numberOf(b) })
 	return names, nil
 }
+
+// maxNumber is the last number that a dossier can have.
+const maxNumber = 999_999_999
 
 func numberOf(name string) int {
 	digits, _, _ := strings.Cut(name, "-")

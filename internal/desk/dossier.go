@@ -199,6 +199,9 @@ func (d *Desk) open(name string) (*Dossier, error) {
 	if want, err := m.digest(); err != nil || want != m.Digest {
 		return nil, &DamageError{file, ErrAltered}
 	}
+	if err := m.believe(name); err != nil {
+		return nil, &DamageError{file, err}
+	}
 	t.Meta = m
 	return t, nil
 }
@@ -515,8 +518,7 @@ func (t *Dossier) CheckInput(in *Input) error {
 
 // Inputs lists the inputs there are.
 func (t *Dossier) Inputs() []*Input {
-	all := append([]*Input{t.Meta.Snapshot}, t.Meta.Edited...)
-	return slices.DeleteFunc(append(all, t.Meta.DeleteList), func(in *Input) bool { return in == nil })
+	return t.Meta.inputs()
 }
 
 // Replace puts a draft in the dossier's place: its number, slug, title and

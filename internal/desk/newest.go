@@ -49,6 +49,9 @@ func (d *Desk) Named(by string) { _ = d.FS.Remove(d.attemptFile(by)) }
 func (d *Desk) newest(names []string, by string) (*Dossier, error) {
 	for _, n := range slices.Backward(names) {
 		t, err := d.open(n)
+		if err != nil && d.empty(n) {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -1,0 +1,131 @@
+package desk
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// dossier.json is input: whoever can write a folder can write one whose digest fits. This file says what of it is believed: nothing
+// that leads out of the dossier's folder, and nothing that the program could not have written.
+
+var (
+	dossierName = regexp.MustCompile(`^[0-9]{4,9}-`)
+	numbered    = regexp.MustCompile(`^[0-9]{4,9}$`)
+)
+
+// ErrForged says that a dossier's description is none that the program writes.
+var ErrForged = errors.New("it was not written by paletwin")
+
+// believe refuses a description that says what the program never does. folder is the dossier's, from the folder of dossiers.
+func (m *Meta) believe(folder string) error {
+	if err := m.believeNumber(filepath.ToSlash(folder)); err != nil {
+		return err
+	}
+	part := strings.Contains(filepath.ToSlash(folder), "/")
+	for _, in := range m.inputs() {
+		name := in.File
+		if part { // which has the whole's
+			name = strings.TrimPrefix(name, "../../")
+		}
+		if !isName(name) {
+			return forged("the name %q of a file in it", in.File)
+		}
+	}
+	for name := range m.Files {
+		if !filepath.IsLocal(filepath.FromSlash(name)) || strings.ContainsFunc(name, unprintable) || strings.Contains(name, `\`) {
+			return forged("the name %q of a file in it", name)
+		}
+	}
+	if m.Undoes != nil && (!isNumberOf(m.Undoes.Dossier) || m.Undoes.Dossier == m.Number) {
+		return forged("that it undoes the dossier %q", m.Undoes.Dossier)
+	}
+	if m.CatchesUp != "" && !isNumberOf(m.CatchesUp) {
+		return forged("that it catches up with the dossier %q", m.CatchesUp)
+	}
+	if len(m.Sets) > 0 {
+		return m.believeMembers()
+	}
+	if len(m.RecordSets) == 0 {
+		return forged("that it has no record set")
+	}
+	for i := range m.RecordSets {
+		s := &m.RecordSets[i]
+		if s.Name == "" || !utf8.ValidString(s.Name) {
+			return forged("a record set without a name")
+		}
+		if len(s.Key) == 0 || slices.Contains(s.Key, "") {
+			return forged("a record set without a key")
+		}
+	}
+	if m.Snapshot == nil {
+		return forged("no snapshot")
+	}
+	return nil
+}
+
+func forged(format string, args ...any) error {
+	return fmt.Errorf("%w: it says %s", ErrForged, fmt.Sprintf(format, args...))
+}
+
+// inputs are the files that the dossier keeps, as its description lists them.
+func (m *Meta) inputs() (all []*Input) {
+	for _, in := range slices.Concat([]*Input{m.Snapshot}, m.Edited, []*Input{m.DeleteList}) {
+		if in != nil {
+			all = append(all, in)
+		}
+	}
+	return all
+}
+
+// believeNumber holds the number against the folder's: 0007-slug, or for a part 0007-slug/sets/visits.
+func (m *Meta) believeNumber(folder string) error {
+	whole, rest, part := strings.Cut(folder, "/")
+	digits, _, _ := strings.Cut(whole, "-")
+	number, set, named := strings.Cut(m.Number, PartMark)
+	switch {
+	case !numbered.MatchString(number), number != digits, part != named:
+		return forged("that it is number %q", m.Number)
+	case part && (set == "" || rest != "sets/"+slug(set)):
+		return forged("that it is number %q", m.Number)
+	case m.Slug != slug(m.Slug):
+		return forged("the name %q", m.Slug)
+	}
+	return nil
+}
+
+func (m *Meta) believeMembers() error {
+	seen := map[string]bool{}
+	for _, x := range m.Sets {
+		if x.Set == "" || seen[slug(x.Set)] || !utf8.ValidString(x.Set) {
+			return forged("the record set %q", x.Set)
+		}
+		seen[slug(x.Set)] = true
+	}
+	return nil
+}
+
+// isNumberOf reports whether a text is the number of a dossier, or of a record set of one.
+func isNumberOf(text string) bool {
+	number, set, part := strings.Cut(text, PartMark)
+	return numbered.MatchString(number) && (!part || set != "")
+}
+
+// isName reports whether a text is a file's name in a folder, and leads nowhere else.
+func isName(s string) bool {
+	return s != "" && s != "." && s != ".." && filepath.Base(s) == s && !strings.ContainsAny(s, `/\:`) && utf8.ValidString(s) && !strings.ContainsFunc(s, unprintable)
+}
+
+func unprintable(r rune) bool { return unicode.IsControl(r) }
+
+// empty reports whether a folder that is called as a dossier's is has nothing in it: it never was one.
+func (d *Desk) empty(name string) bool {
+	entries, err := d.FS.ReadDir(filepath.Join(d.dossiers(), name))
+	return err == nil && len(entries) == 0 || errors.Is(err, fs.ErrNotExist)
+}

@@ -13,6 +13,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -100,12 +101,20 @@ const patience = 700 * time.Millisecond
 // errCutShort says that a command was ended in the middle of what it did.
 var errCutShort = errors.New("interrupted in the middle of what was being done")
 
-// userName is the name of the user of the operating system.
+// userName is the name of the user of the operating system, as that knows it. What the environment says ($USER) is not believed: anybody
+// can say it.
 func userName() string {
-	if u, err := user.Current(); err == nil {
-		return filepath.Base(strings.ReplaceAll(u.Username, `\`, "/"))
+	id := os.Getuid()
+	if id < 0 { // Windows, which has no numbers
+		if u, err := user.Current(); err == nil {
+			return filepath.Base(strings.ReplaceAll(u.Username, `\`, "/"))
+		}
+		return "unknown"
 	}
-	return "unknown"
+	if u, err := user.LookupId(strconv.Itoa(id)); err == nil {
+		return u.Username
+	}
+	return "uid " + strconv.Itoa(id)
 }
 
 // run runs one command line.

@@ -96,9 +96,9 @@ func (t *Dossier) Unlooked() (Unlooked, error) {
 }
 
 // wantsSecond reports whether the desk asks for a second look at a dossier's
-// changes.
+// changes: at those that undo others, too, for that is what a dossier says of itself.
 func (t *Dossier) wantsSecond() bool {
-	return t.desk.Settings.Review.Second != "" && t.Meta.Undoes == nil
+	return t.desk.Settings.Review.Second != ""
 }
 
 // SecondLook counts the approved changes among those given that want for a

@@ -5,11 +5,11 @@ package term
 
 import (
 	"fmt"
+	"image/color"
 	"io"
 	"strings"
 	"unicode"
 
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
@@ -43,20 +43,20 @@ func (s *Screen) Line(format string, args ...any) { s.Print(format+"\n", args...
 // The Okabe–Ito colours tell acts apart for colour-blind eyes, too. The
 // greys stand on light and dark grounds alike.
 var (
-	orange = lipgloss.Color("#D98E00")
-	blue   = lipgloss.Color("#2E9BD6")
-	purple = lipgloss.Color("#CC79A7")
-	grey   = lipgloss.Color("#8C8C8C")
+	orange = color.RGBA{0xD9, 0x8E, 0x00, 0xFF}
+	blue   = color.RGBA{0x2E, 0x9B, 0xD6, 0xFF}
+	purple = color.RGBA{0xCC, 0x79, 0xA7, 0xFF}
+	grey   = color.RGBA{0x8C, 0x8C, 0x8C, 0xFF}
 
-	pale   = lipgloss.NewStyle().Foreground(grey).Faint(true)
-	dim    = lipgloss.NewStyle().Foreground(grey)
-	strong = lipgloss.NewStyle().Bold(true)
-	acts   = map[string]lipgloss.Style{
-		"amend":  lipgloss.NewStyle().Foreground(orange),
-		"add":    lipgloss.NewStyle().Foreground(blue),
-		"delete": lipgloss.NewStyle().Foreground(purple),
+	pale   = ansi.Style{}.Faint().ForegroundColor(grey)
+	dim    = ansi.Style{}.ForegroundColor(grey)
+	strong = ansi.Style{}.Bold()
+	acts   = map[string]ansi.Style{
+		"amend":  ansi.Style{}.ForegroundColor(orange),
+		"add":    ansi.Style{}.ForegroundColor(blue),
+		"delete": ansi.Style{}.ForegroundColor(purple),
 	}
-	levels = map[string]lipgloss.Style{"note": dim, "warn": lipgloss.NewStyle().Foreground(orange), "stop": lipgloss.NewStyle().Foreground(purple).Bold(true)}
+	levels = map[string]ansi.Style{"note": dim, "warn": ansi.Style{}.ForegroundColor(orange), "stop": ansi.Style{}.Bold().ForegroundColor(purple)}
 )
 
 // Pale is the snapshot's side of a change.
@@ -78,11 +78,11 @@ func Hue(act, s string) string { return render(acts[act], s) }
 func Level(word string) string { return render(levels[word], word) }
 
 // render styles text without touching its spaces or widths.
-func render(st lipgloss.Style, s string) string {
+func render(st ansi.Style, s string) string {
 	if s == "" {
 		return ""
 	}
-	return st.Inline(true).Render(s)
+	return st.Styled(s)
 }
 
 // Safe makes text from data fit to be shown: control characters, those that

@@ -8,7 +8,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -172,4 +174,75 @@ func TestNothingElseIsStarted(t *testing.T) {
 	}
 	_, err := os.Stat(marker)
 	require.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+// Sixteen compares at once are sixteen dossiers.
+func TestSixteenComparesAtOnce(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	office(t, dir)
+	var wg sync.WaitGroup
+	outs, codes := make([]string, 16), make([]int, 16)
+	for i := range outs {
+		wg.Go(func() {
+			outs[i], codes[i] = command(t, program, dir, nil, "compare", "aids.csv", "edited.csv", "--key", "k", "--title", fmt.Sprint("round ", i))
+		})
+	}
+	wg.Wait()
+	for i := range outs {
+		assert.Zero(t, codes[i], outs[i])
+	}
+	all, err := filepath.Glob(filepath.Join(dir, "dossiers/*/dossier.json"))
+	require.NoError(t, err)
+	assert.Len(t, all, 17)
+	out, code := command(t, program, dir, nil, "history", "--check")
+	assert.Zero(t, code, out)
+}
+
+// Files that would fill the memory or never end are refused, in words, within seconds.
+func TestNothingIsEndless(t *testing.T) {
+	t.Parallel()
+	deep := strings.Repeat("[", 200_000)
+	laughs := "a: &a [x, x, x, x, x, x, x, x, x, x]\n"
+	for i := range 9 {
+		laughs += fmt.Sprintf("%c: &%c [%s]\n", 'b'+i, 'b'+i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*%c, ", 'a'+i), 10), ", "))
+	}
+	many := "replace(k, '', 'xxxxxxxxxx')"
+	for range 9 {
+		many = "replace(" + many + ", '', 'xxxxxxxxxx')"
+	}
+	for name, x := range map[string]struct {
+		file, text string
+		args       []string
+		code       int
+		says       string
+	}{
+		"settings deep":   {"desk.yaml", "name: " + deep, []string{"history"}, 1, "no file that somebody wrote by hand"},
+		"settings laugh":  {"desk.yaml", laughs, []string{"history"}, 1, "what its aliases stand for has more than 1 MB"},
+		"layout deep":     {"layouts/aids.yaml", "fields: " + deep, []string{"compare", "aids.csv", "edited.csv", "--record-set", "aids"}, 2, "no file that somebody wrote by hand"},
+		"expression":      {"note", "", []string{"derive", "aids.csv", "--key", "k", "--set", "v = " + many}, 0, "replace makes more than 1 MB of a text"},
+		"moods":           {"moods.yaml", laughs, []string{"standin", ".", "--memory", "--moods", "moods.yaml"}, 2, "more than 1 MB"},
+		"routine":         {"routines/x.yaml", laughs, []string{"derive", "--routine", "x", "aids.csv"}, 2, "more than 1 MB"},
+		"undoes itself":   {"note", "", []string{"show", "0001"}, 0, "edited"},
+		"a pipe":          {"note", "", []string{"compare", "/dev/zero", "edited.csv", "--key", "k"}, 3, ""},
+		"an endless file": {"note", "", []string{"compare", "aids.csv", "/dev/zero", "--key", "k"}, 3, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			office(t, dir)
+			require.NoError(t, os.MkdirAll(filepath.Join(dir, filepath.Dir(x.file)), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, x.file), []byte(x.text), 0o600))
+			began := time.Now()
+			out, code := command(t, program, dir, nil, x.args...)
+			assert.Contains(t, out, x.says)
+			assert.NotContains(t, out, "panic")
+			if x.code == 0 {
+				assert.Zero(t, code, out)
+			} else {
+				assert.Contains(t, []int{1, 2, 3}, code, out)
+			}
+			assert.Less(t, time.Since(began), time.Minute) // seconds, on a machine with nothing else to do
+		})
+	}
 }

@@ -208,8 +208,32 @@ func texts(fn declare) {
 			}
 			re, _ = patterns.LoadOrStore(str(v[1]), x)
 		}
-		return types.String(re.(*regexp.Regexp).ReplaceAllString(str(v[0]), str(v[2])))
+		s, ok := replaced(re.(*regexp.Regexp), str(v[0]), str(v[2]))
+		if !ok {
+			return fail("replace makes more than 1 MB of a text")
+		}
+		return types.String(s)
 	}, text, text, text)
+}
+
+// mostGrowth is how many bytes longer a function may make a text: expressions within each other multiply.
+const mostGrowth = 1 << 20
+
+// replaced is s with all that a pattern finds replaced, unless it grows by too much. Nothing is made that is longer.
+func replaced(re *regexp.Regexp, s, with string) (string, bool) {
+	most := len(s) + mostGrowth
+	names := strings.Count(with, "$")
+	var b []byte
+	last := 0
+	for _, m := range re.FindAllStringSubmatchIndex(s, -1) {
+		b = append(b, s[last:m[0]]...)
+		if len(b)+len(with)+names*(m[1]-m[0]) > most { // a group is no longer than what was found
+			return "", false
+		}
+		b = re.ExpandString(b, with, s, m)
+		last = m[1]
+	}
+	return string(append(b, s[last:]...)), len(b)+len(s)-last <= most
 }
 
 func pad(s string, width ref.Val, with string) ref.Val {

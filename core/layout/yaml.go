@@ -8,10 +8,10 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 
 	"paletwin/core/expr"
+	"paletwin/core/yamltext"
 )
 
 // Error is something in a layout that cannot be used: where, what and what to
@@ -73,7 +73,7 @@ func tokenOf(n ast.Node) *token.Token {
 
 // parse reads a YAML document; nil with an error noted where it is none.
 func (d *document) parse(data []byte) ast.Node {
-	f, err := parser.ParseBytes(data, 0)
+	f, err := yamltext.Parse(data)
 	if err != nil {
 		e := &Error{File: d.file, Text: err.Error()}
 		var y yaml.Error

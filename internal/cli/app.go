@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"os/user"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -117,8 +118,21 @@ func userName() string {
 	return "uid " + strconv.Itoa(id)
 }
 
-// run runs one command line.
-func (a *app) run(ctx context.Context, args []string) int {
+// faultError is a fault of the program itself.
+type faultError struct {
+	fault any
+	stack []byte
+}
+
+func (e *faultError) Error() string { return fmt.Sprint(e.fault) }
+
+// run runs one command line. A fault of the program ends it as other errors do, with 1: what it leaves is what a kill would leave.
+func (a *app) run(ctx context.Context, args []string) (code int) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			code = a.fail(&faultError{fault, debug.Stack()})
+		}
+	}()
 	root := newRoot(a)
 	root.SetArgs(args)
 	root.SetIn(a.stdin)

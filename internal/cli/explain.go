@@ -347,6 +347,12 @@ func rowList(rows []int) string {
 // explainSystem says what the operating system would not do.
 func explainSystem(err error) *message {
 	m := &message{Code: "failed", Text: err.Error(), exit: exitFailed}
+	var fault *faultError
+	if errors.As(err, &fault) {
+		m.Code, m.Text = "fault", "this is a fault of the program, and none of yours: "+err.Error()
+		m.Do = "run the same command again: it finishes what was begun, or clears it; and report these lines:\n" + strings.ReplaceAll(string(fault.stack), "\t", "  ")
+		return m
+	}
 	var path *fs.PathError
 	if errors.As(err, &path) {
 		m.File = path.Path

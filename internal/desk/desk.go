@@ -18,6 +18,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"paletwin/core/yamltext"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 )
@@ -143,7 +144,7 @@ func load(fsys disk.FS, dir string) (*Desk, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := yaml.UnmarshalWithOptions(b, &d.Settings, yaml.Strict()); err != nil && !errors.Is(err, io.EOF) {
+	if err := yamltext.Unmarshal(b, &d.Settings, yaml.Strict()); err != nil && !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, strings.TrimSpace(yaml.FormatError(err, false, true)))
 	}
 	for name, x := range d.Settings.Targets {
@@ -261,7 +262,7 @@ func (m *Meta) found(fsys disk.FS, dir string) error {
 // parts are given, in the order of m.Sets.
 func (t *Draft) Keep(m *Meta, parts ...*Meta) (*Dossier, error) {
 	d := t.desk
-	lock, err := disk.Acquire(filepath.Join(d.dossiers(), ".lock"), false)
+	lock, err := disk.AcquireSoon(filepath.Join(d.dossiers(), ".lock"))
 	if err != nil {
 		return nil, err
 	}

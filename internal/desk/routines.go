@@ -15,6 +15,7 @@ import (
 
 	"paletwin/core/expr"
 	"paletwin/core/layout"
+	"paletwin/core/yamltext"
 	"paletwin/internal/disk"
 )
 
@@ -82,7 +83,7 @@ func (d *Desk) Routine(name string) (*Routine, error) {
 		return nil, err
 	}
 	r := new(Routine)
-	if err := yaml.UnmarshalWithOptions(b, r, yaml.Strict()); err != nil {
+	if err := yamltext.Unmarshal(b, r, yaml.Strict()); err != nil {
 		return nil, &RoutineError{d.rel(path), strings.TrimSpace(yaml.FormatError(err, false, true))}
 	}
 	if err := r.check(d.rel(path)); err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"paletwin/core/yamltext"
 	"paletwin/internal/disk"
 )
 
@@ -34,7 +35,7 @@ func (d *Desk) Selection(name string) (*Selection, error) {
 		return nil, err
 	}
 	s := new(Selection)
-	if err := yaml.UnmarshalWithOptions(b, s, yaml.Strict()); err != nil {
+	if err := yamltext.Unmarshal(b, s, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("%s: %w: %s", d.rel(path), ErrSelection, strings.TrimSpace(yaml.FormatError(err, false, true)))
 	}
 	return s, nil

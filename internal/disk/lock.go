@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"time"
 
 	"github.com/gofrs/flock"
 )
@@ -40,6 +41,19 @@ func Acquire(name string, remove bool) (*Lock, error) {
 		_ = l.Close()
 	}
 	return nil, fmt.Errorf("%s: %w", name, ErrLocked)
+}
+
+// patience is how long a lock is waited for that is held for a moment only.
+const patience = 30 * time.Second
+
+// AcquireSoon takes a lock that others hold for a moment only, and waits for it.
+func AcquireSoon(name string) (*Lock, error) {
+	for began := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		l, err := Acquire(name, false)
+		if err == nil || !errors.Is(err, ErrLocked) || time.Since(began) > patience {
+			return l, err
+		}
+	}
 }
 
 // standing reports whether the locked file still stands under its name.

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/goccy/go-yaml"
+
+	"paletwin/core/yamltext"
 )
 
 // Mood is something that a real service does, and that the stand-in is to do: how, and to which
@@ -114,7 +116,7 @@ var picks = []string{"method", "set", "key", "every", "after", "times"}
 // ParseMoods reads a list of moods in YAML; name is its file's, for messages.
 func ParseMoods(name string, data []byte) ([]*Mood, error) {
 	var raw []map[string]any
-	if err := yaml.Unmarshal(data, &raw); err != nil && !errors.Is(err, io.EOF) {
+	if err := yamltext.Unmarshal(data, &raw); err != nil && !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("%s is no list of moods, each with \"mood: NAME\": %s", name, strings.TrimSpace(yaml.FormatError(err, false, true)))
 	}
 	var all []*Mood

@@ -189,7 +189,7 @@ func tallyOf(m *desk.Contents) *tally {
 
 func newReviewCollect(a *app) *cobra.Command {
 	var by string
-	var rehearse bool
+	var rehearse, decided bool
 	cmd := &cobra.Command{
 		Use:   "collect NNNN FILE",
 		Short: "Take decisions back from a review sheet",
@@ -200,15 +200,16 @@ the sheet was written is left out, and said.`,
   paletwin review collect - review-0001.xlsx --rehearse`,
 		Args: exactly(2, 2, "a dossier and a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.collect(args[0], args[1], by, rehearse)
+			return a.collect(args[0], args[1], by, rehearse, decided)
 		},
 	}
 	cmd.Flags().StringVar(&by, "by", "", "who decided, if it is not you: `NAME`; where desk.yaml allows it")
 	cmd.Flags().BoolVar(&rehearse, "rehearse", false, "say what would be decided, and decide nothing")
+	cmd.Flags().BoolVar(&decided, "decided", false, "overrule what other people decided otherwise: the file may be older than that")
 	return cmd
 }
 
-func (a *app) collect(name, file, by string, rehearse bool) error {
+func (a *app) collect(name, file, by string, rehearse, decided bool) error {
 	t, err := a.dossier(name)
 	if err != nil {
 		return err
@@ -226,7 +227,7 @@ func (a *app) collect(name, file, by string, rehearse bool) error {
 		return err
 	}
 	defer m.Close()
-	c := sheet.Match(m, said, who.By)
+	c := sheet.Match(m, said, who.By, decided)
 	if err := collectable(m, c, said, file); err != nil {
 		return err
 	}
@@ -243,9 +244,15 @@ func (a *app) collect(name, file, by string, rehearse bool) error {
 		touched = append(touched, n)
 	}
 	if a.json {
-		return a.printJSON(collectedJSON(t, c, touched, rehearse, sum))
+		if err := a.printJSON(collectedJSON(t, c, touched, rehearse, sum)); err != nil || len(c.Theirs) == 0 {
+			return err
+		}
+		return exit(exitLook)
 	}
 	a.sayCollected(t, c, touched, rehearse)
+	if len(c.Theirs) > 0 {
+		return exit(exitLook)
+	}
 	return nil
 }
 
@@ -318,7 +325,7 @@ func collectedJSON(t *desk.Dossier, c *sheet.Collected, touched []changeset.Touc
 		groups = append(groups, ordered{{"decision", string(g.Decision)}, {"note", g.Note}, {"units", touched[i].Units}, {"changes", touched[i].Changes}})
 	}
 	return ordered{{"dossier", t.Meta.Number}, {"decided", groups}, {"as_before", c.Same}, {"stopped", orEmpty(c.Stopped)}, {"changed_since", orEmpty(c.Changed)},
-		{"other_set", c.Other}, {"rehearsed", rehearse}, {"sha256", sum}}
+		{"decided_by_others", len(c.Theirs)}, {"other_set", c.Other}, {"rehearsed", rehearse}, {"sha256", sum}}
 }
 
 func (a *app) sayCollected(t *desk.Dossier, c *sheet.Collected, touched []changeset.Touched, rehearse bool) {
@@ -346,6 +353,13 @@ func (a *app) sayCollected(t *desk.Dossier, c *sheet.Collected, touched []change
 		if n := len(x.rows); n > 0 {
 			a.out.Line("  %s %s: %s", unitWords(n), x.text, screen.Safe(strings.Join(x.rows[:min(n, 5)], "; ")))
 		}
+	}
+	if n := len(c.Theirs); n > 0 {
+		var all []string
+		for _, p := range c.Theirs[:min(n, 5)] {
+			all = append(all, p.Place+": "+p.Text)
+		}
+		a.out.Line("  %s somebody else decided otherwise, and left as they are; --decided overrules them: %s", unitWords(n), screen.Safe(strings.Join(all, "; ")))
 	}
 	if c.Other > 0 && len(c.Changed) < c.Other {
 		a.out.Line("  %s", screen.Dim("the sheet is of an earlier comparison; what is the same was taken over"))

@@ -165,7 +165,7 @@ func TestDecidingInThePage(t *testing.T) {
 	said, problems, ok := sheet.ReadPage(b)
 	require.True(t, ok, "%s", b)
 	assert.Empty(t, problems)
-	c := sheet.Match(m, said, "lina")
+	c := sheet.Match(m, said, "lina", false)
 	assert.Empty(t, c.Changed)
 	require.Len(t, c.Groups, 2)
 	assert.Equal(t, []int{9, 1}, []int{max(c.Groups[0].Count, c.Groups[1].Count), min(c.Groups[0].Count, c.Groups[1].Count)})

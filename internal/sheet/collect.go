@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/go-json-experiment/json/jsontext"
+
 	"paletwin/core/changeset"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -99,6 +101,9 @@ func ReadPage(data []byte) (all []Said, problems []Problem, ok bool) {
 	if err := json.Unmarshal(data, &f); err != nil || f.Form != "decisions" || f.Version != 1 {
 		return nil, nil, false
 	}
+	if !jsontext.Value(data).IsValid() { // which asks for more than encoding/json: no name twice, and texts that are UTF-8
+		return nil, []Problem{{"the file", "has a member twice in an object, or bytes that are no text"}}, true
+	}
 	for i, d := range f.Decisions {
 		place := fmt.Sprintf("decision %d", i+1)
 		word, err := decisionOf(strings.ToLower(d.Decision))
@@ -118,9 +123,10 @@ func ReadPage(data []byte) (all []Said, problems []Problem, ok bool) {
 // Collected is what a file's decisions come to.
 type Collected struct {
 	Groups  []Group
-	Same    int      // units that stand so already
-	Stopped []string // places of approvals of what cannot be approved
-	Changed []string // places of decisions on what is no more as it was
+	Same    int       // units that stand so already
+	Stopped []string  // places of approvals of what cannot be approved
+	Changed []string  // places of decisions on what is no more as it was
+	Theirs  []Problem // what somebody else decided otherwise, and stays so
 	Twice   []Problem
 	Other   int // rows of another change set than the dossier's
 }
@@ -134,8 +140,9 @@ type Group struct {
 }
 
 // Match holds the decisions of a file, made by somebody, against what the
-// dossier has now.
-func Match(m *desk.Contents, said []Said, by string) *Collected {
+// dossier has now. What somebody else decided otherwise stays so, unless decided says that it is overruled: a file may be older
+// than that.
+func Match(m *desk.Contents, said []Said, by string, decided bool) *Collected {
 	at := map[changeset.ID]*desk.DecidedChange{}
 	for _, s := range m.Changes {
 		at[s.ID] = s
@@ -170,6 +177,8 @@ func Match(m *desk.Contents, said []Said, by string) *Collected {
 			c.Same++
 		case d.Decision == changeset.Approve && st.Barred():
 			c.Stopped = append(c.Stopped, d.Place)
+		case !decided && overrules(st, d.Decision, by):
+			c.Theirs = append(c.Theirs, Problem{d.Place, fmt.Sprintf("%s decided %s", st.By, st.Decision)})
 		default:
 			k := Said{Decision: d.Decision, Note: d.Note}
 			g, there := groups[k]
@@ -183,6 +192,11 @@ func Match(m *desk.Contents, said []Said, by string) *Collected {
 		}
 	}
 	return c
+}
+
+// overrules reports whether a decision is another than somebody else's.
+func overrules(st *changeset.State, d changeset.Decision, by string) bool {
+	return st.Decision != "" && st.Decision != changeset.Open && !st.ToolHeld() && st.By != by && st.Decision != d
 }
 
 // unitOf is the unit of a change that a ref names as it is now, or -1.

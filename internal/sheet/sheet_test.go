@@ -106,7 +106,7 @@ func TestWhatIsDecidedInASheetIsCollected(t *testing.T) {
 		}
 		file := filepath.Join(dir, "back.xlsx")
 		require.NoError(t, x.SaveAs(file))
-		c := Match(m, readBook(t, file), "lina")
+		c := Match(m, readBook(t, file), "lina", false)
 		assert.Empty(t, c.Changed)
 		assert.Zero(t, c.Other)
 		got, stopped := 0, len(c.Stopped)
@@ -165,7 +165,7 @@ func TestASpreadsheetDoesNotTouchWhatIsReadBack(t *testing.T) {
 		require.True(t, ok)
 		assert.Empty(t, problems)
 		assert.Len(t, said, len(rows)-1, "%s", f)
-		c := Match(m, said, "lina")
+		c := Match(m, said, "lina", false)
 		assert.Empty(t, c.Changed, "%s", f)
 		assert.Zero(t, c.Other, "%s", f)
 	}
@@ -196,7 +196,7 @@ func TestAnotherProgramSavesTheWorkbook(t *testing.T) {
 	for _, format := range []string{"xlsx", "ods"} {
 		said := readBook(t, officetest.Convert(t, file, "fr-FR", "", format))
 		assert.Len(t, said, want, format)
-		assert.Empty(t, Match(m, said, "lina").Changed, format)
+		assert.Empty(t, Match(m, said, "lina").Changed, format, false)
 	}
 }
 

@@ -196,7 +196,7 @@ func TestAnotherProgramSavesTheWorkbook(t *testing.T) {
 	for _, format := range []string{"xlsx", "ods"} {
 		said := readBook(t, officetest.Convert(t, file, "fr-FR", "", format))
 		assert.Len(t, said, want, format)
-		assert.Empty(t, Match(m, said, "lina").Changed, format, false)
+		assert.Empty(t, Match(m, said, "lina", false).Changed, format)
 	}
 }
 

@@ -208,7 +208,7 @@ func TestOldAndContradictingSheets(t *testing.T) {
 	refs := units(m)
 	said := []Said{{Ref: refs[0], Decision: changeset.Hold, Place: "row 2"}, {Ref: strings.ToUpper(refs[0]), Decision: changeset.Reject, Place: "row 3"},
 		{Ref: refs[1][:len(refs[1])-8] + "00000000", Decision: changeset.Hold, Place: "row 4"}, {Ref: refs[2], Decision: changeset.Hold, Place: "row 5", Set: "s000000000000"}}
-	c := Match(m, said, "lina")
+	c := Match(m, said, "lina", false)
 	assert.Equal(t, []Problem{{"row 3", "says reject, and row 2 says hold of the same"}}, c.Twice)
 	assert.Equal(t, []string{"row 4"}, c.Changed)
 	assert.Equal(t, 1, c.Other)

@@ -9,7 +9,7 @@
 package sheet
 
 import (
-	"encoding/csv"
+	"bufio"
 	"fmt"
 	"io"
 	"slices"
@@ -20,6 +20,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/table/csv"
 	"paletwin/internal/desk"
 	"paletwin/internal/term"
 )
@@ -350,10 +351,10 @@ func WriteCSV(w io.Writer, m *desk.Contents) error {
 	if err != nil {
 		return err
 	}
-	out := csv.NewWriter(w)
+	out := bufio.NewWriter(w)
 	n := 1 + len(m.Header.Key) + about
 	heading := append(clip(all[0].heading[:n]), "act")
-	if err := out.Write(append(heading, all[0].heading[n:]...)); err != nil {
+	if err := writeRow(out, append(heading, all[0].heading[n:]...)); err != nil {
 		return err
 	}
 	acts := []string{"amend", "add", "delete"}
@@ -372,26 +373,43 @@ func WriteCSV(w io.Writer, m *desk.Contents) error {
 			for k := range cells {
 				cells[k] = guard(shown(cells[k]))
 			}
-			if err := out.Write(cells); err != nil {
+			if err := writeRow(out, cells); err != nil {
 				return err
 			}
 		}
 	}
-	out.Flush()
-	return out.Error()
+	return out.Flush()
+}
+
+// writeRow writes a row of CSV. What another program's separator could split, so that a part begins a cell, stands in quotes.
+func writeRow(w io.Writer, cells []string) error {
+	var line []byte
+	for i, c := range cells {
+		if i > 0 {
+			line = append(line, ',')
+		}
+		line = csv.AppendCell(line, c, ',', strings.ContainsAny(c, ";\t|") || c != strings.TrimSpace(c))
+	}
+	_, err := w.Write(append(line, '\n'))
+	return err
 }
 
 // guard keeps a program from taking a cell for a formula.
 func guard(v string) string {
-	if v != "" && strings.ContainsRune("=+-@\t\r", rune(v[0])) {
+	if runs(strings.TrimLeft(v, "'")) {
 		return "'" + v
 	}
 	return v
 }
 
+// runs reports whether a spreadsheet program takes a text for a formula by how it begins, in full width, too.
+func runs(v string) bool {
+	return v != "" && strings.ContainsRune("=+-@\t\r\n＝＋－＠", []rune(v)[0])
+}
+
 // unguard undoes guard.
 func unguard(v string) string {
-	if len(v) > 1 && v[0] == '\'' && strings.ContainsRune("=+-@\t\r", rune(v[1])) {
+	if strings.HasPrefix(v, "'") && runs(strings.TrimLeft(v, "'")) {
 		return v[1:]
 	}
 	return v

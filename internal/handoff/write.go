@@ -12,6 +12,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/core/table/xlsx"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 )
@@ -22,6 +24,7 @@ const (
 	Back       = target.Back
 	ReadMe     = "README.txt"
 	ByHandName = "by-hand.csv"
+	ByHandBook = "by-hand.xlsx" // the same for a spreadsheet program, which would take some values of the other for formulas
 )
 
 // Write makes the files of a run, all or none: the folder appears when it is
@@ -74,6 +77,10 @@ func (s *System) write(ctx context.Context, stage string, steps []target.Step) e
 			return err
 		}
 		s.beside = append(s.beside, target.Load{Name: Back + "/" + ByHandName, Records: len(byHand), SHA256: w.SHA256})
+		if w, err = s.writeByHandBook(filepath.Join(stage, Back, ByHandBook), byHand); err != nil {
+			return err
+		}
+		s.beside = append(s.beside, target.Load{Name: Back + "/" + ByHandBook, Records: len(byHand), SHA256: w.SHA256})
 	}
 	w, err := s.readMe(filepath.Join(stage, ReadMe), len(byHand))
 	if err != nil {
@@ -239,19 +246,43 @@ func (l *load) name() string {
 	return name + "-" + list
 }
 
-// writeByHand lists what no load file can undo.
+// byHandRows are the rows of the list of what no load file can undo.
+func (s *System) byHandRows(all []byHand) [][]string {
+	rows := [][]string{append(append([]string(nil), s.Key...), "field", "set to", "why by hand")}
+	for _, h := range all {
+		rows = append(rows, append(h.key.Parts(), h.field, h.value.String(), h.why))
+	}
+	return rows
+}
+
+// writeByHand lists what no load file can undo, to the letter.
 func (s *System) writeByHand(name string, all []byHand) (disk.Written, error) {
 	return disk.WriteFile(s.FS, name, 0o600, func(w io.Writer) error {
 		cw := csv.NewWriter(w)
-		if err := cw.Write(append(append([]string(nil), s.Key...), "field", "set to", "why by hand")); err != nil {
+		if err := cw.WriteAll(s.byHandRows(all)); err != nil {
 			return err
 		}
-		for _, h := range all {
-			if err := cw.Write(append(h.key.Parts(), h.field, h.value.String(), h.why)); err != nil {
+		return cw.Error()
+	})
+}
+
+// writeByHandBook writes the same as a workbook whose cells are texts.
+func (s *System) writeByHandBook(name string, all []byHand) (disk.Written, error) {
+	return disk.WriteFile(s.FS, name, 0o600, func(w io.Writer) error {
+		x := xlsx.NewWriter(w)
+		x.Name, x.Sheet = ByHandBook, "by hand"
+		for _, row := range s.byHandRows(all) {
+			cells := make([]record.Value, len(row))
+			for i, text := range row {
+				if xlsx.Unwritable(text) != "" {
+					text = "(" + ByHandName + " has it; a workbook cannot hold it)"
+				}
+				cells[i] = record.Text(text)
+			}
+			if err := x.Write(cells); err != nil {
 				return err
 			}
 		}
-		cw.Flush()
-		return cw.Error()
+		return x.Close()
 	})
 }

@@ -43,6 +43,8 @@ type Settings struct {
 	Name    string            `yaml:"name"`
 	Review  Review            `yaml:"review"`
 	Targets map[string]Target `yaml:"targets"`
+	// Lists are folders beside the desk in which lists of layouts may be; absolute once the desk is open.
+	Lists []string `yaml:"lists"`
 }
 
 // Target is a place that has a name on the desk.
@@ -156,6 +158,11 @@ func load(fsys disk.FS, dir string) (*Desk, error) {
 		}
 		x.To = target.In(dir, x.To)
 		d.Settings.Targets[name] = x
+	}
+	for i, l := range d.Settings.Lists {
+		if !filepath.IsAbs(l) {
+			d.Settings.Lists[i] = filepath.Join(dir, l)
+		}
 	}
 	if err := d.Settings.Review.check(); err != nil {
 		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, err)

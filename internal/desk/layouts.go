@@ -43,8 +43,11 @@ func (l *Layout) Reading(o table.Options, snapshot bool) table.Options {
 	return Reading(l.Layout, o, snapshot)
 }
 
-// LayoutPath is where a record set's layout stands on the desk.
+// LayoutPath is where a record set's layout stands on the desk: in layouts, whatever the set is called.
 func (d *Desk) LayoutPath(set string) string {
+	if !isName(set + ".yaml") {
+		set = slug(set)
+	}
 	return filepath.Join(d.Dir, "layouts", set+".yaml")
 }
 
@@ -57,8 +60,8 @@ func (d *Desk) FindLayout(set string) (*Layout, error) {
 	return l, err
 }
 
-// OpenLayout opens a layout. Its lists are looked for beside it and in the
-// desk's folder. Errors are layout.Errors where it is wrong.
+// OpenLayout opens a layout. Its lists are looked for beside it, in the
+// desk's folder, and in those that desk.yaml names. Errors are layout.Errors where it is wrong.
 func (d *Desk) OpenLayout(path string) (*Layout, error) { return d.openLayout(path, nil) }
 
 // openLayout is OpenLayout on the way from other layouts, whose files above
@@ -68,7 +71,7 @@ func (d *Desk) openLayout(path string, above []string) (*Layout, error) {
 	if err != nil {
 		return nil, err
 	}
-	src := &lists{fsys: d.FS, password: d.Password, found: map[string]string{}, dirs: []string{filepath.Dir(path), d.Dir, filepath.Dir(filepath.Dir(path))}}
+	src := &lists{fsys: d.FS, password: d.Password, found: map[string]string{}, dirs: append([]string{filepath.Dir(path), d.Dir, filepath.Dir(filepath.Dir(path))}, d.Settings.Lists...)}
 	l, err := layout.Parse(d.rel(path), b, src)
 	if err != nil {
 		return nil, err
@@ -123,9 +126,31 @@ type lists struct {
 	found    map[string]string
 }
 
+// errOutside says that a list is in a folder that is not the desk's business.
+var errOutside = errors.New("it is outside of the desk; if it is meant, name its folder in desk.yaml, lists: [FOLDER]")
+
+// within reports whether a file is in one of the folders in which lists may be, links followed: a layout that somebody else wrote reads
+// nothing elsewhere.
+func (s *lists) within(path string) bool {
+	file := real(path)
+	return slices.ContainsFunc(s.dirs, func(dir string) bool {
+		r, err := filepath.Rel(real(dir), file)
+		return err == nil && filepath.IsLocal(r)
+	})
+}
+
+// real is a path with its links followed, as far as it is there.
+func real(path string) string {
+	if r, err := filepath.EvalSymlinks(path); err == nil {
+		return r
+	}
+	return filepath.Clean(path)
+}
+
 // List opens a list: the first file of its name, or of its name with an
 // ending, in the folders that are looked at.
 func (s *lists) List(name string) (*table.Image, error) {
+	outside := false
 	for _, dir := range s.dirs {
 		for _, ext := range []string{"", ".csv", ".xlsx"} {
 			path := filepath.Join(dir, name+ext)
@@ -133,6 +158,10 @@ func (s *lists) List(name string) (*table.Image, error) {
 				path = name + ext
 			}
 			if info, err := s.fsys.Stat(path); err != nil || info.IsDir() {
+				continue
+			}
+			if !s.within(path) {
+				outside = true
 				continue
 			}
 			s.found[name] = path
@@ -143,7 +172,11 @@ func (s *lists) List(name string) (*table.Image, error) {
 			return openBytes(filepath.Base(path), b, table.Options{Password: s.password})
 		}
 	}
-	return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("there is no such file")}
+	err := errors.New("there is no such file")
+	if outside {
+		err = errOutside
+	}
+	return nil, &fs.PathError{Op: "open", Path: name, Err: err}
 }
 
 // keptLists opens the lists that a dossier keeps.

@@ -13,6 +13,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/internal/disk"
 )
 
 // put writes files into a desk's folder.
@@ -121,4 +122,40 @@ func TestAGivenValueStands(t *testing.T) {
 	_, err = x.Decide(&Order{Decision: changeset.Reject, Names: []string{id + "/v"}, By: "lina"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"1 reject", "2 hold"}, states())
+}
+
+// A layout reads lists beside it, on the desk, and in folders that desk.yaml names: nothing elsewhere, by whatever way it is named.
+func TestListsOfLayoutsStayOnTheDesk(t *testing.T) {
+	outer := t.TempDir()
+	dir := filepath.Join(outer, "a", "desk")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "layouts"), 0o755))
+	require.NoError(t, os.MkdirAll(filepath.Join(outer, "lists"), 0o755))
+	for _, at := range []string{filepath.Join(outer, "secret.csv"), filepath.Join(outer, "lists", "shared.csv"), filepath.Join(dir, "own.csv"), filepath.Join(dir, "layouts", "beside.csv")} {
+		require.NoError(t, os.WriteFile(at, []byte("code,name\nD01,North\n"), 0o600))
+	}
+	require.NoError(t, os.Symlink(filepath.Join(outer, "secret.csv"), filepath.Join(dir, "linked.csv")))
+	read := func(list string) error {
+		layout := filepath.Join(dir, "layouts", "aids.yaml")
+		require.NoError(t, os.WriteFile(layout, []byte("record_set: aids\nkey: k\nfields:\n  k: text\n  depot: {kind: reference, to: {list: "+list+", by: code, name: name}}\n"), 0o600))
+		d, err := Find(disk.OS{}, dir, "")
+		require.NoError(t, err)
+		_, err = d.OpenLayout(layout)
+		return err
+	}
+	for _, good := range []string{"own.csv", "own", "beside.csv", "./own.csv"} {
+		require.NoError(t, read(good), good)
+	}
+	for _, bad := range []string{"../../secret.csv", filepath.Join(outer, "secret.csv"), "linked.csv", "layouts/../../../secret.csv", "../../lists/shared.csv"} {
+		require.ErrorContains(t, read(bad), "it is outside of the desk", bad)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "desk.yaml"), []byte("lists: [../../lists]\n"), 0o600))
+	require.NoError(t, read("shared.csv"))
+	require.ErrorContains(t, read("../../secret.csv"), "it is outside of the desk")
+}
+
+func TestLayoutsStandInLayouts(t *testing.T) {
+	d := &Desk{Dir: "/desk"}
+	for set, want := range map[string]string{"aids": "aids", "Price list 2": "Price list 2", "../../evil": "evil", "a/b": "a-b", `..\x`: "x", "C:x": "c-x", "": "", "a\x00b": "a-b"} {
+		assert.Equal(t, filepath.Join("/desk/layouts", want+".yaml"), d.LayoutPath(set))
+	}
 }

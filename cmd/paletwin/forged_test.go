@@ -248,3 +248,22 @@ func TestNothingIsEndless(t *testing.T) {
 		})
 	}
 }
+
+// What a desk keeps of records is for its owner alone, whatever the umask.
+func TestWhatTheDeskKeepsIsPrivate(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join(t.TempDir(), "demo")
+	out, code := command(t, program, t.TempDir(), nil, "demo", "service", dir)
+	require.Zero(t, code, out)
+	for _, folder := range []string{"dossiers", "lent", "taken"} {
+		require.NoError(t, filepath.WalkDir(filepath.Join(dir, folder), func(path string, d fs.DirEntry, err error) error {
+			require.NoError(t, err)
+			info, err := d.Info()
+			require.NoError(t, err)
+			if !d.IsDir() && filepath.Base(path) != ".lock" {
+				assert.Zero(t, info.Mode().Perm()&0o077, path)
+			}
+			return nil
+		}))
+	}
+}

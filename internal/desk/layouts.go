@@ -316,16 +316,22 @@ func WriteNew(fsys disk.FS, path string, b []byte) error {
 	if _, err := fsys.Lstat(path); err == nil {
 		return &fs.PathError{Op: "write", Path: path, Err: fs.ErrExist}
 	}
-	return writeWithFolder(fsys, path, b)
+	return writeWithFolder(fsys, path, b, shared)
 }
 
-func writeWithFolder(fsys disk.FS, path string, b []byte) error {
+// Modes of files on the desk: those that people write and share, and those that have keys of records.
+const (
+	shared  fs.FileMode = 0o644
+	private fs.FileMode = 0o600
+)
+
+func writeWithFolder(fsys disk.FS, path string, b []byte, mode fs.FileMode) error {
 	for _, dir := range []string{filepath.Dir(filepath.Dir(path)), filepath.Dir(path)} {
 		if err := fsys.Mkdir(dir); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}
 	}
-	_, err := disk.WriteFile(fsys, path, 0o644, func(w io.Writer) error {
+	_, err := disk.WriteFile(fsys, path, mode, func(w io.Writer) error {
 		_, err := w.Write(b)
 		return err
 	})

@@ -23,7 +23,7 @@ func (d *Desk) KeepLent(l *table.Lent, name string) (string, error) {
 	if err != nil {
 		return path, err
 	}
-	return path, writeWithFolder(d.FS, path, append(b, '\n'))
+	return path, writeWithFolder(d.FS, path, append(b, '\n'), private)
 }
 
 // Lends lists what was lent of a snapshot, by the names of the copies. What

@@ -56,5 +56,5 @@ func (d *Desk) KeepSelection(name string, s *Selection) (string, error) {
 	if s.Target != "" {
 		text = "# Taken again with: paletwin take --again " + slug(name) + " -o FILE\n" + string(b)
 	}
-	return path, writeWithFolder(d.FS, path, []byte(text))
+	return path, writeWithFolder(d.FS, path, []byte(text), shared)
 }

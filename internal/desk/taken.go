@@ -35,7 +35,7 @@ func (d *Desk) KeepTaken(t *Taken, name string) error {
 		return err
 	}
 	path := filepath.Join(d.Dir, takenFolder, t.Snapshot[:8]+"-"+slug(strings.TrimSuffix(filepath.Base(name), filepath.Ext(name)))+".json")
-	return writeWithFolder(d.FS, path, append(b, '\n'))
+	return writeWithFolder(d.FS, path, append(b, '\n'), private)
 }
 
 // TakenAs returns what a file was taken of, nil where it was not. What cannot be read

@@ -5,12 +5,15 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
+	"unicode"
 
 	"github.com/goccy/go-yaml"
 	"github.com/zeebo/xxh3"
 
 	"paletwin/core/expr"
+	"paletwin/core/glyph"
 	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -32,7 +35,7 @@ func Draft(ctx context.Context, m *table.Image, set string, keys, together []str
 		return nil, err
 	}
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "# A first layout of %s, drafted from %s. Every comment says what was seen there:\n# correct what is only so by chance, and take out what does not matter.\n", set, OneLine(m.Name))
+	fmt.Fprintf(&b, "# A first layout of %s, drafted from %s. Every comment says what was seen there:\n# correct what is only so by chance, and take out what does not matter.\n", OneLine(set), OneLine(m.Name))
 	fmt.Fprintf(&b, "record_set: %s\n\n", Scalar(set))
 	switch {
 	case len(together) > 0:
@@ -232,6 +235,9 @@ func (c *column) writeChoice(line func(what, why string), of, required string) {
 
 // Scalar writes a text as YAML, in quotes where it needs them.
 func Scalar(s string) string {
+	if glyph.Shown(s) != s || strings.ContainsFunc(s, unicode.IsControl) {
+		return strconv.QuoteToASCII(s) // whose escapes are YAML's, too
+	}
 	if s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ_ ") == "" && strings.TrimSpace(s) == s && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}, strings.ToLower(s)) {
 		return s
 	}
@@ -242,12 +248,12 @@ func Scalar(s string) string {
 	return strings.TrimSpace(string(b))
 }
 
-// OneLine is a text that fits into a comment.
+// OneLine is a text that fits into a comment, and of which everything can be seen.
 func OneLine(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' {
+	return glyph.Shown(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
 			return ' '
 		}
 		return r
-	}, s)
+	}, s))
 }

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -23,10 +24,20 @@ var (
 // ErrForged says that a dossier's description is none that the program writes.
 var ErrForged = errors.New("it was not written by paletwin")
 
+// errElsewhere says that a dossier's number is another folder's: it is a copy of that one, or forged.
+var errElsewhere = errors.New("it is another dossier's description")
+
+// copied reports whether the dossier of which a description is a copy stands beside it.
+func (d *Desk) copied(m *Meta) bool {
+	_, err := d.FS.Stat(filepath.Join(d.dossiers(), m.Number+"-"+m.Slug))
+	return err == nil
+}
+
 // believe refuses a description that says what the program never does. folder is the dossier's, from the folder of dossiers.
 func (m *Meta) believe(folder string) error {
-	if err := m.believeNumber(filepath.ToSlash(folder)); err != nil {
-		return err
+	number := m.believeNumber(filepath.ToSlash(folder))
+	if number != nil && !errors.Is(number, errElsewhere) {
+		return number
 	}
 	part := strings.Contains(filepath.ToSlash(folder), "/")
 	for _, in := range m.inputs() {
@@ -50,7 +61,7 @@ func (m *Meta) believe(folder string) error {
 		return forged("that it catches up with the dossier %q", m.CatchesUp)
 	}
 	if len(m.Sets) > 0 {
-		return m.believeMembers()
+		return cmp.Or(m.believeMembers(), number)
 	}
 	if len(m.RecordSets) == 0 {
 		return forged("that it has no record set")
@@ -67,7 +78,7 @@ func (m *Meta) believe(folder string) error {
 	if m.Snapshot == nil {
 		return forged("no snapshot")
 	}
-	return nil
+	return number
 }
 
 func forged(format string, args ...any) error {
@@ -90,6 +101,8 @@ func (m *Meta) believeNumber(folder string) error {
 	digits, _, _ := strings.Cut(whole, "-")
 	number, set, named := strings.Cut(m.Number, PartMark)
 	switch {
+	case !part && !named && numbered.MatchString(number) && number != digits && m.Slug == slug(m.Slug):
+		return fmt.Errorf("%w: %w", errElsewhere, forged("that it is number %q", m.Number))
 	case !numbered.MatchString(number), number != digits, part != named:
 		return forged("that it is number %q", m.Number)
 	case part && (set == "" || rest != "sets/"+slug(set)):

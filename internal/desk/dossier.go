@@ -199,7 +199,7 @@ func (d *Desk) open(name string) (*Dossier, error) {
 	if want, err := m.digest(); err != nil || want != m.Digest {
 		return nil, &DamageError{file, ErrAltered}
 	}
-	if err := m.believe(name); err != nil {
+	if err := m.believe(name); err != nil && !(errors.Is(err, errElsewhere) && d.copied(m)) {
 		return nil, &DamageError{file, err}
 	}
 	t.Meta = m

@@ -44,7 +44,7 @@ func Acquire(name string, remove bool) (*Lock, error) {
 }
 
 // patience is how long a lock is waited for that is held for a moment only.
-const patience = 30 * time.Second
+const patience = 20 * time.Second
 
 // AcquireSoon takes a lock that others hold for a moment only, and waits for it.
 func AcquireSoon(name string) (*Lock, error) {

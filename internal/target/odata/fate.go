@@ -29,6 +29,7 @@ import (
 const (
 	maxStale = 6 // times that a record is read again since somebody else edits it
 	maxLost  = 6 // times that a request is sent of which the answer is lost
+	enough   = 4 // times that a service is asked what it answered the first time; then the record has to tell
 )
 
 // told takes in what was answered to a unit's requests. An error ends the run: what was not done can be done later.
@@ -199,7 +200,7 @@ func (s *Set) looked(u *unit, now []*seen) error {
 func (s *Set) decide(it *item, now *seen) (target.Fate, string) {
 	c := &it.cause
 	doubt := it.doubt && !(it.mark != "" && c.stale())
-	knows := it.doubt && it.mark != "" && !c.stale()
+	knows := it.doubt && it.mark != "" && !c.stale() && it.tries < enough
 	lost := c.status == 0
 	state := s.state(now)
 	unlike := it.step.Unlike(state, s.o.Of)

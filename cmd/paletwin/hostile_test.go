@@ -75,17 +75,10 @@ func TestHostileTextsOnEverySurface(t *testing.T) {
 				{"layout", "draft", snapshot, "--record-set=" + title}, {"layout", "draft", snapshot, "-o", "-"}, {"lend", snapshot, "-o", "lent.xlsx", "--key", "k"}, {"derive", snapshot, "--key", "k", "--set", "w = " + title, "--title=" + title}, {"derive", snapshot, "--key", "k", "--where", title},
 				{title}, {"compare", title, title}, {"take", title, "-o", "x.csv"}, {"apply", "1", "--to", title, "--yes"}, {"show", "1", "--where", title}, {"standin", title},
 			} {
-				for _, env := range [][]string{{"CLICOLOR_FORCE=1", "TTY_FORCE=1", "COLORTERM=truecolor", "TERM=xterm"}} {
-					for _, a := range args {
-						if strings.Contains(a, "\x00") {
-							t.Skip("no argument has that")
-						}
-					}
-					out, code := command(t, program, dir, env, args...)
-					require.Empty(t, hidden(out), "%q: %q", args, out)
-					require.NotContains(t, out, "panic:", "%q", args)
-					assert.Contains(t, []int{0, 1, 2, 3, 4}, code, "%q", args)
-				}
+				out, code := command(t, program, dir, []string{"CLICOLOR_FORCE=1", "TTY_FORCE=1", "COLORTERM=truecolor", "TERM=xterm"}, args...)
+				require.Empty(t, hidden(out), "%q: %q", args, out)
+				require.NotContains(t, out, "panic:", "%q", args)
+				assert.Contains(t, []int{0, 1, 2, 3, 4}, code, "%q", args)
 			}
 			if b, err := os.ReadFile(filepath.Join(dir, "load", "README.txt")); err == nil {
 				require.Empty(t, hidden(string(b)))

@@ -9,7 +9,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"log"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -21,8 +20,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"paletwin/internal/disk"
 	"paletwin/internal/standin"
+	"paletwin/internal/standin/standintest"
 	"paletwin/internal/thorough"
 )
 
@@ -139,19 +138,14 @@ func served9(t *testing.T) (start, world string) {
 func newKiller(t *testing.T, world, mood string) (*killer, string) {
 	t.Helper()
 	k := &killer{}
-	w, err := standin.Load(context.Background(), disk.OS{}, world, nil)
-	require.NoError(t, err)
-	var o standin.Options
+	var moods []string
 	if mood != "" {
-		m, err := standin.ParseMood(mood)
-		require.NoError(t, err)
-		o.Moods = append(o.Moods, m)
+		moods = append(moods, mood)
 	}
-	k.s, _, err = standin.Open(context.Background(), w, "", false, o)
+	var err error
+	k.s, err = standintest.Open(world, standin.Options{}, moods...)
 	require.NoError(t, err)
-	server := httptest.NewUnstartedServer(k)
-	server.Config.ErrorLog = log.New(io.Discard, "", 0)
-	server.Start()
+	server := standintest.Serve(k)
 	t.Cleanup(func() { server.Close(); k.s.Close() })
 	return k, server.URL
 }

@@ -1,19 +1,15 @@
 package main
 
 import (
-	"context"
 	"fmt"
-	"io"
-	"log"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/rogpeppe/go-internal/testscript"
 
-	"paletwin/internal/disk"
 	"paletwin/internal/standin"
+	"paletwin/internal/standin/standintest"
 )
 
 // serveStandin is the story command "standin NAME FOLDER MOOD …": the folder's tables are served, in these moods, in which ? stands for a blank, and $NAME is the
@@ -22,26 +18,22 @@ func serveStandin(ts *testscript.TestScript, neg bool, args []string) {
 	if neg || len(args) < 2 {
 		ts.Fatalf("usage: standin NAME FOLDER [MOOD …]")
 	}
-	w, err := standin.Load(context.Background(), disk.OS{}, ts.MkAbs(args[1]), nil)
-	ts.Check(err)
 	var o standin.Options
+	var moods []string
 	for _, text := range args[2:] {
 		if token, ok := strings.CutPrefix(text, "token="); ok {
 			file := filepath.Join(ts.MkAbs("."), args[0]+".tokens")
 			ts.Check(os.WriteFile(file, []byte(token+"\n"), 0o600))
+			var err error
 			o.Tokens, err = standin.OpenTokens(file)
 			ts.Check(err)
 			continue
 		}
-		m, err := standin.ParseMood(strings.ReplaceAll(text, "?", " "))
-		ts.Check(err)
-		o.Moods = append(o.Moods, m)
+		moods = append(moods, strings.ReplaceAll(text, "?", " "))
 	}
-	s, _, err := standin.Open(context.Background(), w, "", false, o)
+	s, err := standintest.Open(ts.MkAbs(args[1]), o, moods...)
 	ts.Check(err)
-	server := httptest.NewUnstartedServer(s)
-	server.Config.ErrorLog = log.New(io.Discard, "", 0)
-	server.Start()
+	server := standintest.Serve(s)
 	ts.Defer(func() { server.Close(); s.Close() })
 	ts.Setenv(args[0], server.URL)
 }

@@ -54,10 +54,10 @@ func (m *Meta) believe(folder string) error {
 			return forged("the name %q of a file in it", name)
 		}
 	}
-	if m.Undoes != nil && (!isNumberOf(m.Undoes.Dossier) || m.Undoes.Dossier == m.Number) {
+	if m.Undoes != nil && !m.follows(m.Undoes.Dossier) { // else ways through what undoes what would not end
 		return forged("that it undoes the dossier %q", m.Undoes.Dossier)
 	}
-	if m.CatchesUp != "" && !isNumberOf(m.CatchesUp) {
+	if m.CatchesUp != "" && m.CatchesUp != m.Number && !m.follows(m.CatchesUp) {
 		return forged("that it catches up with the dossier %q", m.CatchesUp)
 	}
 	if len(m.Sets) > 0 {
@@ -124,15 +124,16 @@ func (m *Meta) believeMembers() error {
 	return nil
 }
 
-// isNumberOf reports whether a text is the number of a dossier, or of a record set of one.
-func isNumberOf(text string) bool {
+// follows reports whether a text is the number of a dossier, or of a record set of one, that was made before.
+func (m *Meta) follows(text string) bool {
 	number, set, part := strings.Cut(text, PartMark)
-	return numbered.MatchString(number) && (!part || set != "")
+	own, _, _ := strings.Cut(m.Number, PartMark)
+	return numbered.MatchString(number) && (!part || set != "") && numberOf(number) < numberOf(own)
 }
 
 // isName reports whether a text is a file's name in a folder, and leads nowhere else.
 func isName(s string) bool {
-	return s != "" && s != "." && s != ".." && filepath.Base(s) == s && !strings.ContainsAny(s, `/\:`) && utf8.ValidString(s) && !strings.ContainsFunc(s, unprintable)
+	return s != "" && s != "." && s != ".." && !strings.ContainsAny(s, `/\:`) && utf8.ValidString(s) && !strings.ContainsFunc(s, unprintable)
 }
 
 func unprintable(r rune) bool { return unicode.IsControl(r) }

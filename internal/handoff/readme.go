@@ -16,18 +16,9 @@ import (
 // what to do then.
 func (s *System) readMe(name string, byHand int) (disk.Written, error) {
 	return disk.WriteFile(s.FS, name, 0o600, func(w io.Writer) error {
-		_, err := io.WriteString(w, seen(s.readMeText(byHand)))
+		_, err := io.WriteString(w, term.SafeLines(s.readMeText(byHand)))
 		return err
 	})
-}
-
-// seen is a text of which everything can be seen, line by line, wherever it is opened.
-func seen(text string) string {
-	lines := strings.Split(text, "\n")
-	for i := range lines {
-		lines[i] = term.Safe(lines[i])
-	}
-	return strings.Join(lines, "\n")
 }
 
 func (s *System) readMeText(byHand int) string {

@@ -9,6 +9,7 @@ import (
 
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
+	"paletwin/internal/term"
 )
 
 // Part is the hand-off of one of several record sets.
@@ -33,7 +34,7 @@ type setLoad struct {
 // loaded what is added, in that order, then what is amended, and at last what is deleted, the other way round.
 func ReadMeOf(fsys disk.FS, file, dossier, title string, parts []*Part) error {
 	_, err := disk.WriteFile(fsys, file, 0o600, func(w io.Writer) error {
-		_, err := io.WriteString(w, seen(readMeOf(dossier, title, parts)))
+		_, err := io.WriteString(w, term.SafeLines(readMeOf(dossier, title, parts)))
 		return err
 	})
 	return err

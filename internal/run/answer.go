@@ -259,12 +259,7 @@ func (r *Record) learn(t *desk.Dossier, steps []*Step, a *Answer) error {
 // settleFields leaves, of a step done in part, the fields that were done.
 func (s *Step) settleFields() {
 	if s.Outcome == Done && len(s.Left) > 0 {
-		s.Fields = nil
-		for _, f := range s.all {
-			if !slices.Contains(s.Left, f.Field) {
-				s.Fields = append(s.Fields, f)
-			}
-		}
+		s.Fields = s.without(s.all)
 		return
 	}
 	if s.handed {

@@ -360,6 +360,24 @@ func (r *Record) read(journal []byte, planned []*Step) error {
 	return nil
 }
 
+// takeTicket takes in what is kept of requests: the first ticket of a batch stands in the line of its intents.
+func (r *Record) takeTicket(e *entry) error {
+	if len(e.Intend) > 0 && len(e.Ticket) > 0 {
+		r.tickets = nil
+	}
+	if len(e.Promise) == 0 && len(e.Ticket) > 0 {
+		r.tickets = append(r.tickets, e.Ticket)
+	}
+	for _, text := range e.Unsent {
+		id, err := changeset.ParseID(text)
+		if err != nil {
+			return err
+		}
+		delete(r.open, id)
+	}
+	return nil
+}
+
 func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 	r.batch = max(r.batch, e.Batch)
 	if e.End != "" {
@@ -384,18 +402,8 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		}
 		r.open[id] = true
 	}
-	if len(e.Intend) > 0 && len(e.Ticket) > 0 {
-		r.tickets = nil
-	}
-	if len(e.Promise) == 0 && len(e.Ticket) > 0 {
-		r.tickets = append(r.tickets, e.Ticket)
-	}
-	for _, text := range e.Unsent {
-		id, err := changeset.ParseID(text)
-		if err != nil {
-			return err
-		}
-		delete(r.open, id)
+	if err := r.takeTicket(e); err != nil {
+		return err
 	}
 	if len(e.Promise) > 0 {
 		r.promise, r.tickets = e, append(r.tickets, e.Ticket)

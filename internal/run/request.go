@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"slices"
 
 	"paletwin/core/changeset"
 	"paletwin/internal/target"
@@ -82,15 +83,10 @@ func (s *Step) leftOut() {
 	if s.Outcome != Done || len(s.Left) == 0 || s.Act != changeset.Amend {
 		return
 	}
-	left := map[string]bool{}
-	for _, f := range s.Left {
-		left[f] = true
-	}
-	var written []changeset.FieldChange
-	for _, f := range s.Fields {
-		if !left[f.Field] {
-			written = append(written, f)
-		}
-	}
-	s.Fields = written
+	s.Fields = s.without(s.Fields)
+}
+
+// without are fields without those that were left.
+func (s *Step) without(fields []changeset.FieldChange) []changeset.FieldChange {
+	return slices.DeleteFunc(slices.Clone(fields), func(f changeset.FieldChange) bool { return slices.Contains(s.Left, f.Field) })
 }

@@ -84,11 +84,15 @@ func seen(p []byte) string {
 		}
 		p = p[n:]
 	}
-	s := glyph.Shown(b.String())
+	return signs(glyph.Shown(b.String()))
+}
+
+// signs is a text whose control characters, which glyph leaves in it, are shown.
+func signs(s string) string {
 	if !strings.ContainsFunc(s, unicode.IsControl) {
 		return s
 	}
-	b.Reset()
+	var b strings.Builder
 	for _, r := range s {
 		b.WriteString(sign(r))
 	}

@@ -65,3 +65,7 @@ func TestJSONShowsEverything(t *testing.T) {
 		assert.Equal(t, v, back["v"])
 	}
 }
+
+func TestSafeLines(t *testing.T) {
+	assert.Equal(t, "Hand-off of ␛]0;x␇ <U+202E>txt\nnext␉line\n", SafeLines("Hand-off of \x1b]0;x\a \u202etxt\nnext\tline\n"))
+}

@@ -8,7 +8,6 @@ import (
 	"image/color"
 	"io"
 	"strings"
-	"unicode"
 
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
@@ -89,20 +88,17 @@ func render(st ansi.Style, s string) string {
 // turn the direction of text, line breaks, and what has no glyph or looks like
 // another letter become visible signs.
 func Safe(s string) string {
-	s = glyph.Visible(s)
-	if !strings.ContainsFunc(s, hidden) {
-		return s
-	}
-	var b strings.Builder
-	for _, r := range s {
-		b.WriteString(sign(r))
-	}
-	return b.String()
+	return signs(glyph.Visible(s))
 }
 
-// hidden reports whether a rune must not reach a terminal as it stands, of
-// those that glyph leaves in a text.
-func hidden(r rune) bool { return unicode.IsControl(r) }
+// SafeLines is Safe line by line, for a text that is kept in a file and opened anywhere.
+func SafeLines(text string) string {
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		lines[i] = Safe(lines[i])
+	}
+	return strings.Join(lines, "\n")
+}
 
 // Cut shortens text to the given width, in the middle.
 func Cut(s string, width int) string {

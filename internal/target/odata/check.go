@@ -26,10 +26,10 @@ func (s *Set) Writable(ctx context.Context) error {
 		for _, i := range own {
 			names = append(names, s.fields[i])
 		}
-		return &Error{s.Name(), OtherKey, fmt.Sprintf("its records are written by their own key, %s; compare by it", strings.Join(names, ", "))}
+		return &Error{Name: s.Name(), Code: OtherKey, Text: fmt.Sprintf("its records are written by their own key, %s; compare by it", strings.Join(names, ", "))}
 	}
 	if c := &s.typ.can; c.noInserts && c.noUpdates && c.noDeletes {
-		return &Error{s.Name(), ReadOnly, "its metadata says that its records are not written"}
+		return &Error{Name: s.Name(), Code: ReadOnly, Text: "its metadata says that its records are not written"}
 	}
 	n, err := s.count(ctx)
 	s.about = int64(max(n, 0)) * int64(len(s.fields)) * cellSize
@@ -42,7 +42,7 @@ func (s *Set) ownKeys() ([]int, error) {
 	for _, name := range s.typ.key {
 		i := s.typ.property(name)
 		if i < 0 {
-			return nil, &Error{s.Name(), Foreign, "its metadata names a key, " + name + ", that is no property"}
+			return nil, &Error{Name: s.Name(), Code: Foreign, Text: "its metadata names a key, " + name + ", that is no property"}
 		}
 		own = append(own, i)
 	}

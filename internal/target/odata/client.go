@@ -49,6 +49,8 @@ type Error struct {
 	Name string
 	Code Code
 	Text string
+
+	cause cause // of Failed: what was answered
 }
 
 func (e *Error) Error() string { return e.Name + ": " + e.Text }
@@ -119,7 +121,7 @@ func (c *client) private() error {
 	if c.login == "" || c.root.Scheme == "https" || host == "localhost" || ip != nil && ip.IsLoopback() {
 		return nil
 	}
-	return &Error{c.name, Denied, "a token or password is not sent over http, where others could read it; the service's address should begin with https"}
+	return &Error{Name: c.name, Code: Denied, Text: "a token or password is not sent over http, where others could read it; the service's address should begin with https"}
 }
 
 func basic(user, password string) string {
@@ -129,13 +131,13 @@ func basic(user, password string) string {
 // redirected lets a redirect be followed that stays at the service's origin.
 func (c *client) redirected(r *http.Request, via []*http.Request) error {
 	if !c.ours(r.URL) {
-		return &Error{c.name, Elsewhere, "the service sends us to " + r.URL.Scheme + "://" + r.URL.Host + ", which is another place; name that one if it is meant"}
+		return &Error{Name: c.name, Code: Elsewhere, Text: "the service sends us to " + r.URL.Scheme + "://" + r.URL.Host + ", which is another place; name that one if it is meant"}
 	}
 	if r.Method != via[0].Method { // a change would become a question, whose answer is none
-		return &Error{c.name, Foreign, "the service answers a " + via[0].Method + " with a redirect that drops it; name the address that it leads to: " + r.URL.Redacted()}
+		return &Error{Name: c.name, Code: Foreign, Text: "the service answers a " + via[0].Method + " with a redirect that drops it; name the address that it leads to: " + r.URL.Redacted()}
 	}
 	if len(via) >= 10 {
-		return &Error{c.name, Foreign, "the service sends us in a circle"}
+		return &Error{Name: c.name, Code: Foreign, Text: "the service sends us in a circle"}
 	}
 	return nil
 }
@@ -157,10 +159,10 @@ func withPort(u *url.URL) string {
 func (c *client) resolve(link string, from *url.URL) (*url.URL, error) {
 	u, err := from.Parse(link)
 	if err != nil {
-		return nil, &Error{c.name, Foreign, fmt.Sprintf("the service gives a link that is no URL: %q", link)}
+		return nil, &Error{Name: c.name, Code: Foreign, Text: fmt.Sprintf("the service gives a link that is no URL: %q", link)}
 	}
 	if !c.ours(u) {
-		return nil, &Error{c.name, Elsewhere, "the service gives a link to " + u.Scheme + "://" + u.Host + ", which is another place; nothing is sent there"}
+		return nil, &Error{Name: c.name, Code: Elsewhere, Text: "the service gives a link to " + u.Scheme + "://" + u.Host + ", which is another place; nothing is sent there"}
 	}
 	return u, nil
 }
@@ -224,7 +226,7 @@ func (c *client) wait(ctx context.Context, w *waiting, r *reply, err error) erro
 		return c.sleep(ctx, pause)
 	}
 	if err == nil {
-		err = &Error{c.name, Busy, fmt.Sprintf("the service is busy (%d) and asks to come back in %s", r.status, pause)}
+		err = &Error{Name: c.name, Code: Busy, Text: fmt.Sprintf("the service is busy (%d) and asks to come back in %s", r.status, pause)}
 	}
 	return err
 }
@@ -280,7 +282,7 @@ func (c *client) once(ctx context.Context, method string, u *url.URL, body []byt
 		return nil, c.lost(ctx, err)
 	}
 	if len(b) > maxAnswer {
-		return nil, &Error{c.name, Foreign, "the service answers with more than a gigabyte at once"}
+		return nil, &Error{Name: c.name, Code: Foreign, Text: "the service answers with more than a gigabyte at once"}
 	}
 	return &reply{got.StatusCode, got.Header, b}, nil
 }
@@ -295,7 +297,7 @@ func (c *client) lost(ctx context.Context, err error) error {
 		return ctx.Err()
 	}
 	code, text := why(err)
-	return &Error{c.name, code, text}
+	return &Error{Name: c.name, Code: code, Text: text}
 }
 
 // why says why there is no answer.
@@ -329,13 +331,13 @@ func (c *client) refused(r *reply) error {
 	case r.status < 300:
 		return nil
 	case r.status == http.StatusUnauthorized:
-		return &Error{c.name, Denied, "the service does not let us in (401)" + c.says(r)}
+		return &Error{Name: c.name, Code: Denied, Text: "the service does not let us in (401)" + c.says(r)}
 	case r.status == http.StatusForbidden:
-		return &Error{c.name, Denied, "the service refuses it (403)" + c.says(r)}
+		return &Error{Name: c.name, Code: Denied, Text: "the service refuses it (403)" + c.says(r)}
 	case r.status == http.StatusNotFound:
-		return &Error{c.name, NotThere, "the service has no such thing (404)" + c.says(r)}
+		return &Error{Name: c.name, Code: NotThere, Text: "the service has no such thing (404)" + c.says(r)}
 	}
-	return &Error{c.name, Refused, fmt.Sprintf("the service refuses it (%d)", r.status) + c.says(r)}
+	return &Error{Name: c.name, Code: Refused, Text: fmt.Sprintf("the service refuses it (%d)", r.status) + c.says(r)}
 }
 
 // says is what an answer says in words, behind a colon; "" is nothing.

@@ -146,11 +146,11 @@ func (c *client) describe(ctx context.Context, set string) (*entityType, error) 
 	}
 	var m xmlMetadata
 	if err := xml.Unmarshal(r.body, &m); err != nil || len(m.Schemas) == 0 {
-		return nil, &Error{c.name, Foreign, fmt.Sprintf("%s is no metadata of an OData service; is the part before the set's name the service's root?", u)}
+		return nil, &Error{Name: c.name, Code: Foreign, Text: fmt.Sprintf("%s is no metadata of an OData service; is the part before the set's name the service's root?", u)}
 	}
 	t, err := m.entity(set)
 	if err != nil {
-		return nil, &Error{c.name, NotThere, err.Error()}
+		return nil, &Error{Name: c.name, Code: NotThere, Text: err.Error()}
 	}
 	if v := r.header.Get("OData-Version"); v != "" && v != "4.01" { // which knows them in multipart alone
 		t.can.noJSON = true

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"mime"
 	"net/http"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -214,15 +213,15 @@ func (c *client) batchAnswer(reqs []request, r *reply, x *exchanged) error {
 	case r.status < 300:
 		if err := c.readBatch(reqs, r, x.answers); err != nil {
 			clear(x.answers)
-			return &Error{c.name, Lost, "what the service answers to a batch cannot be read: " + err.Error()}
+			return &Error{Name: c.name, Code: Lost, Text: "what the service answers to a batch cannot be read: " + err.Error()}
 		}
 		return nil
 	case r.status == http.StatusForbidden:
 		return c.refused(r)
 	case r.status >= 500 && r.status != http.StatusNotImplemented:
-		return &Error{c.name, Failed, fmt.Sprintf("the service failed (%d)", r.status) + c.says(r)}
+		return &Error{Name: c.name, Code: Failed, Text: fmt.Sprintf("the service failed (%d)", r.status) + c.says(r), cause: cause{r.status, words(r.body, r.header.Get("Content-Type"))}}
 	}
-	return &Error{c.name, TooLarge, fmt.Sprintf("the service refuses the batch (%d)", r.status) + c.says(r)}
+	return &Error{Name: c.name, Code: TooLarge, Text: fmt.Sprintf("the service refuses the batch (%d)", r.status) + c.says(r)}
 }
 
 // appendBatch writes a batch.
@@ -418,6 +417,3 @@ func readParts(reqs []request, body []byte, contentType string, answers []*answe
 	}
 	return nil
 }
-
-// at is a URL at the service, for a path.
-func (c *client) at(path string) (*url.URL, error) { return c.resolve(path, c.root) }

@@ -37,7 +37,7 @@ func (s *Set) told(u *unit, answers []*answer) error {
 	why, all := -1, true
 	for i, a := range answers {
 		all = all && a != nil && a.status < 300
-		if why < 0 && a != nil && a.status >= 300 && (a.status != http.StatusFailedDependency || !u.linked() && len(a.body) == 0) {
+		if why < 0 && a != nil && a.status >= 300 && a.status != http.StatusFailedDependency { // which another one is why of
 			why = i
 		}
 	}
@@ -62,7 +62,7 @@ func (s *Set) told(u *unit, answers []*answer) error {
 // soon lets an item be sent once more. What comes to no end is an error.
 func (s *Set) soon(it *item, why string) error {
 	if it.tries++; it.tries > maxTries {
-		return &Error{s.Name(), Busy, why}
+		return &Error{Name: s.Name(), Code: Busy, Text: why}
 	}
 	return nil
 }
@@ -73,9 +73,7 @@ func (s *Set) answered(u *unit, it *item, a *answer) error {
 	failed := a.status >= 500 && a.status != http.StatusNotImplemented
 	switch {
 	case a.status == http.StatusUnauthorized:
-		return &Error{s.Name(), Denied, "the service does not let us in any more (401)" + colon(c.text)}
-	case a.status == http.StatusFailedDependency:
-		return s.soon(it, "the service leaves requests of batches out")
+		return &Error{Name: s.Name(), Code: Denied, Text: "the service does not let us in any more (401)" + colon(c.text)}
 	case busy(a.status):
 		s.busy = true
 		s.held = max(s.held, later(a.header.Get("Retry-After"), 100*time.Millisecond<<min(it.tries, 6)))
@@ -133,7 +131,7 @@ func (s *Set) wasLost(u *unit, c cause) error {
 		it.tries++
 		return nil
 	}
-	return &Error{s.Name(), Lost, "the connection is cut again and again before the answer is there"}
+	return &Error{Name: s.Name(), Code: Lost, Text: "the connection is cut again and again before the answer is there"}
 }
 
 func (s *Set) lostWords(it *item, c *cause) string {
@@ -241,13 +239,7 @@ func (s *Set) decide(it *item, now *seen) (target.Fate, string) {
 
 // likeAdded reports whether a record is what an item adds.
 func (s *Set) likeAdded(it *item, now record.Record) bool {
-	var system []string
-	for i, p := range s.typ.properties {
-		if p.Computed {
-			system = append(system, s.fields[i])
-		}
-	}
-	return len(s.o.Of.Unlikes(it.step.Record, now, append(system, s.o.Of.System()...))) == 0
+	return len(s.o.Of.Unlikes(it.step.Record, now, append(s.computed(), s.o.Of.System()...))) == 0
 }
 
 // asLeft reports whether a record is exactly as an item's request leaves it.
@@ -381,21 +373,13 @@ func (s *Set) ignored(u *unit, it *item) {
 			it.res.Left = append(it.res.Left, f.Field)
 		}
 	}
+	why := "the service says that it was done, and leaves " + strings.Join(it.res.Left, ", ") + " as it was"
 	switch n := len(it.res.Left); {
 	case n == 0:
 		return
 	case n == len(it.step.Fields) && !u.linked():
-		*it.res = target.Result{Fate: target.Refused}
-		it.res.Reason = "the service says that it was done, and leaves " + and(it.step.Fields) + " as it was"
+		*it.res = target.Result{Fate: target.Refused, Reason: why}
 		return
 	}
-	it.res.Reason = "in part: the service says that it was done, and leaves " + strings.Join(it.res.Left, ", ") + " as it was"
-}
-
-func and(fields []changeset.FieldChange) string {
-	var names []string
-	for _, f := range fields {
-		names = append(names, f.Field)
-	}
-	return strings.Join(names, ", ")
+	it.res.Reason = "in part: " + why
 }

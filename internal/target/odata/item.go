@@ -167,7 +167,7 @@ func (s *Set) restOf(step *target.Step, r record.Record) string {
 func (s *Set) prepared(it *item) error {
 	st := it.step
 	if it.mark == "" && s.typ.can.repeatable {
-		it.mark, it.first = uuid(), s.now().UTC().Format(time.RFC1123[:len(time.RFC1123)-3]+"GMT")
+		it.mark, it.first = uuid(), time.Now().UTC().Format(time.RFC1123[:len(time.RFC1123)-3]+"GMT")
 	}
 	if it.now != nil && it.now.there {
 		it.at, it.etag = it.now.key, it.now.etag

@@ -32,7 +32,7 @@ func (c *client) jobAt(location string, from *url.URL, reqs []request) (*job, er
 
 // await asks for a job's answer until it is there, and returns it as the answer to what was asked.
 func (c *client) await(ctx context.Context, j *job, r *reply) (*reply, error) {
-	u, err := c.at(j.URL)
+	u, err := c.resolve(j.URL, c.root)
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func (c *client) await(ctx context.Context, j *job, r *reply) (*reply, error) {
 		}
 		if r, err = c.get(ctx, u); err != nil {
 			if e, ok := err.(*Error); ok && e.Code == NotThere {
-				return nil, &Error{c.name, Lost, "the service does not know the job any more that it named"}
+				return nil, &Error{Name: c.name, Code: Lost, Text: "the service does not know the job any more that it named"}
 			}
 			return nil, err
 		}
@@ -68,7 +68,7 @@ func unwrapped(r *reply) (*reply, error) {
 	}
 	m, err := odata.ReadResponse(r.body)
 	if err != nil {
-		return nil, &Error{"", Lost, "what became of a job cannot be read: " + err.Error()}
+		return nil, &Error{Name: "", Code: Lost, Text: "what became of a job cannot be read: " + err.Error()}
 	}
 	h := http.Header{}
 	for _, x := range m.Header {

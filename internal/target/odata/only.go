@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strconv"
 	"sync"
 
 	"paletwin/core/record"
@@ -124,7 +123,7 @@ func (s *Set) readChunk(ctx context.Context, keys []record.Key, into []*seen) er
 		}
 		if sent == 0 {
 			var w waiting
-			if err := s.c.wait(ctx, &w, nil, &Error{s.Name(), Busy, "the service does not answer to what is asked in batches"}); err != nil {
+			if err := s.c.wait(ctx, &w, nil, &Error{Name: s.Name(), Code: Busy, Text: "the service does not answer to what is asked in batches"}); err != nil {
 				return err
 			}
 		}
@@ -140,11 +139,11 @@ func (s *Set) gotten(key record.Key, a *answer) (*seen, error) {
 		return n, nil
 	}
 	if a.status != http.StatusOK {
-		return nil, &Error{s.Name(), Refused, fmt.Sprintf("the record %s cannot be read: ", key) + s.refusal(&cause{a.status, s.c.wordsOf(a)})}
+		return nil, &Error{Name: s.Name(), Code: Refused, Text: fmt.Sprintf("the record %s cannot be read: ", key) + s.refusal(&cause{a.status, s.c.wordsOf(a)})}
 	}
 	r, err := s.row(decoder(a.body), a.body, new(scratch))
 	if err != nil {
-		return nil, &Error{s.Name(), Foreign, fmt.Sprintf("what the service answers is no record %s: %v", key, err)}
+		return nil, &Error{Name: s.Name(), Code: Foreign, Text: fmt.Sprintf("what the service answers is no record %s: %v", key, err)}
 	}
 	if n.there, n.cells, n.etag = true, r.cells, r.etag; s.shown { // else the header's is one of HTTP, which guards no record
 		n.etag = cmp.Or(n.etag, a.header.Get("ETag"))
@@ -183,7 +182,5 @@ func (s *Set) flights() int {
 	}
 	return cmp.Or(s.o.Flights, 4)
 }
-
-func itoa(n int) string { return strconv.Itoa(n) }
 
 var _ target.Narrower = (*Set)(nil)

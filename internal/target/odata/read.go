@@ -94,7 +94,7 @@ func (s *Set) steady(ctx context.Context) ([]row, error) {
 			return rows, nil
 		}
 	}
-	return nil, &Error{s.Name(), Moving, fmt.Sprintf("its records change while they are read, also when they are read once more: %s", why)}
+	return nil, &Error{Name: s.Name(), Code: Moving, Text: fmt.Sprintf("its records change while they are read, also when they are read once more: %s", why)}
 }
 
 // sortKey is a key by which rows are sorted; encoded is its inverse.
@@ -140,7 +140,7 @@ func (s *Set) pages(ctx context.Context) (rows []row, counted int, err error) {
 	seen := map[string]bool{}
 	for u != nil {
 		if seen[u.String()] {
-			return nil, 0, &Error{s.Name(), Foreign, "the service's pages lead in a circle"}
+			return nil, 0, &Error{Name: s.Name(), Code: Foreign, Text: "the service's pages lead in a circle"}
 		}
 		seen[u.String()] = true
 		r, err := s.c.get(ctx, u, odata.Header{Name: "Prefer", Value: "odata.maxpagesize=5000"})
@@ -208,7 +208,7 @@ func (s *Set) page(body []byte, rows *[]row) (*page, error) {
 		err = errors.New("it has no value")
 	}
 	if err != nil {
-		return nil, &Error{s.Name(), Foreign, "what the service answers is no page of records: " + err.Error()}
+		return nil, &Error{Name: s.Name(), Code: Foreign, Text: "what the service answers is no page of records: " + err.Error()}
 	}
 	return p, nil
 }

@@ -23,6 +23,7 @@ import (
 	"paletwin/core/schema"
 	"paletwin/internal/disk"
 	"paletwin/internal/standin"
+	"paletwin/internal/standin/standintest"
 	"paletwin/internal/target"
 	"paletwin/internal/target/odata"
 )
@@ -35,19 +36,9 @@ func harbour(t testing.TB, page int, moods ...string) *httptest.Server {
 	for _, f := range []string{"register.csv", "autumn-round.csv"} {
 		require.NoError(t, os.Remove(filepath.Join(dir, f)))
 	}
-	w, err := standin.Load(context.Background(), disk.OS{}, dir, nil)
+	s, err := standintest.Open(dir, standin.Options{Page: page}, moods...)
 	require.NoError(t, err)
-	o := standin.Options{Page: page}
-	for _, text := range moods {
-		m, err := standin.ParseMood(text)
-		require.NoError(t, err)
-		o.Moods = append(o.Moods, m)
-	}
-	s, _, err := standin.Open(context.Background(), w, "", false, o)
-	require.NoError(t, err)
-	server := httptest.NewUnstartedServer(s)
-	server.Config.ErrorLog = log.New(io.Discard, "", 0)
-	server.Start()
+	server := standintest.Serve(s)
 	t.Cleanup(func() { server.Close(); s.Close() })
 	return server
 }

@@ -99,8 +99,6 @@ func Open(ctx context.Context, fsys disk.FS, name string, o Options) (*Set, erro
 	return s, err
 }
 
-func (s *Set) now() time.Time { return time.Now() }
-
 // name gives the properties the names of fields, and finds the key.
 func (s *Set) name() (err error) {
 	var names []string

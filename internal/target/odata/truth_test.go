@@ -237,8 +237,8 @@ func TestTwoRunsAndAColleague(t *testing.T) {
 			p.o.Batch = 30
 			var all []*targettest.Update
 			var targets []target.Target
-			for _, name := range []string{"one", "two"} {
-				all = append(all, targettest.NewUpdate(t, text, strings.ReplaceAll(editedBy(name, text, rand.New(rand.NewPCG(seed, uint64(len(name)))), 0.5), "", "")))
+			for i, name := range []string{"one", "two"} {
+				all = append(all, targettest.NewUpdate(t, text, editedBy(name, text, rand.New(rand.NewPCG(seed, uint64(i))), 0.5)))
 				targets = append(targets, p.Open(t))
 			}
 			var wg sync.WaitGroup

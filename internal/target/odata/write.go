@@ -4,7 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"strings"
+	"strconv"
 	"sync"
 	"time"
 
@@ -39,7 +39,7 @@ func (s *Set) Request(ctx context.Context, steps []target.Step, keep func(ticket
 	units := unitsOf(steps, results)
 	err := ctx.Err()
 	if err == nil && len(units) > 0 {
-		err = s.guarded(func() error { return s.carry(ctx, units, keep) })
+		err = table.Guard(func() error { return s.carry(ctx, units, keep) }) // the spool is in use
 	}
 	s.leave(units, err)
 	return results, err
@@ -72,7 +72,7 @@ func (s *Set) Again(ctx context.Context, steps []target.Step, tickets []json.Raw
 			}
 		}
 	}
-	err := s.guarded(func() error {
+	err := table.Guard(func() error {
 		for _, j := range jobs {
 			if err := s.hear(ctx, j, byID); err != nil {
 				return err
@@ -95,9 +95,6 @@ func (s *Set) Again(ctx context.Context, steps []target.Step, tickets []json.Raw
 func (s *Set) Waited() (times int, in time.Duration) {
 	return int(s.c.waits.times.Load()), time.Duration(s.c.waits.in.Load())
 }
-
-// guarded does something while the spool is in use.
-func (s *Set) guarded(do func() error) error { return table.Guard(do) }
 
 // leave says of what has no result whether it was sent.
 func (s *Set) leave(units []*unit, err error) {
@@ -195,7 +192,7 @@ func (s *Set) pause(ctx context.Context) error {
 	s.held, s.busy = 0, false
 	switch {
 	case d > maxWait:
-		return &Error{s.Name(), Busy, "the service is busy and asks to come back in " + d.String()}
+		return &Error{Name: s.Name(), Code: Busy, Text: "the service is busy and asks to come back in " + d.String()}
 	case d > 0:
 		if asked {
 			s.c.waits.note(d)
@@ -376,7 +373,7 @@ func (s *Set) send(ctx context.Context, c *chunk) {
 	for i, u := range c.units {
 		group := ""
 		if u.linked() {
-			group = "g" + itoa(i)
+			group = "g" + strconv.Itoa(i)
 		}
 		for _, it := range u.items {
 			reqs, ids = append(reqs, s.request(it, group)), append(ids, it.step.ID.String())
@@ -462,7 +459,7 @@ func (s *Set) took(c *chunk) error {
 	case e.Code == Lost, e.Code == Failed:
 		why := cause{}
 		if e.Code == Failed && len(c.units) == 1 {
-			why = cause{500, strings.TrimPrefix(e.Text, "the service failed (500): ")}
+			why = e.cause
 		}
 		var ends error
 		for _, u := range c.units {

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"log"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -24,6 +23,7 @@ import (
 	tablecsv "paletwin/core/table/csv"
 	"paletwin/internal/disk"
 	"paletwin/internal/standin"
+	"paletwin/internal/standin/standintest"
 	"paletwin/internal/target"
 	"paletwin/internal/target/odata"
 	"paletwin/internal/target/targettest"
@@ -34,7 +34,6 @@ type service struct {
 	server *httptest.Server
 	key    []string
 	o      odata.Options
-	cut    map[string]bool // paths of which an answer was cut off
 }
 
 // quote writes a key in a URL.
@@ -56,19 +55,9 @@ func aids(t testing.TB, key []string, register string, kinds map[string]string, 
 	}
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "layouts"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts", "aids.yaml"), []byte(l), 0o600))
-	w, err := standin.Load(context.Background(), disk.OS{}, dir, nil)
+	s, err := standintest.Open(dir, standin.Options{}, moods...)
 	require.NoError(t, err)
-	var o standin.Options
-	for _, text := range moods {
-		m, err := standin.ParseMood(text)
-		require.NoError(t, err)
-		o.Moods = append(o.Moods, m)
-	}
-	s, _, err := standin.Open(context.Background(), w, "", false, o)
-	require.NoError(t, err)
-	server := httptest.NewUnstartedServer(s)
-	server.Config.ErrorLog = log.New(io.Discard, "", 0)
-	server.Start()
+	server := standintest.Serve(s)
 	t.Cleanup(func() { server.Close(); s.Close() })
 	return &service{server: server, key: key}
 }
@@ -244,17 +233,17 @@ func TestLostAnswers(t *testing.T) {
 				t.Parallel()
 				p := aids(t, []string{"k"}, targettest.Register, nil, "no-repeats")
 				inner := p.server.Config.Handler
-				n, change := 0, func() {}
+				cut, change := map[string]bool{}, func() {} // paths of which an answer was cut off; what a colleague does then
 				p.server.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 					writes := r.Method == "POST" && form != "alone" || r.Method == "PATCH" && r.Header.Get("Prefer") != ""
-					if n++; !writes || r.Header.Get("User-Agent") != "paletwin" {
+					if !writes || r.Header.Get("User-Agent") != "paletwin" {
 						inner.ServeHTTP(w, r)
 						return
 					}
 					if body, _ := io.ReadAll(r.Body); form == "alone" || strings.Contains(strings.ToUpper(string(body)), "PATCH") {
 						r.Body = io.NopCloser(bytes.NewReader(body))
-						if !p.cut[r.URL.Path] {
-							p.cut[r.URL.Path] = true
+						if !cut[r.URL.Path] {
+							cut[r.URL.Path] = true
 							inner.ServeHTTP(httptest.NewRecorder(), r.Clone(context.WithoutCancel(r.Context())))
 							change()
 							panic(http.ErrAbortHandler)
@@ -264,7 +253,6 @@ func TestLostAnswers(t *testing.T) {
 					}
 					inner.ServeHTTP(w, r)
 				})
-				p.cut = map[string]bool{}
 				s := p.open(t, odata.Options{Form: form, Flights: 1})
 				defer s.Close()
 				steps := stepsOf(targettest.Register, "new")
@@ -521,6 +509,40 @@ func TestGroupsGoOnWithNewETags(t *testing.T) {
 			require.NoError(t, err)
 			for i, r := range results {
 				require.Equal(t, target.Moved, r.Fate, "%s: %s", steps[i].Key, r.Reason)
+			}
+		})
+	}
+}
+
+// A record that somebody deleted after it was read is left alone, and said to be gone.
+func TestRecordsThatAreGone(t *testing.T) {
+	for _, moods := range [][]string{nil, {"no-repeats"}, {"no-etags"}, {"no-batches", "no-etags", "no-repeats"}} {
+		t.Run(strings.Join(moods, " "), func(t *testing.T) {
+			t.Parallel()
+			p := aids(t, []string{"k"}, targettest.Register, nil, moods...)
+			s := p.open(t, odata.Options{})
+			defer s.Close()
+			steps := stepsOf(targettest.Register, "new")
+			steps[1] = target.Step{ID: steps[1].ID, Act: changeset.Delete, Key: steps[1].Key, Record: record.Record{{Name: "v", Value: record.Text("b")}}}
+			_, err := s.Current(t.Context(), []record.Key{steps[0].Key, steps[1].Key, steps[2].Key, steps[3].Key, steps[4].Key})
+			require.NoError(t, err)
+			for _, key := range []string{"1", "2"} {
+				r, err := http.NewRequest("DELETE", p.server.URL+"/aids("+quote(key)+")", nil)
+				require.NoError(t, err)
+				a, err := http.DefaultClient.Do(r)
+				require.NoError(t, err)
+				require.NoError(t, a.Body.Close())
+				require.Equal(t, http.StatusNoContent, a.StatusCode)
+			}
+			results, err := s.Request(t.Context(), steps, func(json.RawMessage) error { return nil })
+			require.NoError(t, err)
+			for i, r := range results {
+				if i < 2 {
+					require.Equal(t, target.Moved, r.Fate, r.Reason)
+					require.Equal(t, "the record is gone", r.Reason)
+				} else {
+					require.Equal(t, target.Done, r.Fate, r.Reason)
+				}
 			}
 		})
 	}

@@ -81,6 +81,9 @@ func TestDemoFilesKeepToTheSchemas(t *testing.T) {
 // keepToTheSchemas validates the files of a desk.
 func keepToTheSchemas(t *testing.T, dir string, several bool) {
 	t.Helper()
+	book, err := os.ReadFile(filepath.Join(dir, "dossiers/book.jsonl"))
+	require.NoError(t, err)
+	validate(t, schema(t, "book"), book, "book.jsonl")
 	for pattern, name := range map[string]string{
 		"changes.*.jsonl": "change-set", "decisions.jsonl": "decision", "findings.jsonl": "finding",
 		"runs/*/rollback.jsonl": "rollback", "runs/*/journal.jsonl": "journal", "dossier.json": "dossier", "head.json": "head",

@@ -58,7 +58,13 @@ func TestStories(t *testing.T) {
 			e.Setenv("NO_COLOR", "1")
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets, "standin": serveStandin, "token": newToken},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets, "standin": serveStandin, "token": newToken, "as": as},
+		Condition: func(c string) (bool, error) {
+			if c == "accounts" {
+				return accounts()
+			}
+			return false, fmt.Errorf("no condition is called %s", c)
+		},
 	})
 }
 

@@ -65,9 +65,12 @@ type DecisionAct struct {
 	By        string
 	// Via is who recorded it for the one who decided, as that person claims; ""
 	// if it is the same.
-	Via  string
-	When time.Time
-	Note string
+	Via string
+	// Account is the account that recorded it: the system's number for it, and the machine's id, as in
+	// 1000@3f9c1b7d20aa4e55; "" in lines of before they were kept.
+	Account string
+	When    time.Time
+	Note    string
 	// ByField says that fields were named; such a decision outlives a later
 	// one on the whole change.
 	ByField bool
@@ -84,6 +87,31 @@ type DecisionAct struct {
 	// How is the selection as it was asked for, for the history.
 	How string
 	On  []Pair
+	// Dossier is the id of the dossier that it was decided in, hexadecimal; "" in lines of before it was kept.
+	Dossier string
+}
+
+// Person is somebody who approved: a name, and the account that recorded it.
+type Person struct {
+	Name    string
+	Account string // as an act has it; "" is not known, or another's, who recorded it
+	Via     string // who recorded it for the one whose name it is; "" is that person
+}
+
+// Same reports whether two are one person: they have one name, or one account on one machine.
+func (p Person) Same(q Person) bool {
+	return p.Name == q.Name || p.Account != "" && p.Account == q.Account
+}
+
+// person is who decided. Where names may be claimed it is the one whose name was; elsewhere it is who recorded it, whatever name was said.
+func (a *DecisionAct) person(claimed bool) Person {
+	switch {
+	case a.Via == "":
+		return Person{Name: a.By, Account: a.Account}
+	case claimed:
+		return Person{Name: a.By, Via: a.Via}
+	}
+	return Person{Name: a.Via, Account: a.Account}
 }
 
 // Give notes values that are approved in the place of those of a change.
@@ -117,6 +145,15 @@ func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 	if a.Via != "" {
 		dst = append(dst, `,"via":`...)
 		dst = jsontext.AppendString(dst, a.Via)
+	}
+	if a.Account != "" {
+		dst = append(dst, `,"account":`...)
+		dst = jsontext.AppendString(dst, a.Account)
+	}
+	if a.Dossier != "" {
+		dst = append(dst, `,"dossier":"`...)
+		dst = append(dst, a.Dossier...)
+		dst = append(dst, '"')
 	}
 	dst = append(dst, `,"when":"`...)
 	dst = a.When.UTC().AppendFormat(dst, time.RFC3339Nano)
@@ -285,6 +322,8 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		Decision  Decision        `json:"decision"`
 		By        string          `json:"by"`
 		Via       string          `json:"via"`
+		Account   string          `json:"account"`
+		Dossier   string          `json:"dossier"`
 		When      time.Time       `json:"when"`
 		Note      string          `json:"note"`
 		How       string          `json:"how"`
@@ -299,7 +338,7 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 	if err := json.Unmarshal(line, &j); err != nil || j.Form != "decision" || j.Version > 2 {
 		return nil, "", errors.New("is no decision")
 	}
-	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, Via: j.Via, When: j.When, Note: j.Note,
+	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, Via: j.Via, Account: j.Account, Dossier: j.Dossier, When: j.When, Note: j.Note,
 		ByField: j.ByField, Held: j.Held, How: j.How, Of: j.Of}
 	var err error
 	if a.Seen, err = j.Seen.records(); err != nil {
@@ -540,9 +579,9 @@ func (a *DecisionAct) chosen(c *Change, f *FieldChange) string {
 
 // Approvers are the people who approved a unit as it is, each once, in order:
 // a later decision of another kind, or for another value, starts anew. field
-// is "" for an add or delete.
-func (l *Ledger) Approvers(line Line, c *Change, field string) []string {
-	var who []string
+// is "" for an add or delete. claimed says that names may be claimed; without it somebody is one account.
+func (l *Ledger) Approvers(line Line, c *Change, field string, claimed bool) []Person {
+	var who []Person
 	var given *record.Value
 	of := ""
 	for _, e := range l.entries(c.ID) {
@@ -563,8 +602,8 @@ func (l *Ledger) Approvers(line Line, c *Change, field string) []string {
 		switch {
 		case !same || a.Decision != Approve:
 			who = nil
-		case !slices.Contains(who, a.By):
-			who = append(who, a.By)
+		case !slices.ContainsFunc(who, a.person(claimed).Same):
+			who = append(who, a.person(claimed))
 		}
 	}
 	return who

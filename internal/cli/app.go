@@ -10,11 +10,9 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"os/user"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -22,6 +20,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/run"
@@ -49,6 +48,7 @@ type app struct {
 	wd      string
 	now     func() time.Time
 	user    string
+	account account.Account
 	asks    bool // a person sits there to be asked
 
 	// Global flags.
@@ -57,8 +57,12 @@ type app struct {
 	noColor bool
 	deskDir string
 	set     string // of commands on a dossier: one of its record sets
+	moved   bool   // another machine worked on the desk, and that is meant
+	another bool   // of commands on a dossier that write: one in the place of another is meant
 
-	made bool // a dossier was made
+	made    bool // a dossier was made
+	writes  bool // the command writes on the desk
+	entered bool // and said what there was to say of that
 
 	ctx  context.Context // of the command
 	ends []func()        // what is to be let go of when it has ended
@@ -74,8 +78,10 @@ func Main() int {
 		fmt.Fprintln(os.Stderr, "paletwin: the working folder cannot be told:", err)
 		return exitFailed
 	}
-	a := &app{fs: fileSystem(), stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, environ: environ(), wd: wd, now: time.Now, user: userName(),
+	a := &app{fs: fileSystem(), stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, environ: environ(), wd: wd, now: time.Now,
 		asks: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd()))}
+	a.account = account.Current(a.env)
+	a.user = a.account.Name
 	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
 	if !signal.Ignored(syscall.SIGHUP) { // as nohup has it
 		ends = append(ends, syscall.SIGHUP)
@@ -101,22 +107,6 @@ const patience = 700 * time.Millisecond
 
 // errCutShort says that a command was ended in the middle of what it did.
 var errCutShort = errors.New("interrupted in the middle of what was being done")
-
-// userName is the name of the user of the operating system, as that knows it. What the environment says ($USER) is not believed: anybody
-// can say it.
-func userName() string {
-	id := os.Getuid()
-	if id < 0 { // Windows, which has no numbers
-		if u, err := user.Current(); err == nil {
-			return filepath.Base(strings.ReplaceAll(u.Username, `\`, "/"))
-		}
-		return "unknown"
-	}
-	if u, err := user.LookupId(strconv.Itoa(id)); err == nil {
-		return u.Username
-	}
-	return "uid " + strconv.Itoa(id)
-}
 
 // faultError is a fault of the program itself.
 type faultError struct {
@@ -199,6 +189,7 @@ with a backup before and a proof after, and can undo them.`,
 		},
 		PersistentPreRun: func(cmd *cobra.Command, _ []string) {
 			a.screens()
+			a.writes = writing(cmd)
 			if cmd.Name() != "show" && cmd.Name() != "history" { // what writes goes on where nobody reads on
 				signal.Ignore(syscall.SIGPIPE)
 			}
@@ -212,9 +203,15 @@ with a backup before and a proof after, and can undo them.`,
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "leave out progress and hints")
 	f.BoolVar(&a.noColor, "no-color", false, "leave out colours (NO_COLOR does the same)")
 	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
+	f.BoolVar(&a.moved, "other-machine", false, "go on although another machine worked on the desk today")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
 	onDossier := []*cobra.Command{newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a), newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a)}
 	takesSet(a, onDossier...)
+	for _, c := range onDossier {
+		if writing(c) {
+			c.PersistentFlags().BoolVar(&a.another, "other-dossier", false, "go on although the dossier is not the one that was made under its number")
+		}
+	}
 	root.AddCommand(newDemo(a), newStandin(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a))
 	root.AddCommand(onDossier...)
 	return root
@@ -328,11 +325,34 @@ func (a *app) next(commands ...string) {
 
 // desk finds the desk that the command works on.
 func (a *app) desk() (*desk.Desk, error) {
-	d, err := desk.Find(a.fs, a.deskDir, a.wd)
+	d, err := desk.Find(a.fs, a.account, a.deskDir, a.wd)
 	if d != nil {
+		a.fs = d.FS
 		d.Password, d.Command = a.password(), strings.Join(append([]string{"paletwin"}, os.Args[1:]...), " ")
 	}
-	return d, err
+	if err != nil || !a.writes || a.entered {
+		return d, err
+	}
+	notes, err := d.Enter(a.moved, a.now())
+	for _, n := range notes {
+		a.hint("%s", screen.Safe(n))
+	}
+	a.entered = err == nil
+	if err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
+// writing reports whether a command writes on the desk.
+func writing(cmd *cobra.Command) bool {
+	for ; cmd.HasParent() && cmd.Parent().HasParent(); cmd = cmd.Parent() {
+	}
+	switch cmd.Name() {
+	case "show", "history", "demo", "standin", "layout":
+		return false
+	}
+	return true
 }
 
 // password is that of workbooks, from the environment: on the command line
@@ -382,6 +402,14 @@ func (a *app) opened(name string) (*desk.Dossier, error) {
 	t, err := d.Dossier(name, a.user)
 	if err != nil {
 		return nil, err
+	}
+	if a.writes {
+		if err := t.Recognise(a.another, a.now()); err != nil {
+			return nil, err
+		}
+		for _, file := range d.Conflicted(t) {
+			a.hint("%s looks like what another machine wrote at the same time; what it has is not read", screen.Safe(a.shown(file)))
+		}
 	}
 	if name == "-" {
 		a.hint("%s", screen.Dim(fmt.Sprintf("dossier %s, %s", t.Meta.Number, screen.Safe(t.Meta.Title))))

@@ -229,6 +229,13 @@ func applyJSON(t *desk.Dossier, rep *run.Report) any {
 	if rep.Waits > 0 {
 		j["waited"] = map[string]any{"times": rep.Waits, "seconds": rep.WaitedIn.Seconds()}
 	}
+	if len(rep.Claimed) > 0 {
+		var claimed []map[string]string
+		for _, c := range rep.Claimed {
+			claimed = append(claimed, map[string]string{"by": c.Name, "via": c.Via})
+		}
+		j["claimed"] = claimed
+	}
 	if rep.Run > 0 {
 		j["run"], j["backup"] = rep.Run, t.Rel(rep.Backup)
 	}
@@ -244,6 +251,9 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 		return
 	}
 	p := a.out
+	for _, c := range rep.Claimed {
+		a.hint("the second look is %s's, as %s says: desk.yaml lets names be claimed", screen.Safe(c.Name), screen.Safe(c.Via))
+	}
 	if len(rep.Attempted) == 0 && rep.Run == 0 {
 		p.Line("nothing to carry out%s", leftWords(rep.Left))
 		a.waiting(rep.Waiting)

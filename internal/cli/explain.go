@@ -357,6 +357,9 @@ func explainSystem(err error) *message {
 	if errors.As(err, &path) {
 		m.File = path.Path
 	}
+	var untrusted *desk.UntrustedError
+	var machine *desk.MachineError
+	var exchanged *desk.ExchangedError
 	switch {
 	case errors.Is(err, errCutShort):
 		m.Code, m.Do = "interrupted", "run the same command again: it finishes what was begun, or clears it"
@@ -379,8 +382,17 @@ func explainSystem(err error) *message {
 		m.exit = exitLook
 	case errors.Is(err, table.ErrChanged), errors.Is(err, disk.ErrChanged):
 		m.Code, m.Text, m.Do = "changed", strings.TrimSpace(m.File+" the file changed while it was read"), "wait until nobody writes to it, and run the command again"
-	case errors.Is(err, desk.ErrUntrusted):
-		m.Code, m.Do = "untrusted-desk", "if it is yours, name its folder with --desk, or take the write permission of others away"
+	case errors.As(err, &untrusted):
+		m.Code, m.Text = "untrusted-desk", untrusted.Error()+": it is not followed unless it is named"
+		m.Do = "if it is meant, name its folder: --desk " + untrusted.Desk + "; a desk that several work on has \"shared: GROUP\" in its desk.yaml"
+	case errors.As(err, &machine):
+		m.Code, m.exit, m.Do = "other-machine", exitLook, "let the folder catch up, and work on it from one machine at a time; --other-machine goes on from this one. Nothing was written"
+	case errors.As(err, &exchanged):
+		m.Code, m.exit, m.Do = "other-dossier", exitLook, "look at what it holds: paletwin show "+exchanged.Number+"; if it belongs here, --other-dossier says so. Nothing was written"
+	case errors.Is(err, disk.ErrLeadsOut):
+		m.Code, m.Do = "leads-out", "put what it leads to in its place; the desk's own folder may be reached through links, and nothing below it"
+	case errors.Is(err, disk.ErrCloud):
+		m.Code, m.Do = "in-the-cloud", "have the program that keeps the folder fetch it, and run the command again"
 	case errors.Is(err, desk.ErrSettings):
 		m.Code, m.Do = "settings", "correct the line, or take it out: every setting has a default"
 	case errors.Is(err, run.ErrNoRun):

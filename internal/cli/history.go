@@ -186,7 +186,7 @@ func (a *app) runHistoryOf(t *desk.Dossier) error {
 	tab.Row(screen.Dim(m.When.Local().Format("2 Jan 2006 15:04")), screen.Safe(m.By), "compared", madeFrom(t))
 	for _, act := range c.Ledger.Acts() {
 		if len(act.On) > 0 {
-			tab.Row(screen.Dim(act.When.Local().Format("2 Jan 2006 15:04")), screen.Safe(act.By), participle[act.Decision], screen.Plural(len(act.On), "change")+quoted(act.Note))
+			tab.Row(screen.Dim(act.When.Local().Format("2 Jan 2006 15:04")), screen.Safe(act.By), participle[act.Decision], screen.Plural(len(act.On), "change")+claimedBy(act.Via)+quoted(act.Note))
 		}
 	}
 	for _, r := range s.Runs {
@@ -209,6 +209,14 @@ func moment(t time.Time) string {
 		return ""
 	}
 	return t.Local().Format("2 Jan 2006 15:04")
+}
+
+// claimedBy says who recorded a decision for the one whose name it has.
+func claimedBy(via string) string {
+	if via == "" {
+		return ""
+	}
+	return ", as " + screen.Safe(via) + " says"
 }
 
 func quoted(note string) string {
@@ -236,7 +244,14 @@ func dossierJSON(t *desk.Dossier, c *desk.Changes, s *run.Status) any {
 	acts := []map[string]any{}
 	for _, a := range c.Ledger.Acts() {
 		if len(a.On) > 0 {
-			acts = append(acts, map[string]any{"decision": a.Decision, "by": a.By, "when": a.When, "note": a.Note, "how": a.How, "touched": len(a.On)})
+			act := map[string]any{"decision": a.Decision, "by": a.By, "when": a.When, "note": a.Note, "how": a.How, "touched": len(a.On)}
+			if a.Via != "" {
+				act["via"] = a.Via
+			}
+			if a.Account != "" {
+				act["account"] = a.Account
+			}
+			acts = append(acts, act)
 		}
 	}
 	runs := []map[string]any{}

@@ -117,7 +117,7 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 	kept := ""
 	if !f.memory {
 		kept = filepath.Join(dir, standin.KeptName)
-		lock, err := disk.Acquire(disk.LockName(kept), true)
+		lock, err := disk.Acquire(a.fs, disk.LockName(kept), true)
 		if err != nil {
 			if errors.Is(err, disk.ErrLocked) {
 				return usage("another stand-in serves %s; end that one, or serve this with --memory", folder)

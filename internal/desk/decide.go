@@ -117,6 +117,7 @@ func (t *Dossier) write(c *Changes, o *Order, acts []changeset.DecisionAct) erro
 	for i := range acts {
 		a := &acts[i]
 		a.RecordSet, a.By, a.Via, a.When, a.Note, a.How = t.Set().Name, o.By, o.Via, o.When, o.Note, o.How
+		a.Account, a.Dossier = t.desk.Account.String(), t.Meta.ID
 		if a.Decision == "" {
 			a.Decision = o.Decision
 		}

@@ -15,7 +15,7 @@ import (
 )
 
 // standing is what stands decided about every unit, with who approved it.
-func standing(t require.TestingT, x *Dossier) (ids []changeset.ID, states []changeset.State, approvers [][]string) {
+func standing(t require.TestingT, x *Dossier) (ids []changeset.ID, states []changeset.State, approvers [][]changeset.Person) {
 	c, err := x.Changes()
 	require.NoError(t, err)
 	defer c.Close()
@@ -24,7 +24,7 @@ func standing(t require.TestingT, x *Dossier) (ids []changeset.ID, states []chan
 		require.NoError(t, err)
 		for _, s := range c.Ledger.States(line, ch) {
 			ids, states = append(ids, ch.ID), append(states, s)
-			approvers = append(approvers, c.Ledger.Approvers(line, ch, s.Field))
+			approvers = append(approvers, c.Ledger.Approvers(line, ch, s.Field, true))
 		}
 	}
 	return ids, states, approvers
@@ -96,7 +96,7 @@ func TestDecisionsOfTwo(t *testing.T) {
 					require.Equal(rt, o.Decision, is.Decision, "what is named is decided")
 				}
 				if others && seconds {
-					require.Contains(rt, looks[i], o.By, "a second approval counts")
+					require.Contains(rt, looks[i], changeset.Person{Name: o.By}, "a second approval counts")
 					require.Subset(rt, looks[i], looked[i])
 				}
 				if o.Decided && others {

@@ -4,6 +4,7 @@
 package desk
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -19,6 +20,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"paletwin/core/yamltext"
+	"paletwin/internal/account"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 )
@@ -31,17 +33,23 @@ type Desk struct {
 	FS       disk.FS
 	Dir      string // absolute
 	Settings Settings
-	Password string       // of workbooks that have one; nowhere kept
-	Command  string       // the command line, for whoever asks later what failed
-	Copies   []*CopyError // found by Dossiers
+	Account  account.Account // who works on it
+	Password string          // of workbooks that have one; nowhere kept
+	Command  string          // the command line, for whoever asks later what failed
+	Copies   []*CopyError    // found by Dossiers
 	isNew    bool
+	group    int      // of a shared desk; -1
+	foreign  string   // why whose files are here is not looked at; "" where it is
+	unsaid   []string // notes that are to be kept as said, with the next line of the book
 	undoing  undoing
 }
 
 // Settings is what desk.yaml says.
 type Settings struct {
-	Name    string            `yaml:"name"`
-	Review  Review            `yaml:"review"`
+	Name   string `yaml:"name"`
+	Review Review `yaml:"review"`
+	// Shared is the group, by its name or number, whose members work on the desk; "" where it is one user's.
+	Shared  string            `yaml:"shared"`
 	Targets map[string]Target `yaml:"targets"`
 	// Lists are folders beside the desk in which lists of layouts may be; absolute once the desk is open.
 	Lists []string `yaml:"lists"`
@@ -97,6 +105,9 @@ name: ""
 # (two people). "names: claimed" lets approve --by NAME say who decided; otherwise it is who is logged in.
 # review: {second: deletes, by: other, names: claimed}
 
+# The group that shares this desk. Its members may then read and write everything on it, and nobody else.
+# shared: harbour
+
 # Names for where records live, for apply --to NAME. One that is marked as a trial is for trying: an update may go there
 # first, and again, and then to the real one, without --other-target and --again.
 # targets:
@@ -104,57 +115,65 @@ name: ""
 #   register: {to: /srv/register/aids.csv}
 `
 
-// ErrUntrusted says that somebody else could have written a desk.yaml that
-// was found on the way up, and that it is therefore not followed.
-var ErrUntrusted = errors.New("somebody else could have written it")
-
 // ErrSettings says that a desk.yaml cannot be read.
 var ErrSettings = errors.New("the desk's settings cannot be read")
 
 // Find returns the desk in the folder given, which may not exist yet, or,
 // with given empty, the nearest desk upward from the folder from; if there
-// is none, from becomes one with its first dossier.
-func Find(fsys disk.FS, given, from string) (*Desk, error) {
+// is none, from becomes one with its first dossier. who is who works there; the zero account is
+// the process's. One that was not given is followed only where nobody else could have written it: *UntrustedError.
+func Find(fsys disk.FS, who account.Account, given, from string) (*Desk, error) {
 	if given != "" {
 		dir, err := filepath.Abs(given)
 		if err != nil {
 			return nil, err
 		}
-		return load(fsys, dir)
+		return load(fsys, who, dir, true)
 	}
 	for dir := from; ; dir = filepath.Dir(dir) {
-		info, err := fsys.Stat(filepath.Join(dir, SettingsName))
-		if err == nil {
-			if disk.OthersCanWrite(info) {
-				return nil, fmt.Errorf("%s: %w", filepath.Join(dir, SettingsName), ErrUntrusted)
-			}
-			return load(fsys, dir)
+		if _, err := fsys.Stat(filepath.Join(dir, SettingsName)); err == nil {
+			return load(fsys, who, dir, false)
 		}
 		if filepath.Dir(dir) == dir {
-			return load(fsys, from)
+			return load(fsys, who, from, false)
 		}
 	}
 }
 
-func load(fsys disk.FS, dir string) (*Desk, error) {
-	d := &Desk{FS: fsys, Dir: dir}
-	b, err := disk.ReadFile(fsys, filepath.Join(dir, SettingsName))
-	if errors.Is(err, fs.ErrNotExist) {
-		d.isNew = true
-		return d, nil
-	}
-	if err != nil {
+// load opens the desk in a folder; named says that it is meant, whoever could have written it.
+func load(fsys disk.FS, who account.Account, dir string, named bool) (*Desk, error) {
+	d := &Desk{FS: fsys, Dir: dir, Account: who, group: -1}
+	d.fenceIn()
+	if err := d.settings(); err != nil {
 		return nil, err
 	}
+	d.fenceIn() // whose files are is known now
+	if err := d.believed(); err != nil && !named {
+		return nil, err
+	}
+	return d, nil
+}
+
+// settings reads desk.yaml.
+func (d *Desk) settings() error {
+	dir := d.Dir
+	b, err := disk.ReadFile(d.FS, filepath.Join(dir, SettingsName))
+	if errors.Is(err, fs.ErrNotExist) {
+		d.isNew = true
+		return nil
+	}
+	if err != nil {
+		return err
+	}
 	if err := yamltext.Unmarshal(b, &d.Settings, yaml.Strict()); err != nil && !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, strings.TrimSpace(yaml.FormatError(err, false, true)))
+		return fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, strings.TrimSpace(yaml.FormatError(err, false, true)))
 	}
 	for name, x := range d.Settings.Targets {
 		if x.To == "" {
-			return nil, fmt.Errorf("%s: %w: the target %s has no \"to\"", filepath.Join(dir, SettingsName), ErrSettings, name)
+			return fmt.Errorf("%s: %w: the target %s has no \"to\"", filepath.Join(dir, SettingsName), ErrSettings, name)
 		}
 		if x.Batch < 0 || x.Requests < 0 || !slices.Contains([]string{"", "json", "multipart", "alone"}, x.Batches) {
-			return nil, fmt.Errorf("%s: %w: of the target %s, batch and requests are numbers from 1 on, and batches is json, multipart or alone", filepath.Join(dir, SettingsName), ErrSettings, name)
+			return fmt.Errorf("%s: %w: of the target %s, batch and requests are numbers from 1 on, and batches is json, multipart or alone", filepath.Join(dir, SettingsName), ErrSettings, name)
 		}
 		x.To = target.In(dir, x.To)
 		d.Settings.Targets[name] = x
@@ -164,10 +183,10 @@ func load(fsys disk.FS, dir string) (*Desk, error) {
 			d.Settings.Lists[i] = filepath.Join(dir, l)
 		}
 	}
-	if err := d.Settings.Review.check(); err != nil {
-		return nil, fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, err)
+	if err := cmp.Or(d.Settings.Review.check(), d.shared()); err != nil {
+		return fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, err)
 	}
-	return d, nil
+	return nil
 }
 
 func (d *Desk) dossiers() string { return filepath.Join(d.Dir, "dossiers") }
@@ -211,7 +230,7 @@ func (d *Desk) Draft(by string) (*Draft, error) {
 	}
 	for n := os.Getpid(); ; n++ {
 		dir := filepath.Join(d.dossiers(), fmt.Sprintf("%s%d", drafted, n))
-		lock, err := disk.Acquire(dir+lockExt, true)
+		lock, err := disk.Acquire(d.FS, dir+lockExt, true)
 		if errors.Is(err, disk.ErrLocked) {
 			continue
 		}
@@ -235,7 +254,7 @@ const lockExt = ".lock"
 // sweep removes a draft that a killed command left, or its lock file.
 func (d *Desk) sweep(name string) {
 	dir := filepath.Join(d.dossiers(), strings.TrimSuffix(name, lockExt))
-	lock, err := disk.Acquire(dir+lockExt, true)
+	lock, err := disk.Acquire(d.FS, dir+lockExt, true)
 	if err != nil {
 		return // somebody works on it, or nothing can be removed here
 	}
@@ -256,7 +275,7 @@ func (t *Draft) Discard() error {
 
 // found writes what makes a folder a dossier's.
 func (m *Meta) found(fsys disk.FS, dir string) error {
-	if err := (&heads{Chains: map[string]chainHead{}}).write(fsys, filepath.Join(dir, headName)); err != nil {
+	if err := (&heads{Dossier: m.ID, Chains: map[string]chainHead{}}).write(fsys, filepath.Join(dir, headName)); err != nil {
 		return err
 	}
 	if err := m.write(fsys, dir); err != nil {
@@ -269,7 +288,7 @@ func (m *Meta) found(fsys disk.FS, dir string) error {
 // parts are given, in the order of m.Sets.
 func (t *Draft) Keep(m *Meta, parts ...*Meta) (*Dossier, error) {
 	d := t.desk
-	lock, err := disk.AcquireSoon(filepath.Join(d.dossiers(), ".lock"))
+	lock, err := disk.AcquireSoon(d.FS, filepath.Join(d.dossiers(), ".lock"))
 	if err != nil {
 		return nil, err
 	}
@@ -293,14 +312,19 @@ func (t *Draft) Keep(m *Meta, parts ...*Meta) (*Dossier, error) {
 	}
 	m.Number = fmt.Sprintf("%04d", next)
 	m.Slug = slug(m.Title)
+	m.Account, m.ID = d.Account.String(), newID()
 	for i, p := range parts {
 		p.Number, p.Slug = m.Number+PartMark+m.Sets[i].Set, m.Slug
+		p.Account, p.ID = m.Account, newID()
 		if err := p.found(d.FS, setDir(t.Dir, m.Sets[i].Set)); err != nil {
 			return nil, err
 		}
 		m.Sets[i].Digest = p.Digest
 	}
 	if err := m.found(d.FS, t.Dir); err != nil {
+		return nil, err
+	}
+	if err := d.note(Entry{Deed: Made, By: m.By, Dossier: m.Number, ID: m.ID}, m.When); err != nil {
 		return nil, err
 	}
 	dir := filepath.Join(d.dossiers(), m.Number+"-"+m.Slug)

@@ -15,11 +15,12 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/internal/account"
 	"paletwin/internal/disk"
 )
 
 func newDesk(t *testing.T) *Desk {
-	d, err := Find(disk.OS{}, t.TempDir(), "")
+	d, err := Find(disk.OS{}, account.Account{}, t.TempDir(), "")
 	require.NoError(t, err)
 	return d
 }

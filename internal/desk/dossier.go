@@ -31,6 +31,8 @@ type Meta struct {
 	Slug       string      `json:"slug"`
 	Title      string      `json:"title"`
 	By         string      `json:"by"`
+	Account    string      `json:"account,omitempty"` // of who made it, as account.Account has it
+	ID         string      `json:"id,omitempty"`      // random, hexadecimal: which dossier it is, wherever it stands
 	When       time.Time   `json:"when"`
 	Tool       string      `json:"tool"` // the version of paletwin that made it
 	RecordSets []RecordSet `json:"record_sets"`
@@ -157,9 +159,6 @@ func (m *Meta) digest() (string, error) {
 
 func (m *Meta) write(fsys disk.FS, dir string) (err error) {
 	m.Form, m.Version = "dossier", current
-	if len(m.Sets) == 0 {
-		m.Version = ofCopies
-	}
 	if m.Digest, err = m.digest(); err != nil {
 		return err
 	}
@@ -227,7 +226,7 @@ func (t *Dossier) Rel(name string) string {
 
 // Lock takes the dossier's lock, and clears what killed commands left.
 func (t *Dossier) Lock() (*disk.Lock, error) {
-	lock, err := disk.Acquire(t.Path(".lock"), false)
+	lock, err := disk.Acquire(t.desk.FS, t.Path(".lock"), false)
 	if err != nil {
 		return nil, err
 	}
@@ -347,6 +346,9 @@ func (t *Dossier) ledger() (*changeset.Ledger, error) {
 		return nil, err
 	}
 	l, err := changeset.OpenLedger(b, t.Set().Name)
+	if err == nil && slices.ContainsFunc(l.Acts(), func(a changeset.DecisionAct) bool { return a.Dossier != "" && a.Dossier != t.Meta.ID }) {
+		err = errAnothers
+	}
 	if err != nil {
 		return nil, &DamageError{t.Path(decisionsName), err}
 	}
@@ -530,6 +532,7 @@ func (t *Dossier) Replace(draft *Draft, m *Meta) error {
 	fsys := t.desk.FS
 	old := t.Meta
 	m.Number, m.Slug, m.Title, m.Round = old.Number, old.Slug, old.Title, old.Round+1
+	m.Account, m.ID = t.desk.Account.String(), old.ID
 	name := ChangesName(old.RecordSets[0].Name)
 	stem := strings.TrimSuffix(name, "jsonl")
 	entries, err := fsys.ReadDir(t.Dir)

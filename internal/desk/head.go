@@ -26,12 +26,8 @@ const headName = "head.json"
 // of layouts have digests.
 const covered = 2
 
-// The versions of the dossiers that are made: ofCopies of one record set, perhaps of several copies,
-// and current of several record sets.
-const (
-	ofCopies = 3
-	current  = 4
-)
+// current is the version of the dossiers that are made. From 5 on they have ids.
+const current = 5
 
 // chainHead is where a chain ends.
 type chainHead struct {
@@ -44,8 +40,9 @@ type chainHead struct {
 type heads struct {
 	Form    string               `json:"paletwin"`
 	Version int                  `json:"version"`
-	Chains  map[string]chainHead `json:"chains"` // by name in the dossier, with slashes
-	Digest  string               `json:"digest"` // SHA-256 of this file with digest empty
+	Dossier string               `json:"dossier,omitempty"` // the dossier's id
+	Chains  map[string]chainHead `json:"chains"`            // by name in the dossier, with slashes
+	Digest  string               `json:"digest"`            // SHA-256 of this file with digest empty
 }
 
 // LineDigest returns the digest of a line of a chain, without its line end.
@@ -78,7 +75,7 @@ func (t *Dossier) Covered() bool { return t.Meta.Version >= covered }
 
 // heads reads head.json; raw are its bytes.
 func (t *Dossier) heads() (h *heads, raw []byte, err error) {
-	h = &heads{Chains: map[string]chainHead{}}
+	h = &heads{Dossier: t.Meta.ID, Chains: map[string]chainHead{}}
 	file := t.Path(headName)
 	raw, err = disk.ReadFile(t.desk.FS, file)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -99,11 +96,17 @@ func (t *Dossier) heads() (h *heads, raw []byte, err error) {
 	if want, err := h.digest(); err != nil || want != h.Digest {
 		return nil, nil, &DamageError{file, ErrAltered}
 	}
+	if h.Dossier != t.Meta.ID {
+		return nil, nil, &DamageError{file, errAnothers}
+	}
 	return h, raw, nil
 }
 
 // ErrMissing says that a file which a dossier had is not there.
 var ErrMissing = errors.New("the file is missing")
+
+// errAnothers says that a file belongs to another dossier than the one in whose folder it stands.
+var errAnothers = errors.New("it is another dossier's, and does not belong here")
 
 var errNewer = errors.New("it was made by a newer version of paletwin")
 

@@ -13,6 +13,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/internal/account"
 	"paletwin/internal/disk"
 )
 
@@ -137,7 +138,7 @@ func TestListsOfLayoutsStayOnTheDesk(t *testing.T) {
 	read := func(list string) error {
 		layout := filepath.Join(dir, "layouts", "aids.yaml")
 		require.NoError(t, os.WriteFile(layout, []byte("record_set: aids\nkey: k\nfields:\n  k: text\n  depot: {kind: reference, to: {list: "+list+", by: code, name: name}}\n"), 0o600))
-		d, err := Find(disk.OS{}, dir, "")
+		d, err := Find(disk.OS{}, account.Account{}, dir, "")
 		require.NoError(t, err)
 		_, err = d.OpenLayout(layout)
 		return err

@@ -64,6 +64,28 @@ type Unlooked struct {
 	Deletes int
 	First   string   // the key of the first
 	By      []string // who approved it so far
+	// Claimed are those who looked, as others who recorded it say, where nobody else did: each once, in order.
+	Claimed []changeset.Person
+}
+
+// looked reports whether those who approved a unit are enough, and whose names of them had to be claimed for that.
+func (t *Dossier) looked(who []changeset.Person) (enough bool, claimed []changeset.Person) {
+	compared := changeset.Person{Name: t.Meta.By, Account: t.Meta.Account}
+	two := t.desk.Settings.Review.By == ByTwo
+	suffice := func(who []changeset.Person) bool {
+		if two {
+			return len(who) >= 2
+		}
+		return slices.ContainsFunc(who, func(p changeset.Person) bool { return !p.Same(compared) })
+	}
+	if !suffice(who) {
+		return false, nil
+	}
+	own := slices.DeleteFunc(slices.Clone(who), func(p changeset.Person) bool { return p.Via != "" })
+	if suffice(own) {
+		return true, nil
+	}
+	return true, slices.DeleteFunc(slices.Clone(who), func(p changeset.Person) bool { return p.Via == "" })
 }
 
 // Unlooked counts the approved changes of the dossier that want for a second
@@ -119,12 +141,21 @@ func (t *Dossier) SecondLook(c *Changes, approved map[changeset.ID][]string) (Un
 			return u, err
 		}
 		for _, f := range fields {
-			who := c.Ledger.Approvers(line, ch, f)
-			if r.By == ByTwo && len(who) >= 2 || r.By != ByTwo && slices.ContainsFunc(who, func(w string) bool { return w != t.Meta.By }) {
+			who := c.Ledger.Approvers(line, ch, f, r.Names == Claimed)
+			enough, claimed := t.looked(who)
+			for _, p := range claimed {
+				if !slices.Contains(u.Claimed, p) {
+					u.Claimed = append(u.Claimed, p)
+				}
+			}
+			if enough {
 				continue
 			}
 			if u.Changes == 0 {
-				u.First, u.By = ch.Key.String(), who
+				u.First, u.By = ch.Key.String(), nil
+				for _, p := range who {
+					u.By = append(u.By, p.Name)
+				}
 			}
 			u.Changes++
 			if ch.Act == changeset.Delete {

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"paletwin/core/compare"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/disk/faulty"
@@ -42,13 +43,13 @@ func TestAFaultWhileSetsAreCompared(t *testing.T) {
 	for n := 1; ; n++ {
 		dir := t.TempDir()
 		f := &faulty.FS{FS: faulty.NoSync{}, Mode: faulty.Fail}
-		d, err := desk.Find(f, dir, dir)
+		d, err := desk.Find(f, account.Account{}, dir, dir)
 		require.NoError(t, err)
 		s := joinedSets(t, d, dir)
 		f.At = f.Count() + n
 		_, _, failed := d.CompareSets(context.Background(), s)
 		hit := f.Hit()
-		again, err := desk.Find(disk.OS{}, dir, dir)
+		again, err := desk.Find(disk.OS{}, account.Account{}, dir, dir)
 		require.NoError(t, err)
 		all, err := again.Dossiers()
 		require.NoError(t, err)
@@ -74,7 +75,7 @@ func TestAFaultWhileSetsAreCompared(t *testing.T) {
 // TestAPreviewOfSetsIsTheComparison: what is only looked at is what would be found.
 func TestAPreviewOfSetsIsTheComparison(t *testing.T) {
 	dir := t.TempDir()
-	d, err := desk.Find(disk.OS{}, dir, dir)
+	d, err := desk.Find(disk.OS{}, account.Account{}, dir, dir)
 	require.NoError(t, err)
 	previewed, err := d.PreviewSets(context.Background(), joinedSets(t, d, dir))
 	require.NoError(t, err)
@@ -103,7 +104,7 @@ func TestAPreviewOfSetsIsTheComparison(t *testing.T) {
 // TestAColumnThatMoved: where the rows of most records do not agree in a field, that is said first.
 func TestAColumnThatMoved(t *testing.T) {
 	dir := t.TempDir()
-	d, err := desk.Find(disk.OS{}, dir, dir)
+	d, err := desk.Find(disk.OS{}, account.Account{}, dir, dir)
 	require.NoError(t, err)
 	s := joinedSets(t, d, dir)
 	visits, aids, sheet := "id,aid,crew\n", "no,name\n", "visit,aid,crew,name\n"

@@ -34,8 +34,4 @@ func Links(fs.FileInfo) int { return 1 }
 // OthersCanRead says nothing where access is not told by a file's mode.
 func OthersCanRead(fs.FileInfo) bool { return false }
 
-// OthersCanWrite reports whether somebody else could have written a file; it
-// is not known here, and the system's own rights stand.
-func OthersCanWrite(fs.FileInfo) bool { return false }
-
 func free(string) (int64, error) { return -1, nil }

@@ -78,13 +78,3 @@ func Links(info fs.FileInfo) int {
 
 // OthersCanRead reports whether others than its owner may read a file.
 func OthersCanRead(info fs.FileInfo) bool { return info.Mode().Perm()&0o077 != 0 }
-
-// OthersCanWrite reports whether somebody other than this user and root
-// could have written a file.
-func OthersCanWrite(info fs.FileInfo) bool {
-	st, ok := info.Sys().(*syscall.Stat_t)
-	if !ok {
-		return true
-	}
-	return int(st.Uid) != os.Geteuid() && st.Uid != 0 || info.Mode().Perm()&0o022 != 0
-}

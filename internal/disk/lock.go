@@ -3,6 +3,7 @@ package disk
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"time"
 
@@ -21,12 +22,33 @@ type Lock struct {
 
 // Acquire takes the lock whose file is name, at once or not at all. With
 // remove, the file is taken away on Unlock; it then stands in a folder that
-// is not ours.
-func Acquire(name string, remove bool) (*Lock, error) {
-	for range 100 {
-		l := flock.New(name, flock.SetPermissions(0o600))
+// is not ours. In a desk's own folders it belongs to those whose the desk is.
+func Acquire(fsys FS, name string, remove bool) (*Lock, error) {
+	fence, _ := fsys.(*Fence)
+	if fence != nil {
+		if err := fence.enter(name, true); err != nil {
+			return nil, err
+		}
+	}
+	perm := fs.FileMode(0o600)
+	if remove {
+		perm = 0o644 // so that others who may write in the folder see that it is held
+	}
+	for try := range 100 {
+		_, missing := os.Lstat(name)
+		l := flock.New(name, flock.SetPermissions(perm))
 		ok, err := l.TryLock()
+		if fence != nil && errors.Is(err, fs.ErrPermission) && try < 20 { // whoever made it is about to give it to the group
+			time.Sleep(5 * time.Millisecond)
+			continue
+		}
+		if err == nil && missing != nil && fence != nil && ok {
+			if err = fence.adopt(name); errors.Is(err, fs.ErrPermission) { // another made it meanwhile
+				err = nil
+			}
+		}
 		if err != nil {
+			_ = l.Close() // the first error counts
 			return nil, err
 		}
 		if !ok {
@@ -47,9 +69,9 @@ func Acquire(name string, remove bool) (*Lock, error) {
 const patience = 20 * time.Second
 
 // AcquireSoon takes a lock that others hold for a moment only, and waits for it.
-func AcquireSoon(name string) (*Lock, error) {
+func AcquireSoon(fsys FS, name string) (*Lock, error) {
 	for began := time.Now(); ; time.Sleep(5 * time.Millisecond) {
-		l, err := Acquire(name, false)
+		l, err := Acquire(fsys, name, false)
 		if err == nil || !errors.Is(err, ErrLocked) || time.Since(began) > patience {
 			return l, err
 		}

@@ -22,6 +22,7 @@ import (
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/open"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk/faulty"
 	"paletwin/internal/handoff"
@@ -54,7 +55,7 @@ func newOffice(t require.TestingT, dir string, register []byte, outward string) 
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "layouts"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts", "aids.yaml"), []byte(lawLayout+outward), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "desk.yaml"), []byte("name: law\n"), 0o600))
-	d, err := desk.Find(faulty.NoSync{}, dir, dir)
+	d, err := desk.Find(faulty.NoSync{}, account.Account{}, dir, dir)
 	require.NoError(t, err)
 	o.desk = d
 	return o

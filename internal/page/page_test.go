@@ -23,6 +23,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/table/officetest"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/sheet"
@@ -55,7 +56,7 @@ func matter(t testing.TB, records int) *desk.Contents {
 	for name, text := range map[string]string{"s.csv": s.String(), "e.csv": e.String() + "90001,New one,D01,55.00\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
-	d, err := desk.Find(disk.OS{}, dir, dir)
+	d, err := desk.Find(disk.OS{}, account.Account{}, dir, dir)
 	require.NoError(t, err)
 	c := &desk.Comparison{Title: "Review " + hostile, By: "mairead", Now: time.Date(2026, 10, 6, 9, 0, 0, 0, time.UTC),
 		Snapshot: desk.Source{Path: filepath.Join(dir, "s.csv"), Name: "s.csv"}, Edited: &desk.Source{Path: filepath.Join(dir, "e.csv"), Name: "e.csv"},

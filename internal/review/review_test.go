@@ -17,6 +17,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/internal/account"
 	"paletwin/internal/demo"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -30,7 +31,7 @@ var clock = time.Date(2026, 10, 6, 9, 20, 0, 0, time.UTC)
 func matter(t testing.TB) *desk.Contents {
 	dir := t.TempDir()
 	require.NoError(t, demo.Write(dir))
-	d, err := desk.Find(disk.OS{}, dir, dir)
+	d, err := desk.Find(disk.OS{}, account.Account{}, dir, dir)
 	require.NoError(t, err)
 	l, err := d.FindLayout("aids")
 	require.NoError(t, err)

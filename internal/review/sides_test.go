@@ -10,6 +10,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 )
@@ -18,7 +19,7 @@ import (
 // against a delete. The other side can be taken instead, and undo brings back what stood.
 func TestChoosingSides(t *testing.T) {
 	dir := t.TempDir()
-	d, err := desk.Find(disk.OS{}, dir, dir)
+	d, err := desk.Find(disk.OS{}, account.Account{}, dir, dir)
 	require.NoError(t, err)
 	source := func(name, text string) *desk.Source {
 		return &desk.Source{Name: name, Stream: strings.NewReader("k,v,w\n" + text)}

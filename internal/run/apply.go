@@ -102,6 +102,8 @@ type Report struct {
 	// Waits is how often the target was busy, and was waited for: WaitedIn in all.
 	Waits    int
 	WaitedIn time.Duration
+	// Claimed are those whose second look was recorded by others, and is relied on.
+	Claimed []changeset.Person
 }
 
 // Apply carries the approved part of a dossier out. The caller holds the
@@ -334,7 +336,7 @@ func (j *Job) plan(ctx context.Context) (*planned, error) {
 	if len(plan.Steps) == 0 {
 		return p, nil
 	}
-	if err := j.secondLook(c, plan.Steps); err != nil {
+	if rep.Claimed, err = j.secondLook(c, plan.Steps); err != nil {
 		return nil, err
 	}
 	if err := j.narrow(touched(plan.Steps)); err != nil {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/disk/faulty"
@@ -125,7 +126,7 @@ func TestFaultWhileComparingAndDeciding(t *testing.T) {
 			require.NoError(t, err)
 			break
 		}
-		d, derr := desk.Find(faulty.NoSync{}, dir, dir)
+		d, derr := desk.Find(faulty.NoSync{}, account.Account{}, dir, dir)
 		require.NoError(t, derr)
 		all, derr := d.Dossiers()
 		require.NoError(t, derr)
@@ -141,7 +142,7 @@ func TestFaultWhileComparingAndDeciding(t *testing.T) {
 }
 
 func compareFiles(fsys disk.FS, dir string) error {
-	d, err := desk.Find(fsys, dir, dir)
+	d, err := desk.Find(fsys, account.Account{}, dir, dir)
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/disk/faulty"
@@ -46,7 +47,7 @@ func newBench(t require.TestingT, dir string, fsys disk.FS, register []byte) *be
 }
 
 func (b *bench) reopen() {
-	d, err := desk.Find(b.fs, b.dir, b.dir)
+	d, err := desk.Find(b.fs, account.Account{}, b.dir, b.dir)
 	require.NoError(b.t, err)
 	b.desk = d
 }

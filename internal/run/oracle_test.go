@@ -500,7 +500,10 @@ func oracleCase(t *testing.T, seed uint64) map[Outcome]int {
 	}
 	d, _, err := b.desk.Compare(ctx(), c)
 	require.NoError(t, err)
-	all := wishes(w.records, edited, fields, &c.Options)
+	known := slices.DeleteFunc(slices.Clone(fields), func(f string) bool { // a column that only the copy has is not compared
+		return w.json && !bytes.Contains(snapshot, []byte(`"`+f+`"`))
+	})
+	all := wishes(w.records, edited, known, &c.Options)
 	checkChanges(t, d, all)
 	b.approve(d)
 

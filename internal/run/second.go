@@ -8,8 +8,8 @@ import (
 	"paletwin/internal/desk"
 )
 
-// secondLook refuses steps that the desk wants somebody else to approve, too.
-func (j *Job) secondLook(c *desk.Changes, steps []*Step) error {
+// secondLook refuses steps that the desk wants somebody else to approve, too. It gives those whose look rests on a name that was claimed.
+func (j *Job) secondLook(c *desk.Changes, steps []*Step) ([]changeset.Person, error) {
 	approved := make(map[changeset.ID][]string, len(steps))
 	for _, s := range steps {
 		fields := []string{""}
@@ -23,9 +23,9 @@ func (j *Job) secondLook(c *desk.Changes, steps []*Step) error {
 	}
 	u, err := j.Dossier.SecondLook(c, approved)
 	if err != nil || u.Changes == 0 {
-		return err
+		return u.Claimed, err
 	}
-	return refuse(SecondLook, "%s", MissingLook(j.Dossier, u))
+	return nil, refuse(SecondLook, "%s", MissingLook(j.Dossier, u))
 }
 
 // MissingLook says whose approval is missing, and of what.

@@ -20,6 +20,7 @@ import (
 	"paletwin/core/compare"
 	"paletwin/core/table"
 	"paletwin/core/table/officetest"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 )
@@ -33,7 +34,7 @@ func matter(t require.TestingT, dir string) *desk.Contents {
 	for name, text := range map[string]string{"s.csv": snapshot, "e.csv": edited} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
-	d, err := desk.Find(disk.OS{}, dir, dir)
+	d, err := desk.Find(disk.OS{}, account.Account{}, dir, dir)
 	require.NoError(t, err)
 	c := &desk.Comparison{Title: "Review", By: "mairead", Now: time.Date(2026, 10, 6, 9, 0, 0, 0, time.UTC),
 		Snapshot: desk.Source{Path: filepath.Join(dir, "s.csv"), Name: "s.csv"}, Edited: &desk.Source{Path: filepath.Join(dir, "e.csv"), Name: "e.csv"},

@@ -75,7 +75,7 @@ func Open(fsys disk.FS, name string, key []string, of *schema.Schema, o table.Op
 	var err error
 	o.Known.Nulls = false // a file of rows says nothing of the sort; its snapshot may have been taken elsewhere
 	f := &File{fsys: fsys, path: path, key: key, of: of, read: o}
-	f.lock, err = disk.Acquire(disk.LockName(path), true)
+	f.lock, err = disk.Acquire(fsys, disk.LockName(path), true)
 	if errors.Is(err, disk.ErrLocked) {
 		return nil, &target.BusyError{Name: path, Why: disk.ErrLocked.Error()}
 	}

@@ -16,6 +16,7 @@ import (
 	"paletwin/core/compare"
 	carry "paletwin/internal/run"
 
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 )
@@ -108,7 +109,7 @@ func (d *db) taken(table string) string {
 
 // dossier is made of two states of a table, with everything approved.
 func dossier(t *testing.T, key, before, after string) *desk.Dossier {
-	d, err := desk.Find(disk.OS{}, t.TempDir(), "")
+	d, err := desk.Find(disk.OS{}, account.Account{}, t.TempDir(), "")
 	require.NoError(t, err)
 	x, _, err := d.Compare(context.Background(), &desk.Comparison{Title: "types", By: "lina", Now: time.Now(),
 		Snapshot: desk.Source{Name: "s.csv", Stream: strings.NewReader(before), Taken: true},

@@ -14,6 +14,7 @@ import (
 	"paletwin/core/compare"
 	"paletwin/core/record"
 	"paletwin/core/table"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk/faulty"
 	"paletwin/internal/run"
@@ -26,7 +27,7 @@ func assigned(t *testing.T, snapshot, edited string) *Update {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "layouts"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "layouts/aids.yaml"), []byte("record_set: aids\nkey: k\nkey_form: {zeros: 4}\nfields:\n  k: {kind: integer, key: assigned, required: true}\n  v: text\n  parent: integer\n"), 0o600))
-	d, err := desk.Find(faulty.NoSync{}, dir, dir)
+	d, err := desk.Find(faulty.NoSync{}, account.Account{}, dir, dir)
 	require.NoError(t, err)
 	l, err := d.FindLayout("aids")
 	require.NoError(t, err)

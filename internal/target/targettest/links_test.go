@@ -16,6 +16,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
 	"paletwin/core/record"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk/faulty"
 	"paletwin/internal/run"
@@ -122,7 +123,7 @@ func TestLinksAreNeverTorn(t *testing.T) {
 		dir, err := os.MkdirTemp("", "paletwin-links-")
 		require.NoError(rt, err)
 		defer os.RemoveAll(dir)
-		d, err := desk.Find(faulty.NoSync{}, dir, "")
+		d, err := desk.Find(faulty.NoSync{}, account.Account{}, dir, "")
 		require.NoError(rt, err)
 		x, res, err := d.Compare(context.Background(), &desk.Comparison{Title: "links", By: "lina", Now: clock(),
 			Snapshot: desk.Source{Name: "s.csv", Stream: strings.NewReader(r.snapshot())},

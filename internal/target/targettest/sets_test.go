@@ -14,6 +14,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk/faulty"
 	"paletwin/internal/run"
@@ -43,7 +44,7 @@ var fleetKeys = map[string]string{"visits": "id", "aids": "no", "depots": "code"
 
 // newFleet compares a sheet with the records, and approves everything.
 func newFleet(t require.TestingT, dir string, tables map[string][][]string, sheet string) *fleet {
-	d, err := desk.Find(faulty.NoSync{}, dir, "")
+	d, err := desk.Find(faulty.NoSync{}, account.Account{}, dir, "")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(dir+"/round.yaml", []byte(visitsLayout), 0o600))
 	j, err := d.OpenJoined(dir + "/round.yaml")

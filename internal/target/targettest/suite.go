@@ -18,6 +18,7 @@ import (
 	"paletwin/core/compare"
 	"paletwin/core/record"
 	"paletwin/core/table/csv"
+	"paletwin/internal/account"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/run"
@@ -59,7 +60,7 @@ func NewUpdate(t *testing.T, snapshot, edited string) *Update {
 }
 
 func newUpdate(t *testing.T, snapshot, edited, slips string) *Update {
-	d, err := desk.Find(disk.OS{}, t.TempDir(), "")
+	d, err := desk.Find(disk.OS{}, account.Account{}, t.TempDir(), "")
 	require.NoError(t, err)
 	d.Password = Password
 	x, _, err := d.Compare(context.Background(), &desk.Comparison{Title: "suite", By: "lina", Now: clock(),

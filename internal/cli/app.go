@@ -60,9 +60,9 @@ type app struct {
 	moved   bool   // another machine worked on the desk, and that is meant
 	another bool   // of commands on a dossier that write: one in the place of another is meant
 
-	made    bool // a dossier was made
-	writes  bool // the command writes on the desk
-	entered bool // and said what there was to say of that
+	made   bool       // a dossier was made
+	writes bool       // the command writes on the desk
+	at     *desk.Desk // once it was found
 
 	ctx  context.Context // of the command
 	ends []func()        // what is to be let go of when it has ended
@@ -325,22 +325,29 @@ func (a *app) next(commands ...string) {
 
 // desk finds the desk that the command works on.
 func (a *app) desk() (*desk.Desk, error) {
+	if a.at != nil {
+		return a.at, nil
+	}
 	d, err := desk.Find(a.fs, a.account, a.deskDir, a.wd)
 	if d != nil {
 		a.fs = d.FS
 		d.Password, d.Command = a.password(), strings.Join(append([]string{"paletwin"}, os.Args[1:]...), " ")
 	}
-	if err != nil || !a.writes || a.entered {
+	if err != nil {
 		return d, err
+	}
+	if !a.writes {
+		a.at = d
+		return d, nil
 	}
 	notes, err := d.Enter(a.moved, a.now())
 	for _, n := range notes {
 		a.hint("%s", screen.Safe(n))
 	}
-	a.entered = err == nil
 	if err != nil {
 		return nil, err
 	}
+	a.at = d
 	return d, nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +20,22 @@ import (
 // logName is the file in a dossier that a detached run's output goes to.
 const logName = "detached.log"
 
+// newLog makes the log of a dossier's apply that goes on by itself, in the place of an earlier one.
+func newLog(t *desk.Dossier) (*os.File, error) {
+	name := t.Path(logName)
+	if err := t.FS().Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	made, err := t.FS().Create(name, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := made.Close(); err != nil {
+		return nil, err
+	}
+	return os.OpenFile(name, os.O_RDWR, 0)
+}
+
 // detach starts the same apply in a process of its own, which goes on when
 // this one and its terminal are gone, and waits only until the run has its
 // number or has failed.
@@ -30,7 +47,7 @@ func (a *app) detach(t *desk.Dossier, yes bool) error {
 	if err != nil {
 		return err
 	}
-	log, err := os.OpenFile(t.Path(logName), os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	log, err := newLog(t)
 	if err != nil {
 		return err
 	}

@@ -390,9 +390,11 @@ func explainSystem(err error) *message {
 	case errors.As(err, &exchanged):
 		m.Code, m.exit, m.Do = "other-dossier", exitLook, "look at what it holds: paletwin show "+exchanged.Number+"; if it belongs here, --other-dossier says so. Nothing was written"
 	case errors.Is(err, disk.ErrLeadsOut):
-		m.Code, m.Do = "leads-out", "put what it leads to in its place; the desk's own folder may be reached through links, and nothing below it"
+		m.Code, m.Text = "leads-out", m.File+": "+disk.ErrLeadsOut.Error()
+		m.Do = "put what it leads to in its place; the desk's own folder may be reached through links, and nothing below it"
 	case errors.Is(err, disk.ErrCloud):
-		m.Code, m.Do = "in-the-cloud", "have the program that keeps the folder fetch it, and run the command again"
+		m.Code, m.Text = "in-the-cloud", m.File+": "+disk.ErrCloud.Error()
+		m.Do = "have the program that keeps the folder fetch it, and run the command again"
 	case errors.Is(err, desk.ErrSettings):
 		m.Code, m.Do = "settings", "correct the line, or take it out: every setting has a default"
 	case errors.Is(err, run.ErrNoRun):

@@ -321,9 +321,31 @@ func (a *app) checkHistory(args []string) error {
 		}
 	}
 	a.copies(d)
+	bad := 0
+	if len(args) == 0 {
+		if bad, err = a.checkBook(d); err != nil {
+			return err
+		}
+	}
 	if damaged > 0 {
 		a.hint("%s damaged: restore the files named above from your own backup", screen.Plural(damaged, "dossier"))
+	}
+	if damaged+bad > 0 {
 		return exit(exitFailed)
 	}
 	return nil
+}
+
+// checkBook says what is damaged in the desk's book: so many lines.
+func (a *app) checkBook(d *desk.Desk) (bad int, err error) {
+	bad, err = d.CheckBook()
+	if err != nil || bad == 0 {
+		return 0, err
+	}
+	text := screen.Plural(bad, "line") + " altered; which dossiers were made here is told by the others alone"
+	if a.json {
+		return bad, a.printJSON(map[string]any{"path": desk.BookName, "whole": false, "damage": []string{text}})
+	}
+	a.out.Line("%s  %s %s", desk.BookName, screen.Level("stop"), text)
+	return bad, nil
 }

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -23,6 +24,9 @@ import (
 // sort is told.
 
 const bookName = "book.jsonl"
+
+// BookName is the book's name from the desk's folder.
+const BookName = "dossiers/" + bookName
 
 // Deed is what a line of the book is about.
 type Deed string
@@ -161,17 +165,23 @@ func (t *Dossier) Recognise(accept bool, now time.Time) error {
 type MachineError struct{ Last Entry }
 
 func (e *MachineError) Error() string {
-	host := e.Last.Host
-	if host == "" {
-		host = "another machine"
+	host := "another machine"
+	if e.Last.Host != "" {
+		host += ", " + e.Last.Host + ","
 	}
-	return fmt.Sprintf("%s worked on this desk on %s, on %s at %s", e.Last.By, host, e.Last.When.Local().Format("2 January 2006"), e.Last.When.Local().Format("15:04"))
+	return fmt.Sprintf("%s worked on this desk on %s on %s at %s", e.Last.By, host, e.Last.When.Local().Format("2 January 2006"), e.Last.When.Local().Format("15:04"))
 }
+
+// passing are names of containers, which are machines for as long as a command runs in them, on a folder of their host's.
+var passing = regexp.MustCompile(`^[0-9a-f]{12}$`)
 
 // elsewhere reports whether a line was written on another machine than this one: the ids of accounts of one number differ only there, and of
 // others the machines' names tell.
 func (d *Desk) elsewhere(e *Entry) bool {
 	if e.Account == "" || e.Account == d.Account.String() {
+		return false
+	}
+	if passing.MatchString(e.Host) || passing.MatchString(d.Account.Host) {
 		return false
 	}
 	id, _, _ := strings.Cut(e.Account, "@")
@@ -241,7 +251,7 @@ func (d *Desk) read(all []Entry, now time.Time) (mine page, other *Entry) {
 			other = e
 		}
 	}
-	if d.foreign != "" || d.Account.ID == "" || contained() { // locks hold across the machines of a network mount; a container is no machine
+	if d.foreign != "" || d.Account.ID == "" { // locks hold across the machines of a network mount
 		other = nil
 	}
 	return mine, other

@@ -173,7 +173,13 @@ func (f *Fence) Rename(from, to string) error {
 		}
 		f.forget(name)
 	}
-	return f.FS.Rename(from, to)
+	if err := f.FS.Rename(from, to); err != nil {
+		return err
+	}
+	if _, ours := f.within(from); ours {
+		return nil
+	}
+	return f.adopt(to) // it was made beside the desk's own
 }
 
 func (f *Fence) Remove(name string) error {

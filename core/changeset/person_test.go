@@ -7,13 +7,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"paletwin/core/record"
 )
 
 // TestOnePersonIsOne has people approve a change under names of their own and of others, from accounts of their own and of others. Where
 // names are not claimed, as many approved as there are accounts and names that are tied together by neither; where they are, the names count.
 func TestOnePersonIsOne(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
-		ch := &Change{Act: Add, Key: []string{"1"}}
+		ch := &Change{Act: Add, Key: record.NewKey("1")}
 		line := Line(`{"id":"0000000000000000","act":"add","key":["1"],"record":{"k":"1"}}`)
 		ch.ID = line.ID()
 		l, err := OpenLedger(nil, "aids")

@@ -271,6 +271,9 @@ func explainExpression(e *expr.Error) *message {
 // explainSheet says which decisions of a file cannot be read.
 func explainSheet(e *sheet.FileError) *message {
 	m := &message{Code: "review-sheet", Text: e.Error(), File: e.File, Do: "correct it and collect it again; nothing was decided", exit: exitLook}
+	if e.Foreign {
+		m.Do = "collect it in the dossier that it was made from; nothing was decided"
+	}
 	const most = 12
 	var lines []string
 	for _, p := range e.Problems[:min(len(e.Problems), most)] {

@@ -313,6 +313,9 @@ func collectable(m *desk.Contents, c *sheet.Collected, said []sheet.Said, file s
 	if err := badSheet(file, c.Twice); err != nil {
 		return err
 	}
+	if n := len(c.Foreign); n > 0 {
+		return &sheet.FileError{File: filepath.Base(file), Foreign: true, Text: fmt.Sprintf("is of another dossier than %s: %s in it, the first of them in %s, were made on that one", m.Dossier.Meta.Number, screen.Plural(n, "decision"), c.Foreign[0])}
+	}
 	if len(said) > 0 && len(c.Changed) == len(said) {
 		return &sheet.FileError{File: filepath.Base(file), Text: fmt.Sprintf("is of another change set than %s of dossier %s: none of its decisions is on anything here", m.Set(), m.Dossier.Meta.Number)}
 	}
@@ -363,6 +366,9 @@ func (a *app) sayCollected(t *desk.Dossier, c *sheet.Collected, touched []change
 	}
 	if c.Other > 0 && len(c.Changed) < c.Other {
 		a.out.Line("  %s", screen.Dim("the sheet is of an earlier comparison; what is the same was taken over"))
+	}
+	if c.Old > 0 {
+		a.out.Line("  %s", screen.Dim("the sheet does not say which dossier it is of, as sheets of earlier versions did not; what is the same here was taken over"))
 	}
 	if !rehearse {
 		a.next("paletwin show "+t.Meta.Number, "paletwin apply "+t.Meta.Number+" --to REGISTER.csv")

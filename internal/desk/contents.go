@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
+	"regexp"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -128,14 +130,44 @@ func (m *Contents) Set() string {
 
 // Ref names a unit of a change, its content included, in letters that no
 // program takes for a number or a date: the change's id, the number of the
-// field, and the start of the content's digest.
+// field, which dossier it is in (the start of its id) and how often that was
+// compared anew, and 64 bits of the content's digest.
 func (m *Contents) Ref(s *DecidedChange, unit int) string {
+	field, d := m.content(s, unit)
+	return fmt.Sprintf("c%s-%s-%s-r%d-%s", s.ID, field, m.Dossier.tag(), m.Dossier.Meta.Round, hex.EncodeToString(d[:8]))
+}
+
+// content is which field a unit is, and the digest of what it says.
+func (m *Contents) content(s *DecidedChange, unit int) (field string, d changeset.Digest) {
 	if s.Act != changeset.Amend {
-		d := changeset.DigestOf(s.Line)
-		return "c" + s.ID.String() + "-w-" + hex.EncodeToString(d[:4])
+		return "w", changeset.DigestOf(s.Line)
 	}
-	d := changeset.FieldDigest(s.Change, &s.Fields[unit])
-	return fmt.Sprintf("c%s-%d-%s", s.ID, m.fieldNumber(s.Fields[unit].Field), hex.EncodeToString(d[:4]))
+	f := &s.Fields[unit]
+	return strconv.Itoa(m.fieldNumber(f.Field)), changeset.FieldDigest(s.Change, f)
+}
+
+// tag is a dossier in refs.
+func (t *Dossier) tag() string {
+	if t.Meta.ID == "" {
+		return "d0"
+	}
+	return "d" + t.Meta.ID[:8]
+}
+
+// Unit is the unit of a change that a ref names as it is now, whichever round it comes from, or -1.
+func (m *Contents) Unit(s *DecidedChange, r *Ref) int {
+	for u := range s.States {
+		field, d := m.content(s, u)
+		if field == r.Field && strings.HasPrefix(hex.EncodeToString(d[:]), r.Sum) {
+			return u
+		}
+	}
+	return -1
+}
+
+// Foreign reports whether a ref is of another dossier. Refs of before they had one were of dossiers without ids.
+func (m *Contents) Foreign(r *Ref) bool {
+	return r.Dossier != m.Dossier.tag() && !(r.Old() && m.Dossier.Meta.ID == "")
 }
 
 func (m *Contents) fieldNumber(name string) int {
@@ -147,29 +179,36 @@ func (m *Contents) fieldNumber(name string) int {
 	return -1
 }
 
-// Unit is what a Ref names.
-type Unit struct {
-	ID    changeset.ID
-	Field int // of the heading's, or -1
-	Sum   string
+// Ref is what a Ref says.
+type Ref struct {
+	ID      changeset.ID
+	Field   string // the number of the heading's, or "w" for the whole
+	Dossier string // which, or ""
+	Round   string
+	Sum     string // the start of the content's digest
 }
 
+// Old reports whether a ref is in the form of before it said which dossier it is of.
+func (r *Ref) Old() bool { return r.Dossier == "" }
+
+// The forms of refs: as they are, and as they were before version 5 of dossiers.
+var (
+	refForm    = regexp.MustCompile(`^c([0-9a-f]{16})-(w|0|[1-9][0-9]{0,8})-(d0|d[0-9a-f]{8})-r(0|[1-9][0-9]{0,8})-([0-9a-f]{16})$`)
+	oldRefForm = regexp.MustCompile(`^c([0-9a-f]{16})-(w|0|[1-9][0-9]{0,8})()()-([0-9a-f]{8})$`)
+)
+
 // ParseRef reads a Ref, however its letters are written.
-func ParseRef(text string) (u Unit, ok bool) {
-	parts := strings.Split(strings.ToLower(strings.TrimSpace(text)), "-")
-	if len(parts) != 3 || !strings.HasPrefix(parts[0], "c") || len(parts[2]) != 8 {
-		return u, false
+func ParseRef(text string) (r Ref, ok bool) {
+	text = strings.ToLower(strings.TrimSpace(text))
+	parts := refForm.FindStringSubmatch(text)
+	if parts == nil {
+		parts = oldRefForm.FindStringSubmatch(text)
 	}
-	id, err := changeset.ParseID(parts[0][1:])
-	if err != nil {
-		return u, false
+	if parts == nil {
+		return r, false
 	}
-	u = Unit{ID: id, Field: -1, Sum: parts[2]}
-	if parts[1] == "w" {
-		return u, true
-	}
-	u.Field, err = strconv.Atoi(parts[1])
-	return u, err == nil && u.Field >= 0
+	id, err := changeset.ParseID(parts[1])
+	return Ref{id, parts[2], parts[3], parts[4], parts[5]}, err == nil
 }
 
 // snapshotRows finds records of the snapshot by key without reading it again.
@@ -231,6 +270,25 @@ func (m *Contents) openRows() error {
 		}
 		return nil
 	})
+}
+
+// Whole is a record in one cell, its key and what is empty left out. What could be taken for another field's beginning stands in quotes.
+func (m *Contents) Whole(r record.Record) string {
+	var words []string
+	for _, f := range r {
+		if !f.Value.Blank() && !slices.Contains(m.Header.Key, f.Name) {
+			words = append(words, quoteIn(f.Name, ":;")+": "+quoteIn(f.Value.String(), ";"))
+		}
+	}
+	return strings.Join(words, "; ")
+}
+
+// quoteIn puts a text in quotes where it has signs that mean something around it.
+func quoteIn(text, signs string) string {
+	if strings.ContainsAny(text, signs+"\"\r\n\v\f\u0085\u2028\u2029") || text != strings.TrimSpace(text) {
+		return `"` + strings.ReplaceAll(text, `"`, `""`) + `"`
+	}
+	return text
 }
 
 // About is a few values of a record that are not its key, to know it by.

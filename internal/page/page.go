@@ -281,13 +281,7 @@ func unit(m *desk.Contents, s *desk.DecidedChange, u, at int, texts map[[2]strin
 		j.Field, j.From, j.To = slices.Index(m.Header.Fields, f.Field), text(f.From), text(st.Wanted(f))
 		return j
 	}
-	var words []string
-	for _, f := range s.Chosen(st.Of) {
-		if !f.Value.Blank() && !slices.Contains(m.Header.Key, f.Name) {
-			words = append(words, f.Name+": "+f.Value.String())
-		}
-	}
-	all := term.Safe(strings.Join(words, "; "))
+	all := term.Safe(m.Whole(s.Chosen(st.Of)))
 	j.To = &all
 	return j
 }

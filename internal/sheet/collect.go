@@ -64,6 +64,7 @@ func Read(m *table.Image) (all []Said, problems []Problem, ok bool, err error) {
 type FileError struct {
 	File     string
 	Text     string
+	Foreign  bool // it was made on another dossier
 	Problems []Problem
 }
 
@@ -128,7 +129,9 @@ type Collected struct {
 	Changed []string  // places of decisions on what is no more as it was
 	Theirs  []Problem // what somebody else decided otherwise, and stays so
 	Twice   []Problem
-	Other   int // rows of another change set than the dossier's
+	Other   int      // rows of another change set than the dossier's
+	Old     int      // rows that do not say which dossier they are of, as sheets of before did
+	Foreign []string // places of decisions that were made on another dossier
 }
 
 // Group is units that get one decision with one note.
@@ -154,18 +157,25 @@ func Match(m *desk.Contents, said []Said, by string, decided bool) *Collected {
 		if d.Set != "" && !strings.EqualFold(d.Set, m.Set()) {
 			c.Other++
 		}
-		ref := strings.ToLower(d.Ref)
-		if before, twice := seen[ref]; twice {
+		r, _ := desk.ParseRef(d.Ref)
+		unitOf := r.ID.String() + r.Field
+		if before, twice := seen[unitOf]; twice {
 			if before.Decision != d.Decision {
 				c.Twice = append(c.Twice, Problem{d.Place, fmt.Sprintf("says %s, and %s says %s of the same", d.Decision, before.Place, before.Decision)})
 			}
 			continue
 		}
-		seen[ref] = d
-		u, _ := desk.ParseRef(d.Ref)
-		s, unit := at[u.ID], -1
+		seen[unitOf] = d
+		if m.Foreign(&r) {
+			c.Foreign = append(c.Foreign, d.Place)
+			continue
+		}
+		if r.Old() {
+			c.Old++
+		}
+		s, unit := at[r.ID], -1
 		if s != nil {
-			unit = unitOf(m, s, ref)
+			unit = m.Unit(s, &r)
 		}
 		if unit < 0 {
 			c.Changed = append(c.Changed, d.Place)
@@ -197,14 +207,4 @@ func Match(m *desk.Contents, said []Said, by string, decided bool) *Collected {
 // overrules reports whether a decision is another than somebody else's.
 func overrules(st *changeset.State, d changeset.Decision, by string) bool {
 	return st.Decision != "" && st.Decision != changeset.Open && !st.ToolHeld() && st.By != by && st.Decision != d
-}
-
-// unitOf is the unit of a change that a ref names as it is now, or -1.
-func unitOf(m *desk.Contents, s *desk.DecidedChange, ref string) int {
-	for u := range s.States {
-		if m.Ref(s, u) == ref {
-			return u
-		}
-	}
-	return -1
 }

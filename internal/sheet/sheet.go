@@ -62,7 +62,7 @@ type part struct {
 func parts(m *desk.Contents) ([]part, error) {
 	key := m.Header.Key
 	heading := append([]string{changeColumn}, key...)
-	widths := []float64{32}
+	widths := []float64{48}
 	for range key {
 		widths = append(widths, 14)
 	}
@@ -110,9 +110,9 @@ func parts(m *desk.Contents) ([]part, error) {
 				f := &s.Fields[u]
 				fields.rows = append(fields.rows, append(append(row, f.Field, text(f.From), text(st.Wanted(f))), end...))
 			case changeset.Add:
-				adds.rows = append(adds.rows, append(append(row, whole(s.Chosen(st.Of), key)), end...))
+				adds.rows = append(adds.rows, append(append(row, m.Whole(s.Chosen(st.Of))), end...))
 			default:
-				dels.rows = append(dels.rows, append(append(row, whole(s.Chosen(st.Of), key)), end...))
+				dels.rows = append(dels.rows, append(append(row, m.Whole(s.Chosen(st.Of))), end...))
 			}
 		}
 	}
@@ -126,24 +126,6 @@ func text(v record.Value) string {
 		return "(null)"
 	}
 	return v.String()
-}
-
-// whole is a record in one cell, what is empty left out.
-func whole(r record.Record, key []string) string {
-	var words []string
-	for _, f := range r {
-		if f.Value.Blank() {
-			continue
-		}
-		isKey := false
-		for _, k := range key {
-			isKey = isKey || k == f.Name
-		}
-		if !isKey {
-			words = append(words, f.Name+": "+f.Value.String())
-		}
-	}
-	return strings.Join(words, "; ")
 }
 
 // shown is a value as a sheet shows it: what would steer text is a visible

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -18,6 +19,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/officetest"
 	"paletwin/internal/account"
@@ -221,4 +223,102 @@ func TestOldAndContradictingSheets(t *testing.T) {
 	assert.True(t, ok)
 	assert.Equal(t, []Said{{refs[0], changeset.Approve, "n", "s1", "decision 1"}}, page)
 	assert.Len(t, problems, 2)
+}
+
+// TestSheetsOfOtherDossiers: a decision counts in the dossier that it was made on, under a ref of before there were any that say so, too; one
+// letter of a ref that is another never decides on anything else.
+func TestSheetsOfOtherDossiers(t *testing.T) {
+	m := matter(t, t.TempDir())
+	defer m.Close()
+	refs := units(m)
+	said := func(refs ...string) (all []Said) {
+		for i, r := range refs {
+			all = append(all, Said{Ref: r, Decision: changeset.Approve, Place: strconv.Itoa(i)})
+		}
+		return all
+	}
+	count := func(c *Collected) (n int) {
+		for _, g := range c.Groups {
+			n += g.Count
+		}
+		return n + c.Same + len(c.Stopped)
+	}
+	c := Match(m, said(refs...), "lina", false)
+	assert.Equal(t, len(refs), count(c))
+	old := make([]string, len(refs))
+	for i, r := range refs {
+		p := strings.Split(r, "-")
+		old[i] = p[0] + "-" + p[1] + "-" + p[4][:8]
+	}
+	c = Match(m, said(old...), "lina", false)
+	assert.Len(t, c.Foreign, len(refs), "a dossier with an id never gave such refs out")
+	id := m.Dossier.Meta.ID
+	m.Dossier.Meta.ID = ""
+	c = Match(m, said(old...), "lina", false)
+	assert.Equal(t, len(refs), count(c))
+	assert.Equal(t, len(refs), c.Old)
+	assert.Len(t, Match(m, said(refs...), "lina", false).Foreign, len(refs))
+	m.Dossier.Meta.ID = strings.Repeat("0", 32)
+	assert.Len(t, Match(m, said(refs...), "lina", false).Foreign, len(refs))
+	m.Dossier.Meta.ID = id
+	rapid.Check(t, func(rt *rapid.T) {
+		at := rapid.IntRange(0, len(refs)-1).Draw(rt, "ref")
+		i := rapid.IntRange(0, len(refs[at])-1).Draw(rt, "letter")
+		r := []byte(refs[at])
+		r[i] = rapid.SampledFrom([]byte("0123456789abcdefw-r ")).Draw(rt, "by")
+		if _, known := desk.ParseRef(string(r)); !known || strings.TrimSpace(string(r)) == refs[at] {
+			return
+		}
+		round := strings.Split(string(r), "-")[3] != strings.Split(refs[at], "-")[3]
+		c := Match(m, said(string(r)), "lina", false)
+		if n := count(c); n > 0 {
+			assert.True(rt, round, "%s stands for %s", r, refs[at])
+		}
+	})
+}
+
+// TestACellOfARecordIsThatRecord: what stands in a cell of the whole record can be taken apart again, whatever its values say.
+func TestACellOfARecordIsThatRecord(t *testing.T) {
+	m := &desk.Contents{}
+	m.Header.Key = []string{"k"}
+	text := rapid.OneOf(rapid.SampledFrom([]string{"Old Pier", "x; fee: 99.00", `"; fee: "1`, `say "no"`, "a: b", ";", " ; ", "x\ny", "; fee: 99", `""`, "1;2", "é; ü"}), rapid.String())
+	rapid.Check(t, func(rt *rapid.T) {
+		var r record.Record
+		want := [][2]string{}
+		for _, name := range []string{"k", "name", "a: b", "fee"} {
+			v := text.Draw(rt, name)
+			r = append(r, record.Field{Name: name, Value: record.Text(v)})
+			if name != "k" && !record.Text(v).Blank() {
+				want = append(want, [2]string{name, v})
+			}
+		}
+		got := [][2]string{}
+		rest := m.Whole(r)
+		part := func(end string) string {
+			if strings.HasPrefix(rest, `"`) {
+				var b strings.Builder
+				for i := 1; i < len(rest); i++ {
+					if rest[i] != '"' {
+						b.WriteByte(rest[i])
+					} else if i+1 < len(rest) && rest[i+1] == '"' {
+						b.WriteByte('"')
+						i++
+					} else {
+						rest = rest[i+1:]
+						break
+					}
+				}
+				rest = strings.TrimPrefix(rest, end)
+				return b.String()
+			}
+			var v string
+			v, rest, _ = strings.Cut(rest, end)
+			return v
+		}
+		for rest != "" {
+			name := part(": ")
+			got = append(got, [2]string{name, part("; ")})
+		}
+		assert.Equal(rt, want, got)
+	})
 }

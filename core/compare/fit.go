@@ -21,7 +21,7 @@ func (jd *judgement) sampleSnapshot() {
 
 // oldRow are a record's values by field.
 func (t *tables) oldRow(i uint32) []string {
-	cells := csv.Split(nil, t.snap.raw(i), t.snap.img.Comma)
+	cells := csv.Split(make([][]byte, 0, len(t.snap.img.Heading)), t.snap.raw(i), t.snap.img.Comma)
 	v := make([]string, len(t.res.Fields))
 	for f := range v {
 		x, _ := csv.Value(t.snap.img, cells[f])

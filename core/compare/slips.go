@@ -266,6 +266,46 @@ type slipTable struct {
 	of     *pairs
 	once   sync.Once
 	record []uint32 // of each row of the copy + 1, 0 for none
+
+	mu    sync.Mutex
+	steps map[uint32][]uint32 // by record, where every so many cells of its row begin
+}
+
+// Of tables with many columns it is kept where each step of so many cells begins, of so many records: a cell far behind in a row is
+// looked for from there.
+const (
+	stepCells   = 64
+	mostStepped = 100_000
+)
+
+// from is a row from the step on that has a field, and the number of the field from there.
+func (t *slipTable) from(record uint32, field int) ([]byte, int) {
+	raw := t.of.snap.raw(record)
+	if field < stepCells {
+		return raw, field
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	steps, known := t.steps[record]
+	if !known {
+		for at := 0; ; {
+			n := csv.Skip(raw[at:], stepCells, t.of.snap.img.Comma)
+			if n < 0 {
+				break
+			}
+			at += n
+			steps = append(steps, uint32(at))
+		}
+		if t.steps == nil || len(t.steps) >= mostStepped {
+			t.steps = map[uint32][]uint32{}
+		}
+		t.steps[record] = steps
+	}
+	s := min(field/stepCells, len(steps))
+	if s == 0 {
+		return raw, field
+	}
+	return raw[steps[s-1]:], field - s*stepCells
 }
 
 func (t *slipTable) Rows() int    { return t.of.copy.len() }
@@ -285,7 +325,8 @@ func (t *slipTable) Record(row uint32) (uint32, bool) {
 }
 
 func (t *slipTable) Old(record uint32, field int) string {
-	cell, ok := csv.Cell(t.of.snap.raw(record), field, t.of.snap.img.Comma)
+	raw, field := t.from(record, field)
+	cell, ok := csv.Cell(raw, field, t.of.snap.img.Comma)
 	if !ok {
 		return ""
 	}

@@ -10,6 +10,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/record"
+	"paletwin/core/slip"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
 	"paletwin/core/wear"
@@ -62,6 +63,8 @@ const (
 	// nothing new.
 	choosing     = 30
 	choosingSame = 15
+	// choosingColumns is how many columns of which cells differ decide that.
+	choosingColumns = 300
 	// fewUnmatched is the share of rows, as 1/n, that have to be unmatched
 	// before worn keys are looked for.
 	fewUnmatched = 100
@@ -155,10 +158,14 @@ func (r *reading) marks() int {
 	return n
 }
 
-// some takes of each column so many cells that differ, and so many that do not.
+// some takes of each of the first columns so many cells that differ, and so many that do not.
 func some(cells [][]wear.Pair) [][]wear.Pair {
 	few := make([][]wear.Pair, len(cells))
+	columns := 0
 	for f, col := range cells {
+		if columns == choosingColumns {
+			break
+		}
 		differ, same := 0, 0
 		for _, p := range col {
 			n, most := &same, choosingSame
@@ -169,6 +176,9 @@ func some(cells [][]wear.Pair) [][]wear.Pair {
 				*n++
 				few[f] = append(few[f], p)
 			}
+		}
+		if differ > 0 {
+			columns++
 		}
 	}
 	return few
@@ -197,7 +207,8 @@ func (r *reading) sample() []sampledPair {
 	}
 	var pairs []sampledPair
 	var kinds []int
-	seen, step, sameStep := 0, there[0]/sampled+1, len(r.mate)/sameSampled+1
+	columns := max(len(r.snap.img.Heading), len(r.copy.img.Heading))
+	seen, step, sameStep := 0, there[0]/slip.Sampled(sampled, columns)+1, len(r.mate)/slip.Sampled(sameSampled, columns)+1
 	for i, m := range r.mate {
 		if m < mateRow {
 			continue
@@ -211,7 +222,8 @@ func (r *reading) sample() []sampledPair {
 		if !take {
 			continue
 		}
-		p := sampledPair{was: csv.Split(nil, r.snap.raw(uint32(i)), r.snap.img.Comma), is: csv.Split(nil, r.copy.raw(m-mateRow), r.copy.img.Comma)}
+		p := sampledPair{was: csv.Split(make([][]byte, 0, len(r.snap.img.Heading)), r.snap.raw(uint32(i)), r.snap.img.Comma),
+			is: csv.Split(make([][]byte, 0, len(r.copy.img.Heading)), r.copy.raw(m-mateRow), r.copy.img.Comma)}
 		if len(p.was) >= len(r.pair) && len(p.is) > slices.Max(r.pair) {
 			pairs, kinds = append(pairs, p), append(kinds, k)
 			taken[k]++

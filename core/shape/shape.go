@@ -202,7 +202,7 @@ func (x *list) image() (*table.Image, error) {
 
 // write writes a row for each record, with what is listed of some fields.
 func (x *list) write(fields []int, values func(*entry) map[int]record.Value) (*table.Image, error) {
-	b := &csv.Builder{Name: x.m.Name}
+	b := &csv.Builder{Name: x.m.Name, Came: func() int64 { return int64(len(x.m.Data)) }, Unfolds: 8} // not all fields need be listed
 	if err := b.Row(x.m.HeadingRow); err != nil {
 		return nil, err
 	}
@@ -311,7 +311,8 @@ func (x *wide) image(snapshot bool) (*table.Image, error) {
 			out = append(out, '\n')
 			rows = append(rows, r.Number())
 		}
-		return nil
+		_, err := csv.Unfolds(x.m.Name, r.Number(), len(out), int64(len(x.m.Data)), 64) // other columns stand in each row anew
+		return err
 	})
 	if err != nil {
 		return nil, err

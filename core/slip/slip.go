@@ -170,12 +170,17 @@ func (j *judge) take(cells []int) {
 	}
 }
 
+// Sampled is how many records of a table with so many columns are looked at, where most are of one with few.
+func Sampled(most, columns int) int {
+	return max(min(most, fewestSampled), min(most, mostCells/max(columns, 1)))
+}
+
 // sampled are the records that show what is usual.
 func (j *judge) sampled() [][]string {
 	if j.sample == nil {
-		all := j.Table.Records()
-		j.sample = make([][]string, 0, min(all, mostSampled))
-		for i := 0; i < all; i += (all-1)/mostSampled + 1 {
+		all, most := j.Table.Records(), Sampled(mostSampled, len(j.Fields))
+		j.sample = make([][]string, 0, min(all, most))
+		for i := 0; i < all; i += (all-1)/most + 1 {
 			j.sample = append(j.sample, j.Table.OldRow(uint32(i)))
 		}
 	}

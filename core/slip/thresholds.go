@@ -7,6 +7,11 @@ const (
 	// value of one in a hundred is seen forty times, and few enough to cost
 	// nothing.
 	mostSampled = 4096
+	// mostCells is how many cells a sample of whole records has: of tables with more than some 130 columns fewer records
+	// are looked at, which show as much in so many columns, and cost what the others do.
+	mostCells = 1 << 19
+	// fewestSampled is how many records are looked at, however many columns they have.
+	fewestSampled = 32
 	// unlikely is the chance below which a pattern is no accident. One set in
 	// twenty may raise a false alarm, and there are some twenty patterns.
 	unlikely = 0.001

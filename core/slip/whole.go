@@ -1,7 +1,9 @@
 package slip
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 
@@ -85,18 +87,18 @@ func (j *judge) across() {
 		}
 		lo = hi
 	}
-	fields := uint32(len(j.Fields))
-	for a := range fields {
-		for b := range fields {
-			p := pair{a, b}
-			if n := len(swaps[p]) / 2; n >= fewestSwapped && j.swapChance(a, b, n, both[p])*float64(len(both)) <= unlikely {
-				j.add(j.acrossFound(changeset.ColumnSwap, swaps[p], false,
-					fmt.Sprintf("%s and %s have each other's values in %s: the columns seem to be exchanged", j.Fields[a], j.Fields[b], words.Count(n, "record"))))
-			}
-			if n := len(moves[p]) / 2; n >= fewestSwapped && atLeast(n, float64(max(both[p], both[pair{b, a}]))*j.alikeColumns(a, b)) <= unlikely {
-				j.add(j.acrossFound(changeset.ColumnMoved, moves[p], true,
-					fmt.Sprintf("in %s the value of %s is now in %s, and %s is empty: decided together", words.Count(n, "record"), j.Fields[a], j.Fields[b], j.Fields[a])))
-			}
+	byColumns := func(p, q pair) int { return cmp.Or(cmp.Compare(p.a, q.a), cmp.Compare(p.b, q.b)) }
+	seen := slices.AppendSeq(slices.Collect(maps.Keys(swaps)), maps.Keys(moves))
+	slices.SortFunc(seen, byColumns)
+	for _, p := range slices.Compact(seen) {
+		a, b := p.a, p.b
+		if n := len(swaps[p]) / 2; n >= fewestSwapped && j.swapChance(a, b, n, both[p])*float64(len(both)) <= unlikely {
+			j.add(j.acrossFound(changeset.ColumnSwap, swaps[p], false,
+				fmt.Sprintf("%s and %s have each other's values in %s: the columns seem to be exchanged", j.Fields[a], j.Fields[b], words.Count(n, "record"))))
+		}
+		if n := len(moves[p]) / 2; n >= fewestSwapped && atLeast(n, float64(max(both[p], both[pair{b, a}]))*j.alikeColumns(a, b)) <= unlikely {
+			j.add(j.acrossFound(changeset.ColumnMoved, moves[p], true,
+				fmt.Sprintf("in %s the value of %s is now in %s, and %s is empty: decided together", words.Count(n, "record"), j.Fields[a], j.Fields[b], j.Fields[a])))
 		}
 	}
 }

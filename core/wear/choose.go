@@ -153,18 +153,20 @@ func (v Verdict) Unexplained(cells [][]Pair, marks []int) int {
 	differ := make([]int, len(cells))
 	all := 0
 	for f, col := range cells {
-		all += marks[f]
 		for _, p := range col {
 			if p.Snapshot != p.Seen {
 				differ[f]++
 			}
+		}
+		if differ[f] > 0 { // it was among those that it was chosen by
+			all += marks[f]
 		}
 	}
 	least := all
 	for _, fits := range v.fits {
 		n := 0
 		for f, fit := range fits {
-			if 2*fit.explained <= differ[f] {
+			if differ[f] > 0 && 2*fit.explained <= differ[f] {
 				n += marks[f]
 			}
 		}

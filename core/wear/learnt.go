@@ -16,9 +16,12 @@ type File struct {
 	Unexplained func(marks []int) int
 	Marks       int // how much else shows that a program nobody knows saved the file
 
-	cells   [][]learn.Cell
 	letters *learn.Letters
 }
+
+// mostLearnt is how many columns are learnt from. What they show is held against all others: a program that went over a file went
+// over these.
+const mostLearnt = 300
 
 // Learn learns what became of the columns that no known habit explains, and of the letters
 // of the file. A measured habit goes first: only what it leaves is learnt of a column
@@ -30,9 +33,11 @@ type File struct {
 func (x *File) Learn() *learn.Letters {
 	x.learnLetters()
 	var strong []*learn.Column
+	asked := 0
 	for f, c := range x.Columns {
-		if x.differs(f) {
-			c.learnFrom(x.cells[f], x.about(f))
+		if x.differs(f) && asked < mostLearnt {
+			asked++
+			c.learnFrom(x.learnt(f), x.about(f))
 		}
 		if c != nil && c.learnt != nil && c.learnt.Strong {
 			strong = append(strong, c.learnt)
@@ -40,7 +45,7 @@ func (x *File) Learn() *learn.Letters {
 	}
 	for f, c := range x.Columns {
 		if x.differs(f) && (c.learnt == nil || !c.learnt.Strong) {
-			c.adopt(learn.Adopt(x.cells[f], strong, x.about(f)))
+			c.adopt(learn.Adopt(x.learnt(f), strong, x.about(f)))
 		}
 	}
 	settleLearnt(x.Columns, x.Unexplained, x.Marks)
@@ -51,22 +56,30 @@ func (x *File) Learn() *learn.Letters {
 // learnLetters learns of the letters in columns that no known habit wrote in another code
 // page.
 func (x *File) learnLetters() {
-	x.cells = make([][]learn.Cell, len(x.Columns))
 	var all []learn.Cell
 	for f, col := range x.Cells {
+		c := x.Columns[f]
 		for _, p := range col {
-			x.cells[f] = append(x.cells[f], learn.Cell(p))
-		}
-		if c := x.Columns[f]; c != nil && c.Habit.Charset == "" {
-			all = append(all, x.cells[f]...)
+			if c != nil && c.Habit.Charset == "" && !learn.ASCII(p.Snapshot) { // others say nothing of letters
+				all = append(all, learn.Cell(p))
+			}
 		}
 	}
 	x.letters = learn.LearnLetters(all)
 }
 
+// learnt are the cells of a column, as they are learnt from.
+func (x *File) learnt(f int) []learn.Cell {
+	cells := make([]learn.Cell, len(x.Cells[f]))
+	for i, p := range x.Cells[f] {
+		cells[i] = learn.Cell(p)
+	}
+	return cells
+}
+
 // differs reports whether cells of a column differ.
 func (x *File) differs(f int) bool {
-	return x.Columns[f] != nil && slices.ContainsFunc(x.cells[f], func(c learn.Cell) bool { return c.Snapshot != c.Seen })
+	return x.Columns[f] != nil && slices.ContainsFunc(x.Cells[f], func(c Pair) bool { return c.Snapshot != c.Seen })
 }
 
 // about is what is known of a column besides its cells.
@@ -88,9 +101,9 @@ func (x *File) learnForms() {
 		if !x.differs(f) || c.learnt != nil && !c.rest {
 			continue
 		}
-		values := make([]string, len(x.cells[f]))
-		for i := range x.cells[f] {
-			values[i] = x.cells[f][i].Snapshot
+		values := make([]string, len(x.Cells[f]))
+		for i := range x.Cells[f] {
+			values[i] = x.Cells[f][i].Snapshot
 		}
 		c.meant = learn.FormOf(values)
 	}

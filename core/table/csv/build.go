@@ -1,6 +1,8 @@
 package csv
 
 import (
+	"cmp"
+
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/words"
@@ -22,19 +24,27 @@ func AppendRaw(dst, cell []byte) []byte {
 // Builder makes the CSV image of a table that came in another format, cell by
 // cell, so that row numbers stay those of the source.
 type Builder struct {
-	Name  string
-	Limit int // the most bytes; 0 means MaxImage
+	Name string
+	// Came, if not nil, is how many bytes of the source were read so far. What repeats in it may be written out
+	// to Unfolds times as much (0 is twice), and freely more, and not further.
+	Came    func() int64
+	Unfolds int64
 
 	out    []byte
-	row    int // the row that was begun last, from 1
-	col    int // cells written in it
-	widest int // cells of the widest row so far
+	next   int   // so many bytes may be there before they are counted again
+	err    error // it became too much
+	row    int   // the row that was begun last, from 1
+	col    int   // cells written in it
+	widest int   // cells of the widest row so far
 	merged []Merged
 }
 
 // MaxImage is the most bytes of an image that is built: beyond it a file is
 // refused rather than memory filled.
 const MaxImage = 4 << 30
+
+// freely is how many bytes an image may have, whatever the source.
+const freely = 64 << 20
 
 // Absent stands in the cell of a field that a record does not have at all,
 // in formats that tell that from empty. No text holds a NUL byte.
@@ -44,8 +54,8 @@ const Absent = "\x00"
 // one; rows between are blank. A row that is narrower than one before it is
 // filled up with empty cells.
 func (b *Builder) Row(n int) error {
-	if n == b.row {
-		return nil
+	if n == b.row || b.err != nil {
+		return b.err
 	}
 	b.fillUp()
 	for ; b.row < n; b.row++ {
@@ -60,6 +70,9 @@ func (b *Builder) Row(n int) error {
 // Cell writes a cell of the current row at column col, from 0; columns ascend.
 // An empty cell is written with quotes where the format tells it from null.
 func (b *Builder) Cell(col int, value string, quoted bool) {
+	if len(b.out) > b.next && b.check() != nil {
+		return
+	}
 	for ; b.col <= col; b.col++ {
 		if b.col > 0 {
 			b.out = append(b.out, ',')
@@ -79,20 +92,38 @@ func (b *Builder) fillUp() {
 	}
 }
 
+// check ends a table that became too large, or for which what was read of the source is too little to be one.
 func (b *Builder) check() error {
-	limit := b.Limit
-	if limit == 0 {
-		limit = MaxImage
+	if b.err != nil || len(b.out) <= b.next {
+		return b.err
 	}
-	if len(b.out) > limit {
-		return &table.Error{Code: table.TooLarge, File: b.Name, Row: b.row, Text: "the table is larger than " + words.Size(int64(limit))}
+	came := int64(MaxImage)
+	if b.Came != nil {
+		came = b.Came()
 	}
-	return nil
+	b.next, b.err = Unfolds(b.Name, b.row, len(b.out), came, cmp.Or(b.Unfolds, 2))
+	return b.err
+}
+
+// Unfolds is an error where so many bytes that were made by a row are too many, of so many that came: more than so many times as much, and
+// freely more. Up to next bytes it need not be asked again.
+func Unfolds(name string, row, made int, came, times int64) (next int, err error) {
+	limit := min(MaxImage, freely+times*came)
+	switch n := int64(made); {
+	case n > MaxImage:
+		err = &table.Error{Code: table.TooLarge, File: name, Row: row, Text: "the table is larger than " + words.Size(MaxImage)}
+	case n > limit:
+		err = &table.Error{Code: table.TooLarge, File: name, Row: row, Text: "what repeats in the file would make a table of more than " + words.Size(limit)}
+	}
+	return int(limit), err
 }
 
 // Image reads the heading of what was built. found tells what the source was.
 func (b *Builder) Image(o table.Options, found table.Found) (*table.Image, error) {
 	b.fillUp()
+	if err := b.check(); err != nil {
+		return nil, err
+	}
 	if b.row > 0 {
 		b.out = append(b.out, '\n')
 	}

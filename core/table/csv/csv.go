@@ -225,6 +225,19 @@ func Cell(raw []byte, n int, comma byte) ([]byte, bool) {
 	}
 }
 
+// Skip returns how many bytes so many cells of a row have, with the delimiters behind them; -1 where it has no cell behind those.
+func Skip(raw []byte, cells int, comma byte) int {
+	at := 0
+	for range cells {
+		e := cellEnd(raw[at:], comma)
+		if at+e == len(raw) {
+			return -1
+		}
+		at += e + 1
+	}
+	return at
+}
+
 // cellEnd returns the length of the row's first cell.
 func cellEnd(raw []byte, comma byte) int {
 	if len(raw) > 0 && raw[0] == '"' {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"paletwin/core/table"
 )
@@ -212,4 +213,23 @@ func TestAppendCellReadsBack(t *testing.T) {
 			assert.Len(t, Split(nil, raw, ','), 1)
 		}
 	}
+}
+
+// TestSkipLeadsToACell: a cell is the same from any step of its row on.
+func TestSkipLeadsToACell(t *testing.T) {
+	cell := rapid.SampledFrom([]string{"", "a", `"x,y"`, `"say ""no"""`, "\"l1\nl2\"", "é"})
+	rapid.Check(t, func(rt *rapid.T) {
+		cells := rapid.SliceOfN(cell, 1, 12).Draw(rt, "cells")
+		raw := []byte(strings.Join(cells, ","))
+		n, step := rapid.IntRange(0, 13).Draw(rt, "cell"), rapid.IntRange(0, 13).Draw(rt, "step")
+		at := Skip(raw, step, ',')
+		require.Equal(rt, step < len(cells), at >= 0, "%d of %d", step, len(cells))
+		if at < 0 || n < step {
+			return
+		}
+		want, there := Cell(raw, n, ',')
+		got, is := Cell(raw[at:], n-step, ',')
+		require.Equal(rt, there, is)
+		require.Equal(rt, string(want), string(got))
+	})
 }

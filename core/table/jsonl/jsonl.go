@@ -229,7 +229,7 @@ func value(raw json.RawMessage) (member, error) {
 
 // image writes the records as a table whose first row is the heading.
 func (r *reader) image(format string) (*table.Image, error) {
-	b := csv.Builder{Name: r.name}
+	b := csv.Builder{Name: r.name, Came: func() int64 { return int64(len(r.data)) }, Unfolds: 8} // records need not have all fields
 	if err := b.Row(1); err != nil {
 		return nil, err
 	}

@@ -13,7 +13,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
+	"io/fs"
 	"regexp"
 	"strconv"
 	"strings"
@@ -59,7 +59,7 @@ func Sheets(name string, data []byte) ([]string, error) {
 	}
 	defer f.Close()
 	var names []string
-	x := xmlscan.New(io.LimitReader(f, maxPart))
+	x := xmlscan.New(xmlscan.Unpacked(f, packed(f), maxPart, new(int64)))
 	for {
 		k, err := x.Next()
 		if err != nil {
@@ -89,8 +89,11 @@ func read(name string, z *zip.Reader, o table.Options) (*table.Image, error) {
 		return nil, errors.New("it has no content; it may be encrypted")
 	}
 	defer f.Close()
-	r := &reader{x: xmlscan.New(io.LimitReader(f, maxPart)), out: csv.Builder{Name: name}, want: o.Sheet, formulas: table.Formulas{}}
-	if err := r.document(); err != nil {
+	var came int64
+	r := &reader{x: xmlscan.New(xmlscan.Unpacked(f, packed(f), maxPart, &came)), out: csv.Builder{Name: name, Came: func() int64 { return came }}, want: o.Sheet, formulas: table.Formulas{}}
+	if err := r.document(); errors.Is(err, xmlscan.ErrUnpacks) {
+		return nil, &table.Error{Code: table.TooLarge, File: name, Text: "the file's content " + err.Error()}
+	} else if err != nil {
 		return nil, err
 	}
 	if !r.found {
@@ -109,6 +112,16 @@ func read(name string, z *zip.Reader, o table.Options) (*table.Image, error) {
 	return img, err
 }
 
+// packed is how many bytes a part has in its archive.
+func packed(f fs.File) uint64 {
+	if info, err := f.Stat(); err == nil {
+		if h, ok := info.Sys().(*zip.FileHeader); ok {
+			return h.CompressedSize64
+		}
+	}
+	return 0
+}
+
 // lent reads what lend has put into the document that this one was made of:
 // its user-defined properties are kept.
 func lent(z *zip.Reader) (*table.Lent, error) {
@@ -118,7 +131,7 @@ func lent(z *zip.Reader) (*table.Lent, error) {
 	}
 	defer f.Close()
 	parts := map[string]string{}
-	x := xmlscan.New(io.LimitReader(f, maxPart))
+	x := xmlscan.New(xmlscan.Unpacked(f, packed(f), maxPart, new(int64)))
 	for {
 		k, err := x.Next()
 		if err != nil || k == xmlscan.End {
@@ -334,6 +347,9 @@ func (r *reader) paragraphs() (string, error) {
 			if depth > 1 {
 				b.Write(r.x.Text())
 			}
+			if b.Len() > xmlscan.Longest {
+				return "", xmlscan.ErrLong
+			}
 		case r.x.Is("annotation"), r.x.Is("shapes"), r.x.Is("frame"):
 			if err := r.x.Skip(); err != nil {
 				return "", err
@@ -348,7 +364,7 @@ func (r *reader) paragraphs() (string, error) {
 				started = true
 			case r.x.Is("s"):
 				n := r.count("c")
-				if b.Len()+n > 1<<20 {
+				if b.Len()+n > xmlscan.Longest {
 					return "", xmlscan.ErrLong
 				}
 				b.WriteString(strings.Repeat(" ", n))

@@ -17,7 +17,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"path"
 	"strconv"
 	"strings"
@@ -96,6 +95,7 @@ type book struct {
 	styles  []kind // of each cell format
 	places  []int  // the decimals that it shows, -1 where that is not fixed
 	program string
+	came    int64 // bytes of parts that were read so far, unpacked
 }
 
 type sheet struct {
@@ -122,7 +122,7 @@ func (b *book) read(o table.Options) (err error) {
 
 // image reads the sheet's cells.
 func (b *book) image(o table.Options) (*table.Image, error) {
-	g := &grid{book: b, out: csv.Builder{Name: b.name}, formulas: table.Formulas{}}
+	g := &grid{book: b, out: csv.Builder{Name: b.name, Came: func() int64 { return b.came }}, formulas: table.Formulas{}}
 	if err := b.scan(b.sheet.part, g.element); err != nil {
 		return nil, err
 	}
@@ -150,9 +150,12 @@ func (b *book) scan(part string, element func(x *xmlscan.Scanner) error) error {
 		return err
 	}
 	defer r.Close()
-	x := xmlscan.New(io.LimitReader(r, maxPart))
+	x := xmlscan.New(xmlscan.Unpacked(r, f.CompressedSize64, maxPart, &b.came))
 	for {
 		k, err := x.Next()
+		if errors.Is(err, xmlscan.ErrUnpacks) {
+			return &table.Error{Code: table.TooLarge, File: b.name, Text: part + " " + err.Error()}
+		}
 		if err != nil || k == xmlscan.End {
 			return err
 		}
@@ -266,7 +269,9 @@ func richText(x *xmlscan.Scanner) (string, error) {
 		case k == xmlscan.Close:
 			depth--
 		case k == xmlscan.Text && depth > 1:
-			text = append(text, x.Text()...)
+			if text = append(text, x.Text()...); len(text) > xmlscan.Longest {
+				return "", xmlscan.ErrLong
+			}
 		}
 	}
 	return unescape(string(text)), nil

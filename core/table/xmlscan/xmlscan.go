@@ -32,9 +32,9 @@ var (
 	ErrCut     = errors.New("the document ends in the middle")
 )
 
-// longest is the most bytes of one tag or piece of text: a cell's 32,767
+// Longest is the most bytes of one tag or piece of text: a cell's 32,767
 // characters, each as the longest reference, and room.
-const longest = 1 << 20
+const Longest = 1 << 20
 
 // Scanner gives the pieces of a document one after the other. Slices that it
 // gives are good until the next call.
@@ -94,7 +94,7 @@ func (s *Scanner) fill() error {
 	if s.eof {
 		return io.EOF
 	}
-	if len(s.buf)-s.at > longest {
+	if len(s.buf)-s.at > Longest {
 		return ErrLong
 	}
 	rest := copy(s.buf, s.buf[s.at:])

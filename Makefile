@@ -27,10 +27,13 @@ fuzz:
 	$(FUZZ) changeset FuzzParse 10s
 	$(FUZZ) changeset FuzzLedger 10s
 	$(FUZZ) expr FuzzCompile 8s
+	$(FUZZ) yamltext FuzzYAML 8s
 	$(FUZZ) layout FuzzParse 8s
 	$(FUZZ) table/xlsx FuzzOpen 8s
 	$(FUZZ) table/ods FuzzOpen 8s
 	$(FUZZ) table/jsonl FuzzOpen 8s
+	$(FUZZ) ../internal/desk FuzzDossier 8s
+	$(FUZZ) ../internal/run FuzzJournal 8s
 	$(FUZZ) ../internal/standin FuzzURL 10s
 	$(FUZZ) ../internal/standin FuzzBatch 10s
 

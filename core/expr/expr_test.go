@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"paletwin/internal/thorough"
 )
 
 // aids are the fields of the tests: of each type one or two.
@@ -218,11 +220,13 @@ func FuzzCompile(f *testing.F) {
 	f.Add("lookup('depots', depot, \"name\").matches('(') ? -1 : 1e5")
 	e := environment(f)
 	f.Fuzz(func(t *testing.T, source string) {
-		p, err := e.Compile(source)
-		if err != nil {
-			return
-		}
-		_, _ = p.Eval(&Input{Old: before, New: after}) // whatever it gives, it ends
+		thorough.Bounded(t, func() {
+			p, err := e.Compile(source)
+			if err != nil {
+				return
+			}
+			_, _ = p.Eval(&Input{Old: before, New: after}) // whatever it gives, it ends
+		})
 	})
 }
 

@@ -6,7 +6,9 @@ package thorough
 import (
 	"math/rand/v2"
 	"os"
+	"runtime"
 	"testing"
+	"time"
 )
 
 // All reports whether everything is to be tried.
@@ -29,4 +31,27 @@ func Few(n, few int) int {
 		return n
 	}
 	return few
+}
+
+// What one input of a fuzz test may cost.
+const (
+	mostTime  = 5 * time.Second
+	mostBytes = 256 << 20
+)
+
+// Bounded runs what an input is tried with, and fails where it takes seconds or allocates hundreds of megabytes.
+func Bounded(t testing.TB, try func()) {
+	t.Helper()
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	began := time.Now()
+	try()
+	took := time.Since(began)
+	runtime.ReadMemStats(&after)
+	if took > mostTime {
+		t.Errorf("it took %s, more than %s", took, mostTime)
+	}
+	if n := after.TotalAlloc - before.TotalAlloc; n > mostBytes {
+		t.Errorf("it allocated %d MB, more than %d", n>>20, mostBytes>>20)
+	}
 }

@@ -45,12 +45,15 @@ func hidden(out string) string {
 }
 
 // Whatever stands in values, headings, file names, titles, notes and layouts: no command prints what a terminal would obey or nobody would see,
-// and none fails with a panic.
+// to a terminal or elsewhere, and none fails with a panic.
 func TestHostileTextsOnEverySurface(t *testing.T) {
 	t.Parallel()
 	first, step := thorough.Every(t, 20)
-	for i := first - 1; i < len(hostile); i += step {
-		text := hostile[i]
+	for i := first - 1; i < 2*len(hostile); i += step {
+		text, run := hostile[i/2], command
+		if i%2 == 1 {
+			run = onTerminal
+		}
 		t.Run("", func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
@@ -75,7 +78,7 @@ func TestHostileTextsOnEverySurface(t *testing.T) {
 				{"layout", "draft", snapshot, "--record-set=" + title}, {"layout", "draft", snapshot, "-o", "-"}, {"lend", snapshot, "-o", "lent.xlsx", "--key", "k"}, {"derive", snapshot, "--key", "k", "--set", "w = " + title, "--title=" + title}, {"derive", snapshot, "--key", "k", "--where", title},
 				{title}, {"compare", title, title}, {"take", title, "-o", "x.csv"}, {"apply", "1", "--to", title, "--yes"}, {"show", "1", "--where", title}, {"standin", title},
 			} {
-				out, code := command(t, program, dir, []string{"CLICOLOR_FORCE=1", "TTY_FORCE=1", "COLORTERM=truecolor", "TERM=xterm"}, args...)
+				out, code := run(t, program, dir, []string{"CLICOLOR_FORCE=1", "TTY_FORCE=1", "COLORTERM=truecolor", "TERM=xterm"}, args...)
 				require.Empty(t, hidden(out), "%q: %q", args, out)
 				require.NotContains(t, out, "panic:", "%q", args)
 				assert.Contains(t, []int{0, 1, 2, 3, 4}, code, "%q", args)

@@ -214,3 +214,66 @@ func TestThePageIsAccessible(t *testing.T) {
 		assert.NotContains(t, []string{"serious", "critical"}, v.Impact, "%s: %s", v.ID, v.Help)
 	}
 }
+
+// runs are texts that would run in a page that takes any of them for more than a text.
+var runs = []string{
+	`<script>window.ran=1</script>`, `</script><script>window.ran=1</script>`, `<!--<script>window.ran=1</script>-->`, `<img src=x onerror=window.ran=1>`, `"><img src=x onerror=window.ran=1>`, `' onfocus=window.ran=1 autofocus x='`,
+	`<svg onload=window.ran=1>`, `<svg><script>window.ran=1</script></svg>`, `<iframe srcdoc="<script>parent.ran=1</script>">`, `</textarea><img src=x onerror=window.ran=1>`, `</title><script>window.ran=1</script>`, `</style><script>window.ran=1</script>`,
+	`<a href="javascript:window.ran=1">x</a>`, `javascript:window.ran=1`, "`${window.ran=1}`", `{{constructor.constructor('window.ran=1')()}}`, `<math><mtext></mtext><img src=x onerror=window.ran=1></math>`, `<details open ontoggle=window.ran=1>`,
+	`<base href="http://127.0.0.1:1/">`, `<link rel=stylesheet href="http://127.0.0.1:1/x">`, `<meta http-equiv=refresh content="0;url=http://127.0.0.1:1/">`, "a\u2028window.ran=1", `\u003cscript\u003ewindow.ran=1`, `__proto__`, `constructor`,
+}
+
+// TestNothingRunsWithoutThePolicy: the page's policy is a second wall. Without it, too, nothing of the data runs, loads or becomes an element, on
+// whatever it stands: values, headings, the title, the record set, notes, findings.
+func TestNothingRunsWithoutThePolicy(t *testing.T) {
+	dir := t.TempDir()
+	quoted := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
+	var s, e strings.Builder
+	for i, b := range []*strings.Builder{&s, &e} {
+		fmt.Fprintf(b, "k,name,%s,%s\n", quoted(runs[3]), quoted(runs[1]))
+		for n, text := range runs {
+			fmt.Fprintf(b, "%s,%s,%s,%d\n", quoted(fmt.Sprint(n, text)), quoted(text), quoted(text+strings.Repeat("!", i)), n+i)
+		}
+	}
+	for name, text := range map[string]string{"s.csv": s.String(), "e.csv": e.String() + quoted("new"+runs[4]) + "," + quoted(runs[0]) + ",x,1\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	d, err := desk.Find(disk.OS{}, account.Account{}, dir, dir)
+	require.NoError(t, err)
+	c := &desk.Comparison{Title: strings.Join(runs[:6], " "), By: runs[3], Now: time.Date(2026, 10, 6, 9, 0, 0, 0, time.UTC),
+		Snapshot: desk.Source{Path: filepath.Join(dir, "s.csv"), Name: runs[3]}, Edited: &desk.Source{Path: filepath.Join(dir, "e.csv"), Name: runs[1]},
+		Options: compare.Options{RecordSet: runs[4], Key: []string{"k"}}}
+	dossier, _, err := d.Compare(context.Background(), c)
+	require.NoError(t, err)
+	_, err = dossier.Decide(&desk.Order{Decision: changeset.Approve, Held: true, By: runs[6], Note: strings.Join(runs, " "), When: time.Now()})
+	require.NoError(t, err)
+	m, err := dossier.Contents()
+	require.NoError(t, err)
+	defer m.Close()
+	file := write(t, m)
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	open1, after, found := strings.Cut(string(b), `<meta http-equiv="Content-Security-Policy"`)
+	require.True(t, found)
+	_, after, _ = strings.Cut(after, "\n")
+	require.NoError(t, os.WriteFile(file, []byte(open1+after), 0o600))
+	ctx, console := open(t, file, t.TempDir())
+	quiet := func(where string) {
+		t.Helper()
+		require.Empty(t, console(), where)
+		require.True(t, evaluate[bool](t, ctx, `window.ran === undefined`), "something ran: %s", where)
+		require.Zero(t, evaluate[int](t, ctx, `document.querySelectorAll("img:not([src^='data:image/']), iframe, svg, object, embed, math, base, link, script[src], meta[http-equiv], a[href^='javascript']").length`), where)
+		require.Zero(t, evaluate[int](t, ctx, `performance.getEntriesByType("resource").length`), where)
+	}
+	quiet("as it opens")
+	rows := evaluate[int](t, ctx, `document.querySelectorAll("tr.row").length`)
+	require.Greater(t, rows, 10)
+	for k := range rows {
+		evaluate[bool](t, ctx, fmt.Sprintf(`(() => { const r = document.querySelectorAll("tr.row")[%d]; if (r) r.click(); return true; })()`, k))
+		quiet(fmt.Sprint("row ", k))
+	}
+	evaluate[bool](t, ctx, `new Promise(done => setTimeout(() => done(true), 500))`)
+	quiet("later")
+	shown := evaluate[string](t, ctx, `document.body.textContent`)
+	require.Contains(t, shown, runs[3], "it is there to be read")
+}

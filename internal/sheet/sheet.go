@@ -376,23 +376,40 @@ func writeRow(w io.Writer, cells []string) error {
 	return err
 }
 
-// guard keeps a program from taking a cell for a formula.
-func guard(v string) string {
-	if runs(strings.TrimLeft(v, "'")) {
-		return "'" + v
-	}
-	return v
-}
-
-// runs reports whether a spreadsheet program takes a text for a formula by how it begins, in full width, too.
-func runs(v string) bool {
-	return v != "" && strings.ContainsRune("=+-@\t\r\n＝＋－＠", []rune(v)[0])
-}
+// guard keeps a program from taking a cell, or a part of it that the program splits off at another sign than the comma, for a formula: an
+// apostrophe goes before it. Quotes do not keep such a program from splitting there.
+func guard(v string) string { return eachThatRuns(v, func(part string) string { return "'" + part }) }
 
 // unguard undoes guard.
 func unguard(v string) string {
-	if strings.HasPrefix(v, "'") && runs(strings.TrimLeft(v, "'")) {
-		return v[1:]
+	return eachThatRuns(v, func(part string) string { return strings.TrimPrefix(part, "'") })
+}
+
+// splits are the signs at which programs split a line, and formulas with what a program takes one for by its beginning, in full width, too.
+const (
+	splits   = ";\t|\r\n"
+	formulas = "=+-@＝＋－＠"
+)
+
+// eachThatRuns makes something else of each part that a program would take for a formula. Apostrophes and quotes before one are looked through, so that
+// what is put before a part does not change which these are.
+func eachThatRuns(v string, other func(part string) string) string {
+	var b strings.Builder
+	for first := true; ; first = false {
+		end := strings.IndexAny(v, splits)
+		if end < 0 {
+			end = len(v)
+		}
+		part := v[:end]
+		begins := strings.TrimLeft(part, `'"`)
+		if begins != "" && strings.ContainsRune(formulas, []rune(begins)[0]) || first && begins == "" && end < len(v) && strings.IndexByte("\t\r\n", v[end]) >= 0 {
+			part = other(part)
+		}
+		b.WriteString(part)
+		if end == len(v) {
+			return b.String()
+		}
+		b.WriteByte(v[end])
+		v = v[end+1:]
 	}
-	return v
 }

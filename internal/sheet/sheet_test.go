@@ -33,14 +33,19 @@ const edited = "aid_no,name,cell,fee\n00101,=HYPERLINK(\"http://x\"),OCT-4,29.7\
 
 // matter makes a dossier of them.
 func matter(t require.TestingT, dir string) *desk.Contents {
-	for name, text := range map[string]string{"s.csv": snapshot, "e.csv": edited} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	return contents(t, dir, []byte(snapshot), []byte(edited), "aid_no")
+}
+
+// contents makes a dossier of a snapshot and its copy.
+func contents(t require.TestingT, dir string, snapshot, edited []byte, key string) *desk.Contents {
+	for name, text := range map[string][]byte{"s.csv": snapshot, "e.csv": edited} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o600))
 	}
 	d, err := desk.Find(disk.OS{}, account.Account{}, dir, dir)
 	require.NoError(t, err)
 	c := &desk.Comparison{Title: "Review", By: "mairead", Now: time.Date(2026, 10, 6, 9, 0, 0, 0, time.UTC),
 		Snapshot: desk.Source{Path: filepath.Join(dir, "s.csv"), Name: "s.csv"}, Edited: &desk.Source{Path: filepath.Join(dir, "e.csv"), Name: "e.csv"},
-		Options: compare.Options{RecordSet: "aids", Key: []string{"aid_no"}}}
+		Options: compare.Options{RecordSet: "aids", Key: []string{key}}}
 	dossier, _, err := d.Compare(context.Background(), c)
 	require.NoError(t, err)
 	m, err := dossier.Contents()

@@ -68,12 +68,16 @@ func documented(t *testing.T) map[string]client {
 		case handoff.PostgreSQL:
 			base := append(append([]string(nil), d.strict[:1]...), "-X", "-v", "ON_ERROR_STOP=1", d.strict[len(d.strict)-3])
 			all[name] = client{d, base, nil}
-			all[name+", a client in Shift JIS"] = client{d, base, []string{"PGCLIENTENCODING=SJIS"}}
-			all[name+", a client in Latin 1"] = client{d, base, []string{"PGCLIENTENCODING=LATIN1"}}
+			// In those of East Asia a letter's second byte may be a backslash or a quote.
+			for _, encoding := range []string{"SJIS", "LATIN1", "GBK", "BIG5", "UHC", "GB18030", "JOHAB", "SQL_ASCII"} {
+				all[name+", a client in "+encoding] = client{d, base, []string{"PGCLIENTENCODING=" + encoding}}
+			}
 		case handoff.MariaDB:
 			args := strings.Fields(os.Getenv("PALETWIN_TEST_MARIADB"))
 			all[name] = client{d, append(append([]string{"mariadb"}, args[0], "--binary-mode", "--default-character-set=utf8mb4"), args[1:]...), nil}
-			all[name+", another character set"] = client{d, append(append([]string{"mariadb"}, args[0], "--binary-mode", "--default-character-set=sjis"), args[1:]...), nil}
+			for _, set := range []string{"sjis", "gbk", "big5", "cp932", "eucjpms", "latin1"} {
+				all[name+", a client in "+set] = client{d, append(append([]string{"mariadb"}, args[0], "--binary-mode", "--default-character-set="+set), args[1:]...), nil}
+			}
 		default:
 			all[name] = client{d, []string{"sqlite3", "-safe", "-bail", d.strict[len(d.strict)-1]}, nil}
 		}

@@ -62,7 +62,7 @@ type part struct {
 func parts(m *desk.Contents) ([]part, error) {
 	key := m.Header.Key
 	heading := append([]string{changeColumn}, key...)
-	widths := []float64{48}
+	widths := []float64{16}
 	for range key {
 		widths = append(widths, 14)
 	}
@@ -172,6 +172,7 @@ func Write(w io.Writer, m *desk.Contents) error {
 type book struct {
 	x                                           *excelize.File
 	title, heading, locked, pale, strong, write int
+	code                                        int // of what nobody need read whole
 }
 
 // Colours: those of the terminal, of the set of Okabe and Ito.
@@ -193,6 +194,7 @@ func (b *book) styles() (err error) {
 		{&b.heading, excelize.Style{Font: &excelize.Font{Bold: true, Size: 11, Family: family}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"ECEAE2"}}, Border: border}},
 		{&b.locked, excelize.Style{NumFmt: 49, Alignment: top, Border: border, Font: &excelize.Font{Size: 11, Family: family}}},
 		{&b.pale, excelize.Style{NumFmt: 49, Alignment: top, Border: border, Font: &excelize.Font{Color: paleGrey, Size: 11, Family: family}}},
+		{&b.code, excelize.Style{NumFmt: 49, Alignment: &excelize.Alignment{Vertical: "top"}, Border: border, Font: &excelize.Font{Color: paleGrey, Size: 11, Family: family}}},
 		{&b.strong, excelize.Style{NumFmt: 49, Alignment: top, Border: border, Font: &excelize.Font{Bold: true, Size: 11, Family: family}}},
 		{&b.write, excelize.Style{NumFmt: 49, Alignment: top, Border: border, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{amber}}, Protection: &excelize.Protection{Locked: false}}},
 	} {
@@ -206,7 +208,9 @@ func (b *book) styles() (err error) {
 // style is that of a column, by its heading.
 func (b *book) style(heading string) int {
 	switch heading {
-	case "from", changeColumn, setColumn:
+	case changeColumn, setColumn:
+		return b.code
+	case "from":
 		return b.pale
 	case "to":
 		return b.strong

@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"encoding/csv"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -12,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"paletwin/core/changeset"
+	"paletwin/internal/desk"
 	"paletwin/internal/target/sqldb/lite"
 
 	"github.com/rogpeppe/go-internal/testscript"
@@ -58,7 +61,7 @@ func TestStories(t *testing.T) {
 			e.Setenv("NO_COLOR", "1")
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets, "standin": serveStandin, "token": newToken, "as": as},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets, "standin": serveStandin, "token": newToken, "as": as, "elsewhere": elsewhere},
 		Condition: func(c string) (bool, error) {
 			if c == "accounts" {
 				return accounts()
@@ -66,6 +69,24 @@ func TestStories(t *testing.T) {
 			return false, fmt.Errorf("no condition is called %s", c)
 		},
 	})
+}
+
+// elsewhere is the story command "elsewhere BOOK HOST": the lines of a desk's book are as if they had been written on another machine, a
+// moment ago.
+func elsewhere(ts *testscript.TestScript, _ bool, args []string) {
+	var out []byte
+	for line := range strings.Lines(ts.ReadFile(args[0])) {
+		var e desk.Entry
+		ts.Check(json.Unmarshal([]byte(line), &e))
+		e.By, e.Account, e.Host, e.System, e.Digest = "mairead", "1000@3f9c1b7d20aa4e55", args[1], "1b7d20aa", ""
+		b, err := json.Marshal(&e)
+		ts.Check(err)
+		e.Digest = changeset.Checksum(b)
+		b, err = json.Marshal(&e)
+		ts.Check(err)
+		out = append(append(out, b...), '\n')
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), out, 0o600))
 }
 
 // sheets is the story command "sheets FILE NAME=CSV …": a workbook with these sheets.

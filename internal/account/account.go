@@ -20,6 +20,7 @@ type Account struct {
 	ID      string // the system's number for it; on Windows its security identifier
 	Machine string // the machine's id: 16 hexadecimal digits, random, kept for each account on it
 	Host    string // what the machine is called, for people
+	System  string // 8 hexadecimal digits of what the system calls its machine; "" where it has no such id
 }
 
 // String is the account as dossiers keep it, as in 1000@3f9c1b7d20aa4e55.
@@ -36,6 +37,9 @@ func Current(env func(string) string) Account {
 	a := Account{Name: u.Username, ID: u.Uid}
 	a.Host, _ = os.Hostname()
 	a.Machine = machine(keeping(u, env), u.Uid)
+	if id := systemID(); id != "" {
+		a.System = digest("system " + id)[:8]
+	}
 	return a
 }
 
@@ -108,19 +112,27 @@ func machine(file, uid string) string {
 			return id
 		}
 	}
-	text := uid
+	id := systemID()
+	if id == "" {
+		id, _ = os.Hostname()
+	}
+	return digest(uid + " " + id)[:16]
+}
+
+// systemID is what the system calls its machine, "" where it has no such id.
+func systemID() string {
 	for _, name := range []string{"/etc/machine-id", "/var/lib/dbus/machine-id"} {
 		if b, err := os.ReadFile(name); err == nil && len(b) > 0 {
-			text += " " + string(b)
-			break
+			return strings.TrimSpace(string(b))
 		}
 	}
-	if !strings.Contains(text, " ") {
-		host, _ := os.Hostname()
-		text += " " + host
-	}
+	return ""
+}
+
+// digest hides what it is of: the system's id is not for others.
+func digest(text string) string {
 	sum := sha256.Sum256([]byte("paletwin " + text))
-	return hex.EncodeToString(sum[:8])
+	return hex.EncodeToString(sum[:])
 }
 
 func read(file string) (string, error) {

@@ -47,6 +47,7 @@ type Entry struct {
 	By      string    `json:"by"`
 	Account string    `json:"account,omitempty"` // as account.Account has it
 	Host    string    `json:"host,omitempty"`    // what the machine is called
+	System  string    `json:"system,omitempty"`  // what its system calls it, as account.Account has it
 	Dossier string    `json:"dossier,omitempty"` // its number
 	ID      string    `json:"id,omitempty"`      // and its id
 	Said    []string  `json:"said,omitempty"`    // notes that were said, and are not said again to this account
@@ -100,7 +101,7 @@ func (d *Desk) note(e Entry, now time.Time) error {
 		return err
 	}
 	e.Form, e.Version, e.When = "book", 1, now.UTC()
-	e.By, e.Account, e.Host = cmp.Or(e.By, d.Account.Name), d.Account.String(), d.Account.Host
+	e.By, e.Account, e.Host, e.System = cmp.Or(e.By, d.Account.Name), d.Account.String(), d.Account.Host, d.Account.System
 	e.Said, d.unsaid = slices.Concat(e.Said, d.unsaid), nil
 	if e.Digest, err = e.digest(); err != nil {
 		return err
@@ -175,10 +176,10 @@ func (e *MachineError) Error() string {
 // passing are names of containers, which are machines for as long as a command runs in them, on a folder of their host's.
 var passing = regexp.MustCompile(`^[0-9a-f]{12}$`)
 
-// elsewhere reports whether a line was written on another machine than this one: the ids of accounts of one number differ only there, and of
-// others the machines' names tell.
+// elsewhere reports whether a line was written on another machine than this one: the ids of accounts of one number differ only there, or
+// where one has another home for a while; and of others the machines' names tell.
 func (d *Desk) elsewhere(e *Entry) bool {
-	if e.Account == "" || e.Account == d.Account.String() {
+	if e.Account == "" || e.Account == d.Account.String() || e.Host == d.Account.Host && e.System != "" && e.System == d.Account.System {
 		return false
 	}
 	if passing.MatchString(e.Host) || passing.MatchString(d.Account.Host) {

@@ -2,7 +2,6 @@ package disk
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -254,24 +253,32 @@ func (f *Fence) ReadDir(name string) ([]fs.DirEntry, error) {
 	return f.FS.ReadDir(name)
 }
 
+// elsewhere is an error of what others do on the same desk meanwhile, who take files away and make folders that are theirs alone at first: none.
+func elsewhere(err error) error {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+		return nil
+	}
+	return err
+}
+
 // OpenUp gives what stands in the desk's own folders to those whose it is, as far as it is this user's, and says how many files and folders
 // were not so before.
 func (f *Fence) OpenUp() (n int, err error) {
 	for _, own := range f.Own {
 		top := filepath.Join(f.Dir, own)
 		err := filepath.WalkDir(top, func(name string, e fs.DirEntry, err error) error {
-			if errors.Is(err, fs.ErrNotExist) {
-				return nil
-			}
 			if err != nil {
-				return fmt.Errorf("%s: %w", name, err)
+				return elsewhere(err)
 			}
 			info, err := e.Info()
 			if err != nil || info.Mode()&fs.ModeSymlink != 0 || !f.To.lack(info) {
-				return err
+				return elsewhere(err)
+			}
+			if err := Give(name, f.To); err != nil {
+				return elsewhere(err)
 			}
 			n++
-			return Give(name, f.To)
+			return nil
 		})
 		if err != nil {
 			return n, err

@@ -42,8 +42,8 @@ func Acquire(fsys FS, name string, remove bool) (*Lock, error) {
 			time.Sleep(5 * time.Millisecond)
 			continue
 		}
-		if err == nil && missing != nil && fence != nil && ok {
-			if err = fence.adopt(name); errors.Is(err, fs.ErrPermission) { // another made it meanwhile
+		if err == nil && missing != nil && fence != nil { // it may be ours, whoever has locked it
+			if err = fence.adopt(name); errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) { // another made it, or took it away
 				err = nil
 			}
 		}

@@ -31,12 +31,18 @@ func (a Account) String() string {
 	return a.ID + "@" + a.Machine
 }
 
-// Current is the account that the program works for: under sudo, that of who called it. env gives variables of the environment.
+// Current is the account that the program works for: under sudo, that of who called it. env gives variables of the environment. It is without its
+// machine, which OnMachine tells.
 func Current(env func(string) string) Account {
 	u := caller(env)
-	a := Account{Name: u.Username, ID: u.Uid}
+	return Account{Name: u.Username, ID: u.Uid}
+}
+
+// OnMachine is the current account with what tells its machine. The machine's id is made, and kept, where there is none.
+func OnMachine(env func(string) string) Account {
+	u := caller(env)
+	a := Account{Name: u.Username, ID: u.Uid, Machine: machine(keeping(u), u.Uid)}
 	a.Host, _ = os.Hostname()
-	a.Machine = machine(keeping(u, env), u.Uid)
 	if id := systemID(); id != "" {
 		a.System = digest("system " + id)[:8]
 	}
@@ -69,15 +75,6 @@ func of(id int) *user.User {
 	return &user.User{Uid: text, Username: "uid " + text}
 }
 
-// UID is the number of the account that the program works for, -1 where the system has none.
-func UID(env func(string) string) int {
-	n, err := strconv.Atoi(caller(env).Uid)
-	if err != nil {
-		return -1
-	}
-	return n
-}
-
 // Name is the name of a number of the system's; "user 1000" where it has none.
 func Name(uid int) string {
 	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
@@ -87,7 +84,7 @@ func Name(uid int) string {
 }
 
 // keeping is the file that keeps the machine's id for a user; "" is none.
-func keeping(u *user.User, env func(string) string) string {
+func keeping(u *user.User) string {
 	dir := ""
 	if u.Uid == strconv.Itoa(os.Getuid()) || os.Getuid() < 0 {
 		dir, _ = os.UserConfigDir()

@@ -47,6 +47,7 @@ func TestOneMachineHasOneID(t *testing.T) {
 // TestTheEnvironmentIsNotBelieved: a name in it changes nothing, and who called sudo counts for root alone.
 func TestTheEnvironmentIsNotBelieved(t *testing.T) {
 	plain := Current(func(string) string { return "" })
+	assert.Equal(t, plain.ID, OnMachine(func(string) string { return "" }).ID)
 	said := Current(func(name string) string {
 		return map[string]string{"USER": "mairead", "LOGNAME": "mairead", "USERNAME": "mairead", "SUDO_USER": "mairead", "SUDO_UID": "4242"}[name]
 	})

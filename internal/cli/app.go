@@ -62,6 +62,7 @@ type app struct {
 
 	made   bool       // a dossier was made
 	writes bool       // the command writes on the desk
+	dry    bool       // as if it did, that is: it rehearses, or makes no dossier
 	at     *desk.Desk // once it was found
 
 	ctx  context.Context // of the command
@@ -190,6 +191,9 @@ with a backup before and a proof after, and can undo them.`,
 		PersistentPreRun: func(cmd *cobra.Command, _ []string) {
 			a.screens()
 			a.writes = writing(cmd)
+			for _, f := range []string{"rehearse", "no-dossier"} {
+				a.dry = a.dry || cmd.Flags().Changed(f)
+			}
 			if cmd.Name() != "show" && cmd.Name() != "history" { // what writes goes on where nobody reads on
 				signal.Ignore(syscall.SIGPIPE)
 			}
@@ -328,6 +332,9 @@ func (a *app) desk() (*desk.Desk, error) {
 	if a.at != nil {
 		return a.at, nil
 	}
+	if a.writes && a.account.Machine == "" && a.account.ID != "" {
+		a.account = account.OnMachine(a.env)
+	}
 	d, err := desk.Find(a.fs, a.account, a.deskDir, a.wd)
 	if d != nil {
 		a.fs = d.FS
@@ -340,7 +347,7 @@ func (a *app) desk() (*desk.Desk, error) {
 		a.at = d
 		return d, nil
 	}
-	notes, err := d.Enter(a.moved, a.now())
+	notes, err := d.Enter(desk.Way{Moved: a.moved, Dry: a.dry, Quiet: a.quiet || a.json}, a.now())
 	for _, n := range notes {
 		a.hint("%s", screen.Safe(n))
 	}

@@ -94,8 +94,11 @@ func (d *Desk) book() (all []Entry, size int64, bad int, err error) {
 	return all, int64(len(b)), bad, nil
 }
 
-// note appends a line to the book. The caller holds the lock of the dossiers' folder.
+// note appends a line to the book, where anything is written at all. The caller holds the lock of the dossiers' folder.
 func (d *Desk) note(e Entry, now time.Time) error {
+	if d.way.Dry {
+		return nil
+	}
 	_, size, _, err := d.book()
 	if err != nil {
 		return err
@@ -189,9 +192,17 @@ func (d *Desk) elsewhere(e *Entry) bool {
 	return id == d.Account.ID || e.Host != d.Account.Host
 }
 
+// Way is how work on a desk is begun.
+type Way struct {
+	Moved bool // another machine worked on it, and that is meant
+	Dry   bool // everything is as if it were written, and nothing is
+	Quiet bool // nobody is there to be told anything
+}
+
 // Enter begins work that writes on a desk: it says what there is to be said of it (each note once to an account), and refuses where
-// another machine wrote on it within a day: *MachineError. moved says that this is meant.
-func (d *Desk) Enter(moved bool, now time.Time) (notes []string, err error) {
+// another machine wrote on it within a day: *MachineError.
+func (d *Desk) Enter(way Way, now time.Time) (notes []string, err error) {
+	d.way = way
 	all, _, _, err := d.book()
 	if err != nil {
 		return nil, err
@@ -199,7 +210,7 @@ func (d *Desk) Enter(moved bool, now time.Time) (notes []string, err error) {
 	mine, seen := d.read(all, now)
 	synced := syncedFolder(d.Dir)
 	say := func(code, text string) {
-		if slices.Contains(mine.said, code) {
+		if way.Quiet || slices.Contains(mine.said, code) {
 			return
 		}
 		notes = append(notes, text)
@@ -222,7 +233,7 @@ func (d *Desk) Enter(moved bool, now time.Time) (notes []string, err error) {
 		notes = append(notes, fmt.Sprintf("the desk is shared with the group %s: %d files and folders of yours on it are the group's now", d.Settings.Shared, opened))
 	}
 	switch {
-	case seen != nil && !moved:
+	case seen != nil && !way.Moved:
 		return notes, &MachineError{*seen}
 	case seen != nil:
 		return notes, d.noteNow(Entry{Deed: Moved}, now)
@@ -261,7 +272,7 @@ func (d *Desk) read(all []Entry, now time.Time) (mine page, other *Entry) {
 // openUp gives what this user has on a shared desk to its group.
 func (d *Desk) openUp() (int, error) {
 	f, is := d.FS.(*disk.Fence)
-	if !is || !f.To.Group {
+	if !is || !f.To.Group || d.way.Dry {
 		return 0, nil
 	}
 	return f.OpenUp()

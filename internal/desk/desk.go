@@ -38,8 +38,9 @@ type Desk struct {
 	Command  string          // the command line, for whoever asks later what failed
 	Copies   []*CopyError    // found by Dossiers
 	isNew    bool
-	group    int      // of a shared desk; -1
-	foreign  string   // why whose files are here is not looked at; "" where it is
+	group    int    // of a shared desk; -1
+	foreign  string // why whose files are here is not looked at; "" where it is
+	way      Way
 	unsaid   []string // notes that are to be kept as said, with the next line of the book
 	undoing  undoing
 }

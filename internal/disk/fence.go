@@ -262,27 +262,53 @@ func elsewhere(err error) error {
 }
 
 // OpenUp gives what stands in the desk's own folders to those whose it is, as far as it is this user's, and says how many files and folders
-// were not so before.
+// were not so before. It looks into those whose own access is not as it should be.
 func (f *Fence) OpenUp() (n int, err error) {
 	for _, own := range f.Own {
 		top := filepath.Join(f.Dir, own)
-		err := filepath.WalkDir(top, func(name string, e fs.DirEntry, err error) error {
-			if err != nil {
-				return elsewhere(err)
-			}
-			info, err := e.Info()
-			if err != nil || info.Mode()&fs.ModeSymlink != 0 || !f.To.lack(info) {
-				return elsewhere(err)
-			}
-			if err := Give(name, f.To); err != nil {
-				return elsewhere(err)
-			}
-			n++
-			return nil
-		})
+		info, err := os.Lstat(top)
 		if err != nil {
-			return n, err
+			continue // there need not be any
+		}
+		names := []string{top}
+		if info.IsDir() && !f.To.lack(info) {
+			entries, err := os.ReadDir(top)
+			if elsewhere(err) != nil {
+				return n, err
+			}
+			names = names[:0]
+			for _, e := range entries {
+				names = append(names, filepath.Join(top, e.Name()))
+			}
+		}
+		for _, name := range names {
+			k, err := f.openUp(name)
+			if n += k; err != nil {
+				return n, err
+			}
 		}
 	}
 	return n, nil
+}
+
+// openUp is OpenUp of a file, or of a folder with all that is in it.
+func (f *Fence) openUp(top string) (n int, err error) {
+	if info, err := os.Lstat(top); err != nil || !f.To.lack(info) {
+		return 0, elsewhere(err)
+	}
+	err = filepath.WalkDir(top, func(name string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return elsewhere(err)
+		}
+		info, err := e.Info()
+		if err != nil || info.Mode()&fs.ModeSymlink != 0 || !f.To.lack(info) {
+			return elsewhere(err)
+		}
+		if err := Give(name, f.To); err != nil {
+			return elsewhere(err)
+		}
+		n++
+		return nil
+	})
+	return n, err
 }

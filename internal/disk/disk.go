@@ -5,6 +5,7 @@
 package disk
 
 import (
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -14,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/zeebo/xxh3"
 )
@@ -165,9 +167,10 @@ type Written struct {
 
 // WriteFile writes a file whole or not at all: to a temporary name beside
 // it, synced, renamed, the folder synced. Whoever calls it holds the lock
-// under which nobody else writes the same name; what a crash left under the
-// temporary name is replaced.
+// under which nobody else writes the same name; what a crash left of it
+// is removed.
 func WriteFile(fsys FS, name string, perm fs.FileMode, write func(io.Writer) error) (Written, error) {
+	Leftovers(fsys, name)
 	tmp := TempName(name)
 	w, err := writeTemp(fsys, tmp, perm, true, write)
 	if err != nil {
@@ -176,10 +179,34 @@ func WriteFile(fsys FS, name string, perm fs.FileMode, write func(io.Writer) err
 	return w, Replace(fsys, tmp, name)
 }
 
-// TempName returns the name under which name is written before it is whole.
-func TempName(name string) string { return beside(name, tempExt) }
+// TempName returns the name under which name is written before it is whole: for a process another one, which nobody can tell beforehand.
+func TempName(name string) string { return beside(name, "."+mark()+tempExt) }
 
 const tempExt = ".paletwin-new"
+
+// mark is what a process's temporary names have: 8 hexadecimal digits.
+var mark = sync.OnceValue(func() string {
+	var b [4]byte
+	_, _ = rand.Read(b[:]) // never fails
+	return hex.EncodeToString(b[:])
+})
+
+// Leftovers removes what killed commands left of a name before it was whole. What cannot be removed stays, and does no harm.
+func Leftovers(fsys FS, name string) {
+	entries, _ := os.ReadDir(filepath.Dir(name)) // whoever writes there says what is wrong with it
+	start := strings.TrimSuffix(filepath.Base(TempName(name)), mark()+tempExt)
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), start) && leftover(e.Name()[len(start):]) {
+			_ = fsys.RemoveAll(filepath.Join(filepath.Dir(name), e.Name()))
+		}
+	}
+}
+
+// leftover reports whether a temporary name ends as they do; those of before they had marks, too.
+func leftover(end string) bool {
+	left, is := strings.CutSuffix("."+end, tempExt)
+	return is && (left == "" || len(left) == 1+len(mark()) && strings.Trim(left[1:], "0123456789abcdef") == "")
+}
 
 // beside returns a hidden name in the folder of a file, made of the file's own
 // and an ending, within what file systems take.
@@ -212,9 +239,6 @@ func WriteTemp(fsys FS, tmp string, perm fs.FileMode, write func(io.Writer) erro
 }
 
 func writeTemp(fsys FS, tmp string, perm fs.FileMode, full bool, write func(io.Writer) error) (w Written, err error) {
-	if err := fsys.Remove(tmp); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return w, err
-	}
 	f, err := fsys.Create(tmp, perm)
 	if err != nil {
 		return w, err

@@ -153,3 +153,26 @@ func TestWhatStandsForAFile(t *testing.T) {
 		require.NoError(t, os.Remove(at))
 	}
 }
+
+// TestLeftovers: what killed commands left of a name goes when it is written anew, and nothing else does.
+func TestLeftovers(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "register.csv")
+	stay := []string{".register.csv.paletwin-lock", ".register.csv.old.3f9c1b7d.paletwin-new", ".register.csv.3f9c1b7.paletwin-new", ".register.csv.3f9c1b7d.paletwin-newer", "register.csv.3f9c1b7d.paletwin-new", ".other.csv.3f9c1b7d.paletwin-new", ".register.csv.3f9c1bXd.paletwin-new"}
+	for _, n := range append([]string{".register.csv.paletwin-new", ".register.csv.3f9c1b7d.paletwin-new", ".register.csv.00000000.paletwin-new"}, stay...) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, n), nil, 0o600))
+	}
+	require.NoError(t, WriteBytes(OS{}, name, []byte("k\n")))
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	assert.ElementsMatch(t, append(stay, "register.csv"), names)
+	assert.NotEqual(t, TempName("a"), TempName("b"))
+	long := filepath.Join(dir, strings.Repeat("é", 120))
+	require.NoError(t, os.WriteFile(TempName(long), nil, 0o600))
+	require.NoError(t, WriteBytes(OS{}, long, []byte("k\n")))
+	assert.NoFileExists(t, TempName(long))
+}

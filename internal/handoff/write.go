@@ -34,6 +34,7 @@ func (s *System) Write(ctx context.Context, steps []target.Step) ([]target.Resul
 		return nil, err
 	}
 	dir := s.Dir(s.run)
+	disk.Leftovers(s.FS, dir)
 	stage := disk.TempName(dir)
 	for _, d := range []string{stage, dir} { // what an interrupted hand-off left
 		if err := s.FS.RemoveAll(d); err != nil {

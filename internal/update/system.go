@@ -64,10 +64,8 @@ func copyFolder(fsys disk.FS, from, to string) error {
 	if err := fsys.MkdirAll(filepath.Dir(to)); err != nil {
 		return err
 	}
+	disk.Leftovers(fsys, to)
 	stage := disk.TempName(to)
-	if err := fsys.RemoveAll(stage); err != nil {
-		return err
-	}
 	if err := copyInto(fsys, from, stage); err != nil {
 		_ = fsys.RemoveAll(stage) // the first error counts
 		return err

@@ -85,7 +85,7 @@ func Open(fsys disk.FS, name string, key []string, of *schema.Schema, o table.Op
 	if err != nil {
 		return nil, err
 	}
-	_ = fsys.Remove(disk.TempName(path)) // what a kill left
+	disk.Leftovers(fsys, path)
 	if err := f.Refresh(context.Background()); err != nil {
 		_ = f.Close() // the first error counts
 		return nil, err

@@ -78,6 +78,9 @@ func TestHostileTextsOnEverySurface(t *testing.T) {
 				{"layout", "draft", snapshot, "--record-set=" + title}, {"layout", "draft", snapshot, "-o", "-"}, {"lend", snapshot, "-o", "lent.xlsx", "--key", "k"}, {"derive", snapshot, "--key", "k", "--set", "w = " + title, "--title=" + title}, {"derive", snapshot, "--key", "k", "--where", title},
 				{title}, {"compare", title, title}, {"take", title, "-o", "x.csv"}, {"apply", "1", "--to", title, "--yes"}, {"show", "1", "--where", title}, {"standin", title},
 			} {
+				if _, err := os.Stat(filepath.Join(dir, title)); err == nil && args[0] == "standin" {
+					continue // it would be served, and not end
+				}
 				out, code := run(t, program, dir, []string{"CLICOLOR_FORCE=1", "TTY_FORCE=1", "COLORTERM=truecolor", "TERM=xterm"}, args...)
 				require.Empty(t, hidden(out), "%q: %q", args, out)
 				require.NotContains(t, out, "panic:", "%q", args)

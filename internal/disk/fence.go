@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 )
 
 // Fence is a file system in which some folders are a desk's own. Nothing in them leads out of the desk, and what is made in them
@@ -104,6 +105,20 @@ func (f *Fence) adopt(name string) error {
 	return Give(name, f.To)
 }
 
+// aMoment is for how long what is new on a shared desk may be its maker's alone.
+const aMoment = time.Second
+
+// soon does something again for a moment where it is not permitted on a shared desk: whoever made a file or folder is about to give it to the group.
+func (f *Fence) soon(name string, do func() error) error {
+	_, ours := f.within(name)
+	for began := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		err := do()
+		if !errors.Is(err, fs.ErrPermission) || !ours || !f.To.Group || time.Since(began) > aMoment {
+			return err
+		}
+	}
+}
+
 // there turns the error of a file that is not there, where something stands for it.
 func (f *Fence) there(name string, err error) error {
 	if !errors.Is(err, fs.ErrNotExist) {
@@ -125,7 +140,8 @@ func (f *Fence) Open(name string) (File, error) {
 	if err := f.enter(name, true); err != nil {
 		return nil, err
 	}
-	file, err := f.FS.Open(name)
+	var file File
+	err := f.soon(name, func() (err error) { file, err = f.FS.Open(name); return err })
 	return file, f.there(name, err)
 }
 
@@ -133,7 +149,8 @@ func (f *Fence) Map(name string) (*Mapping, error) {
 	if err := f.enter(name, true); err != nil {
 		return nil, err
 	}
-	m, err := f.FS.Map(name)
+	var m *Mapping
+	err := f.soon(name, func() (err error) { m, err = f.FS.Map(name); return err })
 	return m, f.there(name, err)
 }
 
@@ -154,7 +171,8 @@ func (f *Fence) OpenAppend(name string) (File, error) {
 
 // made opens a file, and gives it away where it is new.
 func (f *Fence) made(name string, isNew bool, open func() (File, error)) (File, error) {
-	file, err := open()
+	var file File
+	err := f.soon(name, func() (err error) { file, err = open(); return err })
 	if err != nil || !isNew {
 		return file, err
 	}
@@ -211,7 +229,7 @@ func (f *Fence) Mkdir(name string) error {
 	if err := f.enter(name, false); err != nil {
 		return err
 	}
-	if err := f.FS.Mkdir(name); err != nil {
+	if err := f.soon(name, func() error { return f.FS.Mkdir(name) }); err != nil {
 		return err
 	}
 	return f.adopt(name)
@@ -250,7 +268,9 @@ func (f *Fence) ReadDir(name string) ([]fs.DirEntry, error) {
 	if err := f.enter(name, true); err != nil {
 		return nil, err
 	}
-	return f.FS.ReadDir(name)
+	var entries []fs.DirEntry
+	err := f.soon(name, func() (err error) { entries, err = f.FS.ReadDir(name); return err })
+	return entries, err
 }
 
 // elsewhere is an error of what others do on the same desk meanwhile, who take files away and make folders that are theirs alone at first: none.

@@ -34,13 +34,16 @@ func Acquire(fsys FS, name string, remove bool) (*Lock, error) {
 	if remove {
 		perm = 0o644 // so that others who may write in the folder see that it is held
 	}
-	for try := range 100 {
+	for range 100 {
 		_, missing := os.Lstat(name)
 		l := flock.New(name, flock.SetPermissions(perm))
-		ok, err := l.TryLock()
-		if fence != nil && errors.Is(err, fs.ErrPermission) && try < 20 { // whoever made it is about to give it to the group
-			time.Sleep(5 * time.Millisecond)
-			continue
+		ok := false
+		lock := func() (err error) { ok, err = l.TryLock(); return err }
+		var err error
+		if fence != nil {
+			err = fence.soon(name, lock)
+		} else {
+			err = lock()
 		}
 		if err == nil && missing != nil && fence != nil { // it may be ours, whoever has locked it
 			if err = fence.adopt(name); errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) { // another made it, or took it away

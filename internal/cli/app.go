@@ -216,7 +216,7 @@ with a backup before and a proof after, and can undo them.`,
 			c.PersistentFlags().BoolVar(&a.another, "other-dossier", false, "go on although the dossier is not the one that was made under its number")
 		}
 	}
-	root.AddCommand(newDemo(a), newStandin(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a))
+	root.AddCommand(newDemo(a), newStandin(a), newDesk(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a))
 	root.AddCommand(onDossier...)
 	return root
 }
@@ -363,7 +363,7 @@ func writing(cmd *cobra.Command) bool {
 	for ; cmd.HasParent() && cmd.Parent().HasParent(); cmd = cmd.Parent() {
 	}
 	switch cmd.Name() {
-	case "show", "history", "demo", "standin", "layout":
+	case "show", "history", "demo", "standin", "layout", "desk":
 		return false
 	}
 	return true

@@ -229,8 +229,9 @@ func (f *compareFlags) checkValues() error {
 
 // told is a comparison with what the flags say of it, and no files yet.
 func (a *app) told(f *compareFlags) (*desk.Comparison, error) {
-	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), ChooseKey: a.chooseKey, Options: compare.Options{
+	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), Options: compare.Options{
 		Key: f.key, OtherRegister: f.otherRegister, CheckAll: f.checkAll}}
+	c.ChooseKey = a.keyOf(&c.Snapshot)
 	c.Options.Slips = f.slips
 	c.Options.Wear, c.Options.Year, c.Options.SavedIn, c.Options.DayOrder = f.wear == "on", a.now().Year(), f.savedIn, f.dayOrder
 	if f.missingSaid {
@@ -366,7 +367,9 @@ func (a *app) source(name string) (desk.Source, error) {
 	file, sheet := a.sheetOf(name)
 	s := desk.Source{Path: a.path(file), Name: filepath.Base(file)}
 	s.Options.Sheet = sheet
-	s.Taken = d.TakenAs(s.Path) != nil
+	if k := d.TakenAs(s.Path); k != nil {
+		s.Taken, s.Key = true, k.Key
+	}
 	return s, nil
 }
 
@@ -461,6 +464,18 @@ func (a *app) compareInto(c *desk.Comparison, name string) (func(), error) {
 	c.Into = t
 	c.Options.RecordSet = t.Set().Name
 	return unlock, nil
+}
+
+// keyOf chooses the key of a snapshot that the desk may know: as it was taken, if its columns are still called so.
+func (a *app) keyOf(s *desk.Source) func(ctx context.Context, snapshot, edited *table.Image) ([]string, error) {
+	return func(ctx context.Context, snapshot, edited *table.Image) ([]string, error) {
+		unknown := slices.ContainsFunc(s.Key, func(k string) bool { return !slices.Contains(snapshot.Heading, k) })
+		if len(s.Key) == 0 || unknown || edited != nil && edited.Lent != nil {
+			return a.chooseKey(ctx, snapshot, edited)
+		}
+		a.hint("%s", screen.Dim("the key is "+strings.Join(s.Key, ",")+", as it was taken"))
+		return s.Key, nil
+	}
 }
 
 // chooseKey names the key where the command line does not: that of a copy that

@@ -13,6 +13,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
 	screen "paletwin/internal/term"
+	"paletwin/internal/update"
 )
 
 func newApprove(a *app) *cobra.Command {
@@ -329,8 +330,35 @@ func (a *app) nextApply(t *desk.Dossier) error {
 		a.hint("  %s", run.MissingLook(t, u))
 		return err
 	}
-	a.next("paletwin apply "+t.Meta.Number+" --to REGISTER.csv", "paletwin show "+t.Meta.Number+" --decision hold")
+	a.next(a.applyLine(t), "paletwin show "+t.Meta.Number)
 	return nil
+}
+
+// applyLine is the command that carries a dossier out: to the target that it knows, or that others of the same records went to.
+func (a *app) applyLine(t *desk.Dossier) string {
+	args := []string{"paletwin", "apply", t.Meta.Number}
+	last, err := run.LastTarget(t)
+	switch {
+	case err == nil && last != nil && last.Handoff:
+		return commandLine([]string{"paletwin", "handoff", t.Meta.Number})
+	case err == nil && last != nil:
+		return commandLine(args) // which goes there
+	}
+	to := update.Known(t, last)
+	if to == "" {
+		if h := run.LastPlace(t); h != nil {
+			to = h.Target
+		}
+	}
+	if to == "" {
+		return commandLine(append(args, "--to", "REGISTER.csv"))
+	}
+	for name, place := range t.Desk().Settings.Targets {
+		if place.To == to {
+			return commandLine(append(args, "--to", name))
+		}
+	}
+	return commandLine(append(args, "--to", a.shown(to)))
 }
 
 // touchedWords counts what a decision touched: records, and what of them.

@@ -218,7 +218,7 @@ func (f *deriveFlags) check() error {
 // derivation turns the command line into a comparison whose edited state is
 // derived.
 func (a *app) derivation(d *desk.Desk, name string, f *deriveFlags) (*desk.Comparison, error) {
-	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), ChooseKey: a.chooseKey, Title: f.title, Edited: &desk.Source{Name: "derived.csv"},
+	c := &desk.Comparison{By: a.user, Tool: Version, Now: a.now(), Title: f.title, Edited: &desk.Source{Name: "derived.csv"},
 		Options: compare.Options{Key: f.key, RecordSet: f.recordSet, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, SlipSearch: compare.SlipSearch{Slips: compare.SlipsOff}}}
 	if c.Options.RecordSet == "" {
 		c.Options.RecordSet = recordSetName(a.named(name))
@@ -230,6 +230,7 @@ func (a *app) derivation(d *desk.Desk, name string, f *deriveFlags) (*desk.Compa
 	if c.Snapshot, err = a.source(name); err != nil {
 		return nil, err
 	}
+	c.ChooseKey = a.keyOf(&c.Snapshot)
 	f.files.reading(&c.Snapshot, 0, a.password())
 	if err := a.useLayout(c, &compareFlags{layout: f.layout, recordSet: f.recordSet, missingSaid: true, blankSaid: true}); err != nil {
 		return nil, err
@@ -240,7 +241,7 @@ func (a *app) derivation(d *desk.Desk, name string, f *deriveFlags) (*desk.Compa
 	c.Derivation = f.how()
 	c.Derive = func(ctx context.Context, snapshot *table.Image, w io.Writer) ([]changeset.Finding, error) {
 		if len(c.Options.Key) == 0 {
-			key, err := a.chooseKey(ctx, snapshot, nil)
+			key, err := c.ChooseKey(ctx, snapshot, nil)
 			if err != nil {
 				return nil, err
 			}

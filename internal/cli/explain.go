@@ -363,6 +363,7 @@ func explainSystem(err error) *message {
 	var untrusted *desk.UntrustedError
 	var machine *desk.MachineError
 	var exchanged *desk.ExchangedError
+	var kept *desk.KeptError
 	switch {
 	case errors.Is(err, errCutShort):
 		m.Code, m.Do = "interrupted", "run the same command again: it finishes what was begun, or clears it"
@@ -392,6 +393,8 @@ func explainSystem(err error) *message {
 		m.Code, m.exit, m.Do = "other-machine", exitLook, "let the folder catch up, and work on it from one machine at a time; --other-machine goes on from this one. Nothing was written"
 	case errors.As(err, &exchanged):
 		m.Code, m.exit, m.Do = "other-dossier", exitLook, "look at what it holds: paletwin show "+exchanged.Number+"; if it belongs here, --other-dossier says so. Nothing was written"
+	case errors.As(err, &kept):
+		m.Code, m.exit, m.File, m.Do = "kept", exitLook, kept.File, "choose another name, or say --replace; nothing was written"
 	case errors.Is(err, disk.ErrLeadsOut):
 		m.Code, m.Text = "leads-out", m.File+": "+disk.ErrLeadsOut.Error()
 		m.Do = "put what it leads to in its place; the desk's own folder may be reached through links, and nothing below it"

@@ -19,6 +19,7 @@ import (
 )
 
 type lendFlags struct {
+	replace               bool // what is kept under the name of as
 	key, fields           []string
 	out, where, as, again string
 	layout, recordSet     string
@@ -72,6 +73,7 @@ records under a name on the desk; --again lends the same of another snapshot.`,
 	fl.StringSliceVar(&f.fields, "fields", nil, "the `fields` to lend beside the key (default: all)")
 	fl.StringVar(&f.where, "where", "", "lend only records for which this `expression` holds; needs a layout")
 	fl.StringVar(&f.as, "as", "", "keep --fields and --where on the desk under this `name`")
+	fl.BoolVar(&f.replace, "replace", false, "with --as: in the place of what is kept under that name")
 	fl.StringVar(&f.again, "again", "", "lend what was kept under this `name`")
 	fl.StringVar(&f.catchUp, "catch-up", "", "lend SNAPSHOT, which is newer (default: where the records live), with the edits of this `copy` of an older one, marked")
 	fl.StringArrayVar(&f.snapshots, "snapshot", nil, "the older snapshot's `file`, with --catch-up (default: found on the desk); with --joined each set's, as SET=FILE")
@@ -136,7 +138,7 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	}
 	defer t.Close()
 	if len(c.Key) == 0 {
-		if c.Key, err = a.chooseKey(ctx, t.Image, nil); err != nil {
+		if c.Key, err = a.keyOf(&s)(ctx, t.Image, nil); err != nil {
 			return err
 		}
 	}
@@ -146,6 +148,11 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	}
 	if f.catchUp != "" {
 		return a.lendAgain(ctx, d, f, &update.Again{Fresh: t, Sum: c.SHA256, Key: c.Key, Set: f.recordSet, Layout: l, Year: a.now().Year(), Path: a.path(out), Name: out}, name)
+	}
+	if f.as != "" && !f.replace {
+		if err := d.MayKeep(f.as, &desk.Selection{RecordSet: f.recordSet, Fields: f.fields, Where: f.where}); err != nil {
+			return err
+		}
 	}
 	lent, err := a.office().Lend(ctx, d, c, a.path(out), out)
 	if err != nil {

@@ -83,7 +83,7 @@ func (a *app) review(ctx context.Context, name, by string) error {
 		return err
 	}
 	a.out.Line("%s  %s", screen.Strong(t.Meta.Number), tallyOf(m).String())
-	a.next("paletwin show "+t.Meta.Number+" --decision approve", "paletwin apply "+t.Meta.Number+" --to REGISTER.csv")
+	a.next("paletwin show "+t.Meta.Number+" --decision approve", a.applyLine(t))
 	return nil
 }
 
@@ -371,6 +371,6 @@ func (a *app) sayCollected(t *desk.Dossier, c *sheet.Collected, touched []change
 		a.out.Line("  %s", screen.Dim("the sheet does not say which dossier it is of, as sheets of earlier versions did not; what is the same here was taken over"))
 	}
 	if !rehearse {
-		a.next("paletwin show "+t.Meta.Number, "paletwin apply "+t.Meta.Number+" --to REGISTER.csv")
+		a.next("paletwin show "+t.Meta.Number, a.applyLine(t))
 	}
 }

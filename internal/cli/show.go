@@ -242,7 +242,7 @@ func (a *app) showChanges(t *desk.Dossier, c *desk.Changes, f *changeset.Filter,
 	case n.tool > 0:
 		a.next("paletwin show "+m.Number+" --findings", "paletwin approve "+m.Number+" ID/field", "paletwin reject "+m.Number+" ID/field")
 	case n.approve > 0:
-		a.next("paletwin apply " + m.Number + " --to REGISTER.csv")
+		a.next(a.applyLine(t))
 	}
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 )
 
 type takeFlags struct {
+	replace               bool // what is kept under the name of as
 	key, fields           []string
 	out, where, as, again string
 	layout, recordSet     string
@@ -59,6 +60,7 @@ takes the same once more.`,
 	fl.StringSliceVar(&f.fields, "fields", nil, "the `fields` to take beside the key (default: all)")
 	fl.StringVar(&f.where, "where", "", "take only records for which this `expression` holds")
 	fl.StringVar(&f.as, "as", "", "keep TARGET, --fields and --where on the desk under this `name`")
+	fl.BoolVar(&f.replace, "replace", false, "with --as: in the place of what is kept under that name")
 	fl.StringVar(&f.again, "again", "", "take what was kept under this `name`")
 	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: the table's)")
@@ -108,6 +110,11 @@ func (a *app) take(ctx context.Context, name string, f *takeFlags) error {
 	}
 	if f.where != "" {
 		if r.Where, err = a.takeWhere(ctx, r, f.where, l); err != nil {
+			return err
+		}
+	}
+	if f.as != "" && !f.replace {
+		if err := d.MayKeep(f.as, &desk.Selection{RecordSet: f.recordSet, Fields: f.fields, Where: f.where}); err != nil {
 			return err
 		}
 	}

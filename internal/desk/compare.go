@@ -68,7 +68,8 @@ type Source struct {
 	Name    string    // for messages
 	Stream  io.Reader // read when Path is ""
 	Options table.Options
-	Taken   bool // it is what was taken of a database, which says how it is read
+	Taken   bool     // it is what was taken of a database, which says how it is read
+	Key     []string // of what was taken
 }
 
 // options say how the source is read.

@@ -3,7 +3,9 @@ package desk
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -43,6 +45,24 @@ func (d *Desk) Selection(name string) (*Selection, error) {
 
 // SelectionNames lists the selections there are.
 func (d *Desk) SelectionNames() []string { return d.yamlNames("selections") }
+
+// KeptError says that something else is kept under a name.
+type KeptError struct{ Name, File string }
+
+func (e *KeptError) Error() string { return "the desk keeps another selection as " + e.Name + ": " + e.File }
+
+// MayKeep refuses a selection under whose name another is kept: *KeptError. A target that is not known yet is no difference.
+func (d *Desk) MayKeep(name string, s *Selection) error {
+	there, err := d.Selection(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	same := err == nil && there.RecordSet == s.RecordSet && there.Where == s.Where && slices.Equal(there.Fields, s.Fields) && (s.Target == "" || s.Target == there.Target)
+	if same {
+		return nil
+	}
+	return &KeptError{name, d.rel(d.selectionPath(name))}
+}
 
 // KeepSelection keeps a selection under a name, in the place of one that had
 // it, and returns its file.

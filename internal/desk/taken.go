@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"paletwin/internal/disk"
@@ -45,20 +46,28 @@ func (d *Desk) TakenAs(path string) *Taken {
 	if err != nil || !info.Mode().IsRegular() {
 		return nil
 	}
+	return d.takenAs(info.Size(), sync.OnceValues(func() (string, error) { return disk.Sum(d.FS, path) }))
+}
+
+// Taken returns what the dossier's snapshot was taken of, nil where it was not.
+func (t *Dossier) Taken() *Taken {
+	in := t.Meta.Snapshot
+	if in == nil {
+		return nil
+	}
+	return t.desk.takenAs(in.Size, func() (string, error) { return in.SHA256, nil })
+}
+
+// takenAs is TakenAs of a file of so many bytes, whose digest is asked for where it decides.
+func (d *Desk) takenAs(size int64, sum func() (string, error)) *Taken {
 	entries, _ := d.FS.ReadDir(filepath.Join(d.Dir, takenFolder))
-	sum := ""
 	for _, e := range entries {
 		b, err := disk.ReadFile(d.FS, filepath.Join(d.Dir, takenFolder, e.Name()))
 		t := new(Taken)
-		if err != nil || json.Unmarshal(b, t) != nil || t.Version != 1 || t.Size != info.Size() {
+		if err != nil || json.Unmarshal(b, t) != nil || t.Version != 1 || t.Size != size {
 			continue
 		}
-		if sum == "" {
-			if sum, err = disk.Sum(d.FS, path); err != nil {
-				return nil
-			}
-		}
-		if t.Snapshot == sum {
+		if is, err := sum(); err == nil && t.Snapshot == is {
 			return t
 		}
 	}

@@ -15,7 +15,7 @@ import (
 
 // Where names a target, and says what is known of it.
 type Where struct {
-	To        string // an absolute path, a URL, or a name on the desk; "" is where the last run went
+	To        string // an absolute path, a URL, or a name on the desk; "" is where the last run went, or the snapshot was taken
 	Sheet     string // of a workbook
 	Encoding  string // of a CSV file
 	Delimiter string
@@ -32,6 +32,21 @@ func Place(t *desk.Dossier, to string) string {
 	return open.Name(to)
 }
 
+// Known is the target that a dossier knows without being told: that of its last run, whose heading is given, or where its snapshot
+// was taken; "" is none. What was handed over has none.
+func Known(t *desk.Dossier, last *run.Head) string {
+	switch {
+	case last != nil && last.Handoff:
+		return ""
+	case last != nil:
+		return last.Target
+	}
+	if k := t.Taken(); k != nil && k.Where == "" {
+		return k.Target
+	}
+	return ""
+}
+
 // Target opens the target that is named, or the last run's, and says how it was
 // said to be.
 func (o *Office) Target(ctx context.Context, t *desk.Dossier, w Where) (target.Target, table.Options, error) {
@@ -41,13 +56,12 @@ func (o *Office) Target(ctx context.Context, t *desk.Dossier, w Where) (target.T
 		return nil, read, err
 	}
 	if w.To == "" {
-		if last == nil {
+		if w.To = Known(t, last); w.To == "" && last == nil {
 			return nil, read, &run.Refusal{Code: run.NoTarget, Text: fmt.Sprintf("dossier %s has no target yet", t.Meta.Number)}
 		}
-		if last.Handoff {
+		if w.To == "" {
 			return nil, read, &run.Refusal{Code: run.WasHanded, Text: fmt.Sprintf("dossier %s goes to a system that takes files", t.Meta.Number)}
 		}
-		w.To = last.Target
 	}
 	place := Place(t, w.To)
 	if there, err := run.LastRunAt(t, place); err != nil {

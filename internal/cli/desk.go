@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paletwin/internal/desk"
+	screen "paletwin/internal/term"
+)
+
+func newDesk(a *app) *cobra.Command {
+	return &cobra.Command{
+		Use:   "desk",
+		Short: "List what the desk keeps: layouts, selections, routines, targets, dossiers",
+		Args:  exactly(0, 0, "nothing"),
+		RunE:  func(*cobra.Command, []string) error { return a.listDesk() },
+	}
+}
+
+// listDesk lists what the desk keeps under names, and its newest dossiers.
+func (a *app) listDesk() error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	if d.New() {
+		if a.json {
+			return a.printJSON(map[string]any{"desk": nil, "kept": []any{}, "dossiers": 0})
+		}
+		a.out.Line("%s is no desk, and none above it is: the first dossier makes it one", screen.Safe(d.Dir))
+		return nil
+	}
+	kept := d.Kept()
+	all, err := d.Dossiers()
+	if err != nil {
+		return err
+	}
+	newest := map[string]*desk.Dossier{} // one line for all record sets of a dossier
+	var numbers []string
+	for _, t := range all {
+		if t.Damage != nil {
+			continue
+		}
+		w := t.Whole()
+		if newest[w.Meta.Number] == nil {
+			numbers = append(numbers, w.Meta.Number)
+		}
+		newest[w.Meta.Number] = w
+	}
+	if a.json {
+		j := map[string]any{"desk": d.Dir, "name": d.Settings.Name, "shared": d.Settings.Shared, "kept": orEmpty(kept), "dossiers": len(numbers)}
+		if n := len(numbers); n > 0 {
+			j["newest"] = numbers[n-1]
+		}
+		return a.printJSON(j)
+	}
+	head := screen.Strong(screen.Safe(cmp.Or(d.Settings.Name, filepath.Base(d.Dir)))) + screen.Dim("  "+screen.Safe(d.Dir))
+	if d.Settings.Shared != "" {
+		head += screen.Dim("  shared with the group " + screen.Safe(d.Settings.Shared))
+	}
+	a.out.Line("%s", head)
+	a.out.Line("")
+	tab := screen.Table{Indent: "  "}
+	kind := ""
+	for _, k := range kept {
+		label := ""
+		if k.Kind != kind {
+			kind, label = k.Kind, k.Kind+"s"
+		}
+		about := screen.Cut(screen.Safe(a.aboutKept(&k)), 70)
+		if k.Broken != "" {
+			about = screen.Level("stop") + " " + screen.Safe(strings.SplitN(k.Broken, "\n", 2)[0])
+		}
+		when := ""
+		if !k.When.IsZero() {
+			when = k.When.Local().Format("2 Jan 2006")
+		}
+		tab.Row(screen.Dim(label), screen.Strong(screen.Cut(screen.Safe(k.Name), 30)), screen.Dim(when), about)
+	}
+	for i, n := range numbers[max(0, len(numbers)-newestShown):] {
+		label := ""
+		if i == 0 {
+			label = "dossiers"
+		}
+		m := newest[n].Meta
+		tab.Row(screen.Dim(label), screen.Strong(n), screen.Dim(m.When.Local().Format("2 Jan 2006")), screen.Cut(screen.Safe(m.Title), 50)+screen.Dim(" by "+screen.Safe(m.By)))
+	}
+	if tab.Len() == 0 {
+		a.out.Line("  nothing yet")
+	}
+	tab.Print(a.out)
+	if n := len(numbers); n > newestShown {
+		a.out.Line("  %s", screen.Dim(fmt.Sprintf("and %s before these", screen.Plural(n-newestShown, "dossier"))))
+	}
+	if len(numbers) > 0 {
+		a.next("paletwin history")
+	}
+	return nil
+}
+
+// newestShown is how many dossiers are listed beside what the desk keeps.
+const newestShown = 5
+
+// aboutKept is what is said of something kept; a place is written as short as it can be.
+func (a *app) aboutKept(k *desk.Kept) string {
+	switch {
+	case k.Kind != "target":
+		return k.About
+	case k.Trial:
+		return a.shown(k.To) + ", for trying"
+	}
+	return a.shown(k.To)
+}

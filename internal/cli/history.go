@@ -18,6 +18,7 @@ func newHistory(a *app) *cobra.Command {
 	var check, follow bool
 	var n int
 	var q asked
+	var list listed
 	cmd := &cobra.Command{
 		Use:   "history [NNNN]",
 		Short: "List what was done: dossiers, the runs of one, or what happened to a record",
@@ -45,12 +46,14 @@ dossiers: from what to what, when, on whose approval, in which run, from which f
 			if len(args) == 1 {
 				return a.runHistory(args[0])
 			}
-			return a.history()
+			return a.history(&list)
 		},
 	}
 	cmd.Flags().IntVar(&n, "run", 0, "one run of the dossier")
 	cmd.Flags().BoolVar(&follow, "follow", false, "stay until the run has ended")
 	cmd.Flags().BoolVar(&check, "check", false, "read everything again and compare it with its digests and seals")
+	cmd.Flags().IntVar(&list.limit, "limit", 0, "of the list of dossiers: the newest N; 0 lists all")
+	cmd.Flags().BoolVar(&list.open, "open", false, "of the list of dossiers: those of which something still waits")
 	cmd.Flags().StringVar(&q.record, "record", "", "what happened to this record: its `key`")
 	cmd.Flags().StringVar(&q.field, "field", "", "what happened to this `field`")
 	cmd.Flags().StringVar(&q.since, "since", "", "from this `day` on: 2026-03-01")
@@ -88,7 +91,16 @@ func (a *app) oneRun(ctx context.Context, args []string, n int, follow bool) err
 	return a.showRun(t, r)
 }
 
-func (a *app) history() error {
+// listed says which dossiers are listed.
+type listed struct {
+	limit int  // the newest so many; 0 is all
+	open  bool // those of which something still waits for somebody
+}
+
+func (a *app) history(l *listed) error {
+	if l.limit < 0 {
+		return usage("--limit takes no negative number")
+	}
 	d, err := a.desk()
 	if err != nil {
 		return err
@@ -107,7 +119,28 @@ func (a *app) history() error {
 		a.out.Line("")
 	}
 	t := screen.Table{Right: []bool{false, false, false, false, true, true, true}, Heading: []string{"", "title", "by", "when", "amend", "add", "delete", "status"}}
+	if l.limit > 0 && !l.open {
+		all = all[max(0, len(all)-l.limit):]
+	}
+	rows := make([]historyRow, 0, len(all))
 	for _, x := range all {
+		r := historyRow{t: x}
+		if x.Damage == nil {
+			r.s, r.err = run.ReadStatus(x)
+		}
+		if !l.open || x.Damage != nil || r.err != nil || r.s.Open(x) {
+			rows = append(rows, r)
+		}
+	}
+	if l.limit > 0 {
+		rows = rows[max(0, len(rows)-l.limit):]
+	}
+	if len(rows) == 0 && !a.json {
+		a.out.Line("nothing waits for anybody: every dossier was carried out, rejected or undone")
+		return nil
+	}
+	for i := range rows {
+		x := rows[i].t
 		if x.Damage != nil {
 			if a.json {
 				if err := a.printJSON(map[string]any{"path": x.Rel(x.Dir), "damage": x.Damage.Error()}); err != nil {
@@ -118,7 +151,7 @@ func (a *app) history() error {
 			t.Row(screen.Level("stop"), screen.Safe(x.Rel(x.Dir)), "", "", "", "", "", screen.Safe(x.Damage.Error()))
 			continue
 		}
-		if err := a.historyRow(&t, x); err != nil {
+		if err := a.historyRow(&t, &rows[i]); err != nil {
 			return err
 		}
 	}
@@ -134,9 +167,16 @@ func (a *app) copies(d *desk.Desk) {
 	}
 }
 
-func (a *app) historyRow(t *screen.Table, x *desk.Dossier) error {
+// historyRow is a dossier in the list, with what its runs came to.
+type historyRow struct {
+	t   *desk.Dossier
+	s   *run.Status
+	err error // why that cannot be read
+}
+
+func (a *app) historyRow(t *screen.Table, row *historyRow) error {
+	x, s, err := row.t, row.s, row.err
 	m, n := x.Meta, x.Set().Changes
-	s, err := run.ReadStatus(x)
 	status := ""
 	if err != nil {
 		status = screen.Level("stop") + " " + screen.Safe(err.Error())

@@ -49,7 +49,9 @@ func (d *Desk) SelectionNames() []string { return d.yamlNames("selections") }
 // KeptError says that something else is kept under a name.
 type KeptError struct{ Name, File string }
 
-func (e *KeptError) Error() string { return "the desk keeps another selection as " + e.Name + ": " + e.File }
+func (e *KeptError) Error() string {
+	return "the desk keeps another selection as " + e.Name + ": " + e.File
+}
 
 // MayKeep refuses a selection under whose name another is kept: *KeptError. A target that is not known yet is no difference.
 func (d *Desk) MayKeep(name string, s *Selection) error {

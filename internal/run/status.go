@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"paletwin/core/changeset"
@@ -81,6 +82,38 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 		}
 	}
 	return s, nil
+}
+
+// Open reports whether something of a dossier still waits for somebody: it was not carried out, or not to its end, or what it left was not to be left.
+func (s *Status) Open(t *desk.Dossier) bool {
+	if t.Set().Changes.Changes() == 0 || len(s.Undone) > 0 {
+		return false
+	}
+	if len(s.Runs) == 0 {
+		return !rejected(t)
+	}
+	last := s.Runs[len(s.Runs)-1]
+	left := last.Head.Left.Approved > 0 || last.Head.Left.Open+last.Head.Left.Held > 0 && !last.Head.LeaveOpen
+	return last.Ended == "" || left || s.Steps.Conflict+s.Steps.Refused+s.Steps.Unknown+s.Steps.Skipped > 0
+}
+
+// rejected reports whether all of a dossier was rejected.
+func rejected(t *desk.Dossier) bool {
+	c, err := t.Changes()
+	if err != nil {
+		return false
+	}
+	defer c.Close()
+	if len(c.Ledger.Acts()) == 0 {
+		return false
+	}
+	for line := range c.Lines() {
+		ch, err := line.Change(c.Header.Fields)
+		if err != nil || slices.ContainsFunc(c.Ledger.States(line, ch), func(s changeset.State) bool { return s.Decision != changeset.Reject }) {
+			return false
+		}
+	}
+	return true
 }
 
 // ReportOf is what the apply that made a run had to report at its end.

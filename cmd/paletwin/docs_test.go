@@ -114,7 +114,7 @@ func TestFormatExamplesKeepToTheSchemas(t *testing.T) {
 	examples := 0
 	for section := range strings.SplitSeq(string(b), "\n## ") {
 		name, _, _ := strings.Cut(section, "\n")
-		name = map[string]string{"changes.&lt;set&gt;.jsonl": "change-set", "findings.jsonl": "finding", "decisions.jsonl": "decision", "rollback.jsonl": "rollback", "journal.jsonl": "journal", "head.json": "head", "book.jsonl": "book"}[name]
+		name = map[string]string{"changes.&lt;set&gt;.jsonl": "change-set", "findings.jsonl": "finding", "decisions.jsonl": "decision", "rollback.jsonl": "rollback", "journal.jsonl": "journal", "head.json": "head", "book.jsonl": "book", "closed.json": "closed"}[name]
 		if name == "" {
 			continue
 		}
@@ -123,7 +123,7 @@ func TestFormatExamplesKeepToTheSchemas(t *testing.T) {
 			examples++
 		}
 	}
-	assert.Equal(t, 12, examples)
+	assert.Equal(t, 13, examples)
 }
 
 // Every code is documented with its level and meaning, and no other is.

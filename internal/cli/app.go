@@ -209,7 +209,7 @@ with a backup before and a proof after, and can undo them.`,
 	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
 	f.BoolVar(&a.moved, "other-machine", false, "go on although another machine worked on the desk today")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
-	onDossier := []*cobra.Command{newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a), newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a)}
+	onDossier := []*cobra.Command{newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a), newClose(a), newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a)}
 	takesSet(a, onDossier...)
 	for _, c := range onDossier {
 		if writing(c) {

@@ -55,7 +55,7 @@ func TestSizes(t *testing.T) {
 
 // Every refusal has a remedy, and no error comes out as a chain of Go's.
 func TestErrorsAreWords(t *testing.T) {
-	for _, code := range []string{run.IsInput, run.OtherTarget, run.UnknownKeys, run.MissingColumn, run.TwiceThere, run.NoRoom, run.WholeOnly, run.OtherRecords, run.NotKept, run.NothingDone, run.NoTarget, run.Unfinished, run.UnfinishedThere, run.SecondLook} {
+	for _, code := range []string{run.IsInput, run.OtherTarget, run.UnknownKeys, run.MissingColumn, run.TwiceThere, run.NoRoom, run.WholeOnly, run.OtherRecords, run.NotKept, run.NothingDone, run.NoTarget, run.Unfinished, run.UnfinishedThere, run.SecondLook, run.Closed} {
 		assert.NotEmpty(t, explain(&run.Refusal{Code: code, Text: "x"}).Do, code)
 	}
 	for _, code := range []table.Code{table.Empty, table.Binary, table.NUL, table.NotUTF8, table.Unclosed, table.StrayQuote, table.TwiceHeading, table.BlankHeading, table.Broken, table.TooLarge, table.NoSheet, table.NoEncoding} {

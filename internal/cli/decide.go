@@ -34,8 +34,9 @@ func newReject(a *app) *cobra.Command {
 }
 
 func newReopen(a *app) *cobra.Command {
-	return newDecision(a, changeset.Open, "Take decisions back: the changes are open again, or held by the tool",
-		`  paletwin reopen 0001 7f3a91c2/depot
+	return newDecision(a, changeset.Open, "Take decisions back: the changes are open again, or held by the tool; without a selection, open a closed dossier",
+		`  paletwin reopen 0001
+  paletwin reopen 0001 7f3a91c2/depot
   paletwin reopen 0001 --field service_fee --note "the treasurer was not asked"`)
 }
 
@@ -81,6 +82,11 @@ group by --all, --act, --field, --record, --finding or --where. ` + touchedBy(d)
 				return usage("which changes of %s? name their ids, or a group: --all, --finding copies-disagree, --field …", sel.of)
 			}
 			group := all || sel.where != "" || len(sel.records)+len(sel.acts)+len(sel.fields)+len(sel.finding) > 0
+			if !group && len(args) == 1 && d == changeset.Open {
+				if was, err := a.bringBack(args[0]); was || err != nil {
+					return err
+				}
+			}
 			if !group && len(args) == 1 {
 				return usage("which changes? name their ids, or a group: --all, --act, --field, --record, --finding, --where")
 			}

@@ -456,6 +456,7 @@ var remedies = map[string]string{
 	string(compare.KeyBlank):      "every record of a snapshot needs a key; export it again with the key column filled",
 	string(compare.KeyRepeat):     "a key must be on one row only; name further key fields with --key a,b if records need them",
 	run.IsInput:                   "name the register itself with --to; if this file is the register, say --other-target",
+	run.Closed:                    "nothing was written",
 	run.SecondLook:                "the other person runs paletwin approve, or returns a review sheet; nothing was written",
 	run.OtherTarget:               "name that one, or say --other-target if another is meant",
 	run.UnknownKeys:               "check that this is the right target; --other-target goes on all the same",

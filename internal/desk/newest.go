@@ -58,6 +58,9 @@ func (d *Desk) newest(names []string, by string) (*Dossier, error) {
 		if t.Meta.By != by || t.copyOf(names) {
 			continue
 		}
+		if c, err := t.Closed(); err == nil && c != nil {
+			continue
+		}
 		b, err := disk.ReadFile(d.FS, d.attemptFile(by))
 		if errors.Is(err, fs.ErrNotExist) {
 			return t, nil

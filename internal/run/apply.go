@@ -134,6 +134,15 @@ func (j *Job) mayFinish(last *Record) error {
 	return refuse(Unfinished, "run %d was interrupted and has to be finished before anything is rehearsed", last.Head.Run)
 }
 
+// Finished refuses where a dossier's last run did not come to its end.
+func Finished(t *desk.Dossier) error {
+	last, err := newest(t, func(*Head) bool { return true })
+	if err != nil || last == nil || last.Ended != "" {
+		return err
+	}
+	return refuse(Unfinished, "run %d of dossier %s was interrupted and has to be finished first", last.Head.Run, t.Meta.Number)
+}
+
 // next is the number of the run after this one, which may be nil.
 func (r *Record) next() int {
 	if r == nil {
@@ -146,6 +155,11 @@ func (r *Record) next() int {
 func (j *Job) ready() (last *Record, err error) {
 	if j.Progress == nil {
 		j.Progress = func(string, int, int) {}
+	}
+	if c, err := j.Dossier.Closed(); err != nil {
+		return nil, err
+	} else if c != nil {
+		return nil, refuse(Closed, "dossier %[1]s was closed by %[2]s on %[3]s: paletwin reopen %[1]s brings it back", j.Dossier.Whole().Meta.Number, c.By, c.When.Local().Format("2 January 2006"))
 	}
 	if j.layout, err = j.Dossier.Layout(); err != nil {
 		return nil, err

@@ -144,6 +144,7 @@ const (
 	NoRoom          = "no-room"          // the disk has no room for the backup
 	NothingDone     = "nothing-done"     // no run has done anything
 	NoTarget        = "no-target"        // no target was named and none is known
+	Closed          = "closed"           // the dossier was put away
 	SecondLook      = "second-look"      // somebody else has to approve, too
 	WasHanded       = "handed-off"       // the dossier was handed off, and has no target
 	NoDefinition    = "no-definition"    // the run kept no definition of a table

@@ -22,6 +22,7 @@ type Status struct {
 	Targets []Reach  // by target, in the order in which they were first gone to
 	Undone  []string // the dossiers that undid some of it
 	Running bool     // a process is working on it
+	Closed  bool     // somebody put it away
 }
 
 // Reach is what became of records at one target.
@@ -34,6 +35,11 @@ type Reach struct {
 // ReadStatus reads a dossier's runs.
 func ReadStatus(t *desk.Dossier) (*Status, error) {
 	s := new(Status)
+	closed, err := t.Closed()
+	if err != nil {
+		return nil, err
+	}
+	s.Closed = closed != nil
 	runs, err := Runs(t)
 	if err != nil {
 		return nil, err
@@ -86,7 +92,7 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 
 // Open reports whether something of a dossier still waits for somebody: it was not carried out, or not to its end, or what it left was not to be left.
 func (s *Status) Open(t *desk.Dossier) bool {
-	if t.Set().Changes.Changes() == 0 || len(s.Undone) > 0 {
+	if t.Set().Changes.Changes() == 0 || len(s.Undone) > 0 || s.Closed {
 		return false
 	}
 	if len(s.Runs) == 0 {
@@ -146,6 +152,15 @@ func Working(t *desk.Dossier) bool {
 
 // String says in a few words how far a dossier is.
 func (s *Status) String() string {
+	words := s.came()
+	if s.Closed {
+		words += "; closed"
+	}
+	return words
+}
+
+// came says what the runs came to.
+func (s *Status) came() string {
 	if len(s.Runs) == 0 {
 		return "not carried out"
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paletwin/core/changeset"
+	"paletwin/core/compare"
 	"paletwin/core/record"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
@@ -17,6 +18,7 @@ import (
 type rollbackFlags struct {
 	run     int
 	records []string
+	list    string // a file with keys
 	fields  []string
 	apply   bool
 	other   bool
@@ -46,6 +48,7 @@ func newRollback(a *app) *cobra.Command {
 	fl := cmd.Flags()
 	fl.IntVar(&f.run, "run", 0, "only this run (default: all that are not undone yet)")
 	fl.StringArrayVar(&f.records, "record", nil, "only this `key`; repeatable")
+	fl.StringVar(&f.list, "records", "", "only records that this `file` lists: keys, or a table with the key's columns; - is standard input")
 	fl.StringSliceVar(&f.fields, "field", nil, "only this `field`")
 	fl.BoolVar(&f.apply, "apply", false, "approve all but conflicts and carry it out at once")
 	f.targetFlags.flags(fl)
@@ -66,11 +69,38 @@ func (f *rollbackFlags) check(a *app) error {
 	return nil
 }
 
+// listedKeys are the keys that a file lists, none where it has no name.
+func (a *app) listedKeys(t *desk.Dossier, file string) ([]record.Key, error) {
+	if file == "" {
+		return nil, nil
+	}
+	b, name, err := a.readAll(file)
+	if err != nil {
+		return nil, err
+	}
+	l, err := t.Layout()
+	if err != nil {
+		return nil, err
+	}
+	list, err := compare.ReadKeyList(name, b, t.Set().Key, l)
+	if err != nil {
+		return nil, err
+	}
+	if list.Len() == 0 {
+		return nil, usage("%s lists no record", name)
+	}
+	return list.Keys(), nil
+}
+
 func (a *app) rollback(ctx context.Context, t *desk.Dossier, f *rollbackFlags) error {
 	if err := f.check(a); err != nil {
 		return err
 	}
 	back := run.Undo{Run: f.run, OtherTarget: f.other, Fields: f.fields}
+	var err error
+	if back.Records, err = a.listedKeys(t, f.list); err != nil {
+		return err
+	}
 	for _, text := range f.records {
 		k, err := parseKey(text, t.Set().Key)
 		if err != nil {

@@ -121,7 +121,7 @@ func (a *app) rollbackSets(ctx context.Context, t *desk.Dossier, f *rollbackFlag
 	if err := f.check(a); err != nil {
 		return err
 	}
-	if f.run > 0 || len(f.records)+len(f.fields) > 0 {
+	if f.run > 0 || len(f.records)+len(f.fields)+len(f.list) > 0 {
 		return &whichSet{t}
 	}
 	where, err := a.wheres(t, f.targetFlags)

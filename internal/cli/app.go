@@ -128,6 +128,9 @@ func (a *app) run(ctx context.Context, args []string) (code int) {
 	root.SetArgs(args)
 	root.SetIn(a.stdin)
 	root.SetOut(screen.Gate(a.stdout))
+	if len(args) > 0 && (args[0] == cobra.ShellCompRequestCmd || args[0] == cobra.ShellCompNoDescRequestCmd) {
+		root.SetOut(a.stdout) // a shell reads it; what it is made of is safe, and has tabs
+	}
 	root.SetErr(screen.Gate(a.stderr))
 	a.screens()
 	a.ctx = ctx
@@ -218,6 +221,7 @@ with a backup before and a proof after, and can undo them.`,
 	}
 	root.AddCommand(newDemo(a), newStandin(a), newDesk(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a))
 	root.AddCommand(onDossier...)
+	a.completes(root)
 	return root
 }
 
@@ -363,6 +367,8 @@ func writing(cmd *cobra.Command) bool {
 	for ; cmd.HasParent() && cmd.Parent().HasParent(); cmd = cmd.Parent() {
 	}
 	switch cmd.Name() {
+	case cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd, "completion", "help":
+		return false
 	case "show", "history", "demo", "standin", "layout", "desk":
 		return false
 	}

@@ -342,6 +342,9 @@ func (t *Draft) made() {
 	t.desk.Named(t.by)
 }
 
+// Names are the dossiers' folders, by number: 0007-autumn-round.
+func (d *Desk) Names() ([]string, error) { return d.names() }
+
 // names returns the dossiers' folder names by number.
 func (d *Desk) names() ([]string, error) {
 	entries, err := d.FS.ReadDir(d.dossiers())

@@ -45,6 +45,7 @@ type app struct {
 	stdout  io.Writer
 	stderr  io.Writer
 	environ []string
+	args    []string // the command line
 	wd      string
 	now     func() time.Time
 	user    string
@@ -124,6 +125,7 @@ func (a *app) run(ctx context.Context, args []string) (code int) {
 			code = a.fail(&faultError{fault, debug.Stack()})
 		}
 	}()
+	a.args = args
 	root := newRoot(a)
 	root.SetArgs(args)
 	root.SetIn(a.stdin)
@@ -211,7 +213,10 @@ with a backup before and a proof after, and can undo them.`,
 	f.BoolVar(&a.noColor, "no-color", false, "leave out colours (NO_COLOR does the same)")
 	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
 	f.BoolVar(&a.moved, "other-machine", false, "go on although another machine worked on the desk today")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err.Error()} })
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
+		a.json = a.json || slices.Contains(a.args, "--json") // which may stand behind what is wrong
+		return &usageError{err.Error()}
+	})
 	onDossier := []*cobra.Command{newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a), newClose(a), newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a)}
 	takesSet(a, onDossier...)
 	for _, c := range onDossier {

@@ -78,7 +78,7 @@ and listed. Deletes need it, so that the records can come back whole.`,
 	fl.StringVar(&f.encoding, "encoding", "", "the `encoding` of CSV files (default: the snapshot's)")
 	fl.StringVar(&f.endings, "line-ends", "", "the line ends of CSV files: `lf` or crlf (default: the snapshot's)")
 	fl.StringVar(&f.outward.Clear, "clear", "", "the `text` that empties a field there (default: the layout's outward clear)")
-	fl.StringVar(&f.outward.Blank, "blank", "", "what an empty cell does there: `keeps` or clears (default: the layout's outward blank)")
+	fl.StringVar(&f.outward.Blank, "blank", "", "what an empty cell does there: `keeps|clears` (default: the layout's outward blank)")
 	fl.StringVar(&f.outward.Date, "date", "", "the `form` of dates there: dd.mm.yyyy (default: the layout's outward date)")
 	fl.StringVar(&f.outward.True, "true", "", "the `word` for true there (default: the layout's outward true; in SQL what the dialect has)")
 	fl.StringVar(&f.outward.False, "false", "", "the `word` for false there")

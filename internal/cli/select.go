@@ -23,7 +23,7 @@ type selection struct {
 func (s *selection) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringArrayVar(&s.records, "record", nil, "only this `key`: 00417, or aid_no=00417,due=2026-03-01")
-	f.StringSliceVar(&s.acts, "act", nil, "only this `act`: amend, add, delete")
+	f.StringSliceVar(&s.acts, "act", nil, "only these acts: `amend|add|delete`")
 	f.StringSliceVar(&s.fields, "field", nil, "only changes of this `field`")
 	f.StringArrayVar(&s.finding, "finding", nil, "only what a finding with this `code` holds")
 	f.StringVar(&s.where, "where", "", "only records for which this `expression` holds: 'new.service_fee > old.service_fee * 1.1'")

@@ -45,7 +45,7 @@ func newShow(a *app) *cobra.Command {
 	}
 	sel.flags(cmd)
 	cmd.Flags().StringVar(&sel.of, "of", "", "only what comes from this `copy`, of several")
-	cmd.Flags().StringSliceVar(&sel.decisions, "decision", nil, "only what stands so: open, approve, hold, reject")
+	cmd.Flags().StringSliceVar(&sel.decisions, "decision", nil, "only what stands so: `open|approve|hold|reject`")
 	cmd.Flags().IntVar(&limit, "limit", 40, "at most so many changes; 0 shows all")
 	cmd.Flags().BoolVar(&worn, "wear", false, "the cells that a program wrote otherwise when it saved the copy")
 	cmd.Flags().BoolVar(&markdown, "markdown", false, "a summary and the changes in Markdown, for a ticket")

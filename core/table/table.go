@@ -225,6 +225,7 @@ const (
 	ShortRow     Code = "short-row"
 	Folder       Code = "directory"
 	TooLarge     Code = "too-large"
+	NoList       Code = "no-list" // JSON that is no list of records, or not all of it
 	Broken       Code = "broken"
 	NoSheet      Code = "no-sheet"
 	NoEncoding   Code = "no-encoding"

@@ -414,7 +414,8 @@ func explainSystem(err error) *message {
 // remedies says for each code what to do.
 var remedies = map[string]string{
 	string(table.Empty):           "export it again; a table needs a row of headings",
-	string(table.Binary):          "save it as CSV (UTF-8) and name that file",
+	string(table.Binary):          "open it in a spreadsheet program, save it as XLSX, and name that file",
+	string(table.NoList):          "export it as a list of all records, and name that file; paletwin take reads all pages of a service itself",
 	string(table.Broken):          "open it in its program, save it again, and name that file",
 	sqldb.Lost:                    "look at the name, and whether the server is up and can be reached from here",
 	sqldb.Denied:                  "the account needs rights, or a password: PALETWIN_PASSWORD, a file that PALETWIN_PASSWORD_FILE names, or for PostgreSQL a .pgpass; docs/databases.md lists what is needed",

@@ -27,12 +27,12 @@ func (f *fileFlags) flags(cmd *cobra.Command) {
 	fl.IntSliceVar(&f.headingRow, "heading-row", nil, "the `row` with the headings (default: found)")
 }
 
-var delimiters = map[string]string{"comma": ",", ",": ",", "semicolon": ";", ";": ";", "tab": "\t", "\t": "\t", "": ""}
+var delimiters = map[string]string{"comma": ",", ",": ",", "semicolon": ";", ";": ";", "tab": "\t", "\t": "\t", "pipe": "|", "|": "|", "": ""}
 
 func (f *fileFlags) check() error {
 	for _, d := range f.each(f.delimiter) {
 		if _, ok := delimiters[d]; !ok {
-			return usage("--delimiter is comma, semicolon or tab, not %q", f.delimiter)
+			return usage("--delimiter is comma, semicolon, tab or pipe, not %q", f.delimiter)
 		}
 	}
 	if len(f.headingRow) > 2 {

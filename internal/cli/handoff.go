@@ -74,7 +74,7 @@ and listed. Deletes need it, so that the records can come back whole.`,
 	fl.IntVar(&f.maxRecords, "max-records", 0, "at most so many records a file")
 	fl.StringVar(&f.maxBytes, "max-bytes", "", "at most this `size` a file: 5MB, 500kB")
 	fl.StringVar(&f.deletes, "deletes", "keys", "what is sent of a delete: `keys` or full")
-	fl.StringVar(&f.delimiter, "delimiter", "", "the `delimiter` of CSV files: comma, semicolon, tab (default: the snapshot's)")
+	fl.StringVar(&f.delimiter, "delimiter", "", "the `delimiter` of CSV files: comma, semicolon, tab, pipe (default: the snapshot's)")
 	fl.StringVar(&f.encoding, "encoding", "", "the `encoding` of CSV files (default: the snapshot's)")
 	fl.StringVar(&f.endings, "line-ends", "", "the line ends of CSV files: `lf` or crlf (default: the snapshot's)")
 	fl.StringVar(&f.outward.Clear, "clear", "", "the `text` that empties a field there (default: the layout's outward clear)")
@@ -162,7 +162,7 @@ func (f *handoffFlags) words(o *handoff.Options) error {
 	}
 	switch d, ok := delimiters[f.delimiter]; {
 	case !ok:
-		return usage("--delimiter is comma, semicolon or tab, not %q", f.delimiter)
+		return usage("--delimiter is comma, semicolon, tab or pipe, not %q", f.delimiter)
 	case d != "":
 		o.Delimiter = d[0]
 	}

@@ -261,10 +261,14 @@ func invalidUTF8(data []byte) int {
 }
 
 // delimiter returns the delimiter that splits the first rows into the most
-// columns, all rows alike if one does.
+// columns, all rows alike if one does. An upright bar is one only where no other
+// sign splits them: it stands in texts, too.
 func delimiter(head []byte) byte {
 	best, bestScore := byte(','), 0
-	for _, comma := range []byte{',', ';', '\t'} {
+	for _, comma := range []byte{',', ';', '\t', '|'} {
+		if comma == '|' && bestScore > 0 {
+			break
+		}
 		s := NewScanner(head, 0, comma)
 		want, alike, rows := 0, 0, 0
 		for rows < 100 {

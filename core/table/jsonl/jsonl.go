@@ -2,7 +2,7 @@
 // objects as a table: RFC 8259, with one record an object.
 //
 // The fields are the members of all objects, in the order in which they are
-// first seen. null, empty text and a member that is not there are told apart. A text that
+// first seen. What a service answered, an object whose member "value" is the list, is read as that list. null, empty text and a member that is not there are told apart. A text that
 // is not Unicode (bytes that are not UTF-8, half a surrogate pair) is refused.
 // Numbers come as they are written, true and false as those words, and nested
 // objects and arrays as compact JSON.
@@ -16,6 +16,7 @@ import (
 	"io"
 	"iter"
 	"strconv"
+	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -31,10 +32,16 @@ const maxFields = 100_000
 func Open(name string, data []byte) (*table.Image, error) {
 	r := &reader{name: name, data: bytes.TrimPrefix(data, []byte("\ufeff")), place: map[string]int{}}
 	format := "jsonl"
-	var err error
+	list, isAnswer, err := r.answer()
+	if err != nil {
+		return nil, err
+	}
 	if t := bytes.TrimLeft(r.data, " \t\r\n"); len(t) > 0 && t[0] == '[' {
 		format = "json"
 		err = r.array(t)
+	} else if isAnswer {
+		format = "json"
+		err = r.array(list)
 	} else {
 		err = r.lines()
 	}
@@ -45,6 +52,55 @@ func Open(name string, data []byte) (*table.Image, error) {
 		return nil, &table.Error{Code: table.Empty, File: name, Text: "the file holds no record"}
 	}
 	return r.image(format)
+}
+
+// answer takes the records out of what a service answered that was kept: one object, whose member "value" is the list of them, and whose others
+// are about it. An object of objects is no record either: what they go by would be lost.
+func (r *reader) answer() (list []byte, is bool, err error) {
+	t := bytes.TrimSpace(r.data)
+	if len(t) == 0 || t[0] != '{' || t[len(t)-1] != '}' {
+		return nil, false, nil
+	}
+	d := json.NewDecoder(bytes.NewReader(t))
+	if _, err := d.Token(); err != nil {
+		return nil, false, nil
+	}
+	members, objects, next := 0, 0, ""
+	for d.More() {
+		name, err := d.Token()
+		if err != nil {
+			return nil, false, nil
+		}
+		var raw json.RawMessage
+		if d.Decode(&raw) != nil {
+			return nil, false, nil
+		}
+		text, _ := name.(string)
+		about := strings.HasPrefix(text, "@") || strings.HasPrefix(text, "odata.")
+		if members++; raw[0] == '{' {
+			objects++
+		}
+		if strings.HasSuffix(strings.ToLower(text), "nextlink") {
+			next = text
+		}
+		if text == "value" && raw[0] == '[' && bytes.HasPrefix(bytes.TrimLeft(raw[1:], " \t\r\n"), []byte("{")) {
+			list = raw
+		} else if !about {
+			is = true // of a record
+		}
+	}
+	if _, err := d.Token(); err != nil || len(bytes.TrimSpace(t[d.InputOffset():])) > 0 {
+		return nil, false, nil // another object follows: these are records
+	}
+	switch {
+	case list != nil && !is && next != "":
+		return nil, false, &table.Error{Code: table.NoList, File: r.name, Text: "the file is one page of an answer, and more follow (" + next + "): it is not all of the records"}
+	case list != nil && !is:
+		return list, true, nil
+	case objects == members && members > 1:
+		return nil, false, &table.Error{Code: table.NoList, File: r.name, Text: "the file is one object of objects, and what these go by is no field: a list of objects is needed, each with its key as a member"}
+	}
+	return nil, false, nil
 }
 
 // reader collects records; each is its row and its cells.

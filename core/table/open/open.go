@@ -5,6 +5,7 @@ package open
 import (
 	"archive/zip"
 	"bytes"
+	"regexp"
 
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
@@ -38,8 +39,18 @@ func byContent(name string, data []byte, o table.Options) (*table.Image, error) 
 		return archive(name, data, o)
 	case isJSON(data):
 		return jsonl.Open(name, data)
+	case isPage(data):
+		return nil, &table.Error{Code: table.Binary, File: name, Text: "the file is a page for a browser or a program's XML, whatever it is called, and no table"}
 	}
 	return csv.OpenWith(name, data, o)
+}
+
+// pages are the beginnings of what programs write that call a page, or XML, a spreadsheet.
+var pages = regexp.MustCompile(`(?i)^(<!doctype html|<html|<head|<body|<table|<\?xml|<workbook)[\s>]`)
+
+// isPage reports whether a file begins as a page or XML does.
+func isPage(data []byte) bool {
+	return pages.Match(bytes.TrimLeft(bytes.TrimPrefix(data[:min(len(data), 200)], []byte("\ufeff")), " \t\r\n"))
 }
 
 // archive opens a zip archive that is a spreadsheet.

@@ -167,7 +167,7 @@ func (d *Desk) settings() error {
 		return err
 	}
 	if err := yamltext.Unmarshal(b, &d.Settings, yaml.Strict()); err != nil && !errors.Is(err, io.EOF) {
-		return fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, strings.TrimSpace(yaml.FormatError(err, false, true)))
+		return fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, strings.TrimSpace(yaml.FormatError(err, false, false)))
 	}
 	for name, x := range d.Settings.Targets {
 		if x.To == "" {

@@ -84,7 +84,7 @@ func (d *Desk) Routine(name string) (*Routine, error) {
 	}
 	r := new(Routine)
 	if err := yamltext.Unmarshal(b, r, yaml.Strict()); err != nil {
-		return nil, &RoutineError{d.rel(path), strings.TrimSpace(yaml.FormatError(err, false, true))}
+		return nil, &RoutineError{d.rel(path), strings.TrimSpace(yaml.FormatError(err, false, false))}
 	}
 	if err := r.check(d.rel(path)); err != nil {
 		return nil, err

@@ -38,7 +38,7 @@ func (d *Desk) Selection(name string) (*Selection, error) {
 	}
 	s := new(Selection)
 	if err := yamltext.Unmarshal(b, s, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("%s: %w: %s", d.rel(path), ErrSelection, strings.TrimSpace(yaml.FormatError(err, false, true)))
+		return nil, fmt.Errorf("%s: %w: %s", d.rel(path), ErrSelection, strings.TrimSpace(yaml.FormatError(err, false, false)))
 	}
 	return s, nil
 }

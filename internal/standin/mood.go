@@ -117,7 +117,7 @@ var picks = []string{"method", "set", "key", "every", "after", "times"}
 func ParseMoods(name string, data []byte) ([]*Mood, error) {
 	var raw []map[string]any
 	if err := yamltext.Unmarshal(data, &raw); err != nil && !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("%s is no list of moods, each with \"mood: NAME\": %s", name, strings.TrimSpace(yaml.FormatError(err, false, true)))
+		return nil, fmt.Errorf("%s is no list of moods, each with \"mood: NAME\": %s", name, strings.TrimSpace(yaml.FormatError(err, false, false)))
 	}
 	var all []*Mood
 	for i, said := range raw {

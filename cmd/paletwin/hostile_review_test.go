@@ -5,7 +5,6 @@ package main
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -34,14 +33,7 @@ func TestHostileTextsInTheReview(t *testing.T) {
 	}
 	out, code := command(t, program, dir, nil, "compare", "s.csv", "e.csv", "--key", "k", "--title", "round \x1b]0;taken\a\u202e", "--slips", "off")
 	require.Zero(t, code, out)
-	socket := filepath.Join(dir, "tmux")
-	tmux := func(args ...string) string {
-		out, err := exec.Command("tmux", append([]string{"-S", socket, "-f", "/dev/null"}, args...)...).CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		return string(out)
-	}
-	tmux("new-session", "-d", "-x", "100", "-y", "30", "-c", dir, "env TERM=screen-256color "+program+" review 0001; sleep 60")
-	defer func() { _ = exec.Command("tmux", "-S", socket, "kill-server").Run() }() // it may have ended
+	tmux := inTmux(t, dir, program+" review 0001")
 	screen := ""
 	for range 100 {
 		if screen = tmux("capture-pane", "-p"); strings.Contains(screen, "= ") && strings.Contains(screen, "open") {

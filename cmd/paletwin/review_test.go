@@ -14,6 +14,19 @@ import (
 	"paletwin/core/table/officetest"
 )
 
+// inTmux runs a command in a terminal of 100 by 30 in a folder, and returns what gives tmux orders.
+func inTmux(t *testing.T, dir, command string) func(args ...string) string {
+	socket := filepath.Join(dir, "tmux")
+	tmux := func(args ...string) string {
+		out, err := exec.Command("tmux", append([]string{"-S", socket, "-f", "/dev/null"}, args...)...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return string(out)
+	}
+	tmux("new-session", "-d", "-x", "100", "-y", "30", "-c", dir, "env TERM=screen-256color "+command+"; sleep 60")
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", socket, "kill-server").Run() }) // it may have ended
+	return tmux
+}
+
 // The review in a real terminal: keys are typed, the screen is read, and what
 // was decided is on disk although the window is killed.
 func TestReviewInATerminal(t *testing.T) {
@@ -28,12 +41,7 @@ func TestReviewInATerminal(t *testing.T) {
 		return string(out)
 	}
 	run("compare", "aids.csv", "autumn-round.csv")
-	socket := filepath.Join(dir, "tmux")
-	tmux := func(args ...string) string {
-		out, err := exec.Command("tmux", append([]string{"-S", socket, "-f", "/dev/null"}, args...)...).CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		return string(out)
-	}
+	tmux := inTmux(t, dir, program+" review 0001")
 	until := func(text string) string {
 		var screen string
 		for range 100 {
@@ -45,8 +53,6 @@ func TestReviewInATerminal(t *testing.T) {
 		t.Fatalf("%q is not on the screen:\n%s", text, screen)
 		return ""
 	}
-	tmux("new-session", "-d", "-x", "100", "-y", "30", "-c", dir, "env TERM=screen-256color "+program+" review 0001; sleep 60")
-	defer func() { _ = exec.Command("tmux", "-S", socket, "kill-server").Run() }() // it may have ended
 	screen := until("87 open · 0 approved · 6 held · 0 rejected = 93")
 	assert.Contains(t, screen, "by finding")
 	tmux("send-keys", "Right", "a")

@@ -226,7 +226,7 @@ with a backup before and a proof after, and can undo them.`,
 	}
 	root.AddCommand(newDemo(a), newStandin(a), newDesk(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a))
 	root.AddCommand(onDossier...)
-	a.completes(root)
+	a.completes(root, onDossier)
 	return root
 }
 

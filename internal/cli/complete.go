@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"paletwin/core/changeset"
 	screen "paletwin/internal/term"
@@ -13,16 +14,11 @@ import (
 
 // completes gives commands what a shell completes them with: dossiers, and the names that stand for something on the desk. It reads no
 // more than names and, where fields are asked for, one dossier.
-func (a *app) completes(root *cobra.Command) {
-	onDossier := map[string]bool{}
-	for _, name := range []string{"show", "approve", "hold", "reject", "reopen", "close", "apply", "handoff", "verify", "rollback", "restore", "history", "review"} {
-		onDossier[name] = true
-	}
+func (a *app) completes(root *cobra.Command, onDossier []*cobra.Command) {
 	for _, c := range root.Commands() {
 		a.completesFlags(c)
-		if !onDossier[c.Name()] {
-			continue
-		}
+	}
+	for _, c := range onDossier {
 		c.ValidArgsFunction = a.completeDossier
 		for _, sub := range c.Commands() {
 			sub.ValidArgsFunction = a.completeDossier
@@ -34,24 +30,25 @@ func (a *app) completes(root *cobra.Command) {
 // completer is what cobra asks for what a word may become.
 type completer = func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective)
 
-// completesFlags completes a command's flags by their names.
+// completesFlags completes a command's flags by their names, and those whose help says which values they take.
 func (a *app) completesFlags(c *cobra.Command) {
 	var codes []string
 	for _, code := range changeset.Codes() {
 		codes = append(codes, code.Name+"\t"+code.Means)
 	}
-	for name, from := range map[string]completer{
-		"finding": oneOf(codes...),
-		"field":   a.completeField,
+	from := map[string]completer{
+		"finding": oneOf(codes...), "field": a.completeField, "allow": oneOf("amend", "add", "delete"),
 		"routine": a.onDesk("routine"), "again": a.onDesk("selection"), "layout": a.onDesk("layout"), "to": a.onDesk("target"),
-		"act": oneOf("amend", "add", "delete"), "decision": oneOf("open", "approve", "hold", "reject"),
-		"missing": oneOf("hold", "delete", "keep"), "blank": oneOf("hold", "clear", "keep"), "allow": oneOf("amend", "add", "delete"),
-		"wear": oneOf("on", "off"), "slips": oneOf("hold", "warn", "off"), "day-order": oneOf("dmy", "mdy"),
-	} {
-		if c.Flags().Lookup(name) != nil {
-			_ = c.RegisterFlagCompletionFunc(name, from) // only a flag that is not there is an error
-		}
 	}
+	c.Flags().VisitAll(func(f *pflag.Flag) {
+		complete := from[f.Name]
+		if values, _ := pflag.UnquoteUsage(f); complete == nil && strings.Contains(values, "|") {
+			complete = oneOf(strings.Split(values, "|")...)
+		}
+		if complete != nil {
+			_ = c.RegisterFlagCompletionFunc(f.Name, complete) // only a flag that is not there is an error
+		}
+	})
 }
 
 // oneOf completes one of some words.

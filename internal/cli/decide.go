@@ -359,12 +359,7 @@ func (a *app) applyLine(t *desk.Dossier) string {
 	if to == "" {
 		return commandLine(append(args, "--to", "REGISTER.csv"))
 	}
-	for name, place := range t.Desk().Settings.Targets {
-		if place.To == to {
-			return commandLine(append(args, "--to", name))
-		}
-	}
-	return commandLine(append(args, "--to", a.shown(to)))
+	return commandLine(append(args, "--to", cmp.Or(t.Desk().Settings.Named(to), a.shown(to))))
 }
 
 // touchedWords counts what a decision touched: records, and what of them.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -35,26 +36,14 @@ func (a *app) listDesk() error {
 		return nil
 	}
 	kept := d.Kept()
-	all, err := d.Dossiers()
+	names, err := d.Names()
 	if err != nil {
 		return err
 	}
-	newest := map[string]*desk.Dossier{} // one line for all record sets of a dossier
-	var numbers []string
-	for _, t := range all {
-		if t.Damage != nil {
-			continue
-		}
-		w := t.Whole()
-		if newest[w.Meta.Number] == nil {
-			numbers = append(numbers, w.Meta.Number)
-		}
-		newest[w.Meta.Number] = w
-	}
 	if a.json {
-		j := map[string]any{"desk": d.Dir, "name": d.Settings.Name, "shared": d.Settings.Shared, "kept": orEmpty(kept), "dossiers": len(numbers)}
-		if n := len(numbers); n > 0 {
-			j["newest"] = numbers[n-1]
+		j := map[string]any{"desk": d.Dir, "name": d.Settings.Name, "shared": d.Settings.Shared, "kept": orEmpty(kept), "dossiers": len(names)}
+		if n := len(names); n > 0 {
+			j["newest"], _, _ = strings.Cut(names[n-1], "-")
 		}
 		return a.printJSON(j)
 	}
@@ -65,6 +54,23 @@ func (a *app) listDesk() error {
 	a.out.Line("%s", head)
 	a.out.Line("")
 	tab := screen.Table{Indent: "  "}
+	a.keptRows(&tab, kept)
+	newestRows(&tab, d, names[max(0, len(names)-newestShown):])
+	if tab.Len() == 0 {
+		a.out.Line("  nothing yet")
+	}
+	tab.Print(a.out)
+	if n := len(names); n > newestShown {
+		a.out.Line("  %s", screen.Dim(fmt.Sprintf("and %s before these", screen.Plural(n-newestShown, "dossier"))))
+	}
+	if len(names) > 0 {
+		a.next("paletwin history")
+	}
+	return nil
+}
+
+// keptRows lists what is kept under names, each kind named once.
+func (a *app) keptRows(tab *screen.Table, kept []desk.Kept) {
 	kind := ""
 	for _, k := range kept {
 		label := ""
@@ -73,33 +79,36 @@ func (a *app) listDesk() error {
 		}
 		about := screen.Cut(screen.Safe(a.aboutKept(&k)), 70)
 		if k.Broken != "" {
-			about = screen.Level("stop") + " " + screen.Safe(strings.SplitN(k.Broken, "\n", 2)[0])
+			about = screen.Level("stop") + " " + screen.Safe(k.Broken)
 		}
-		when := ""
-		if !k.When.IsZero() {
-			when = k.When.Local().Format("2 Jan 2006")
-		}
-		tab.Row(screen.Dim(label), screen.Strong(screen.Cut(screen.Safe(k.Name), 30)), screen.Dim(when), about)
+		tab.Row(screen.Dim(label), screen.Strong(screen.Cut(screen.Safe(k.Name), 30)), screen.Dim(onDay(k.When)), about)
 	}
-	for i, n := range numbers[max(0, len(numbers)-newestShown):] {
+}
+
+// newestRows lists dossiers by their folders. One that cannot be opened says why.
+func newestRows(tab *screen.Table, d *desk.Desk, names []string) {
+	for i, name := range names {
 		label := ""
 		if i == 0 {
 			label = "dossiers"
 		}
-		m := newest[n].Meta
-		tab.Row(screen.Dim(label), screen.Strong(n), screen.Dim(m.When.Local().Format("2 Jan 2006")), screen.Cut(screen.Safe(m.Title), 50)+screen.Dim(" by "+screen.Safe(m.By)))
+		number, _, _ := strings.Cut(name, "-")
+		t, err := d.Dossier(name, "")
+		if err != nil {
+			tab.Row(screen.Dim(label), screen.Strong(number), "", screen.Level("stop")+" "+screen.Safe(err.Error()))
+			continue
+		}
+		m := t.Meta
+		tab.Row(screen.Dim(label), screen.Strong(number), screen.Dim(onDay(m.When)), screen.Cut(screen.Safe(m.Title), 50)+screen.Dim(" by "+screen.Safe(m.By)))
 	}
-	if tab.Len() == 0 {
-		a.out.Line("  nothing yet")
+}
+
+// onDay writes a day, nothing for none.
+func onDay(t time.Time) string {
+	if t.IsZero() {
+		return ""
 	}
-	tab.Print(a.out)
-	if n := len(numbers); n > newestShown {
-		a.out.Line("  %s", screen.Dim(fmt.Sprintf("and %s before these", screen.Plural(n-newestShown, "dossier"))))
-	}
-	if len(numbers) > 0 {
-		a.next("paletwin history")
-	}
-	return nil
+	return t.Local().Format("2 Jan 2006")
 }
 
 // newestShown is how many dossiers are listed beside what the desk keeps.

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -119,22 +120,7 @@ func (a *app) history(l *listed) error {
 		a.out.Line("")
 	}
 	t := screen.Table{Right: []bool{false, false, false, false, true, true, true}, Heading: []string{"", "title", "by", "when", "amend", "add", "delete", "status"}}
-	if l.limit > 0 && !l.open {
-		all = all[max(0, len(all)-l.limit):]
-	}
-	rows := make([]historyRow, 0, len(all))
-	for _, x := range all {
-		r := historyRow{t: x}
-		if x.Damage == nil {
-			r.s, r.err = run.ReadStatus(x)
-		}
-		if !l.open || x.Damage != nil || r.err != nil || r.s.Open(x) {
-			rows = append(rows, r)
-		}
-	}
-	if l.limit > 0 {
-		rows = rows[max(0, len(rows)-l.limit):]
-	}
+	rows := l.rows(all)
 	if len(rows) == 0 && !a.json {
 		a.out.Line("nothing waits for anybody: every dossier was carried out, rejected or undone")
 		return nil
@@ -165,6 +151,26 @@ func (a *app) copies(d *desk.Desk) {
 	for _, c := range d.Copies {
 		a.hint("%s %s; it is left out", screen.Level("warn"), screen.Safe(c.Error()))
 	}
+}
+
+// rows are the dossiers that are listed, the oldest first; the record sets of one count as one.
+func (l *listed) rows(all []*desk.Dossier) (rows []historyRow) {
+	counted := map[string]bool{}
+	for _, x := range slices.Backward(all) {
+		if l.limit > 0 && len(counted) == l.limit && !counted[x.Whole().Dir] {
+			break
+		}
+		r := historyRow{t: x}
+		if x.Damage == nil {
+			r.s, r.err = run.ReadStatus(x)
+		}
+		if !l.open || x.Damage != nil || r.err != nil || r.s.Open(x) {
+			rows = append(rows, r)
+			counted[x.Whole().Dir] = true
+		}
+	}
+	slices.Reverse(rows)
+	return rows
 }
 
 // historyRow is a dossier in the list, with what its runs came to.

@@ -149,10 +149,9 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if f.catchUp != "" {
 		return a.lendAgain(ctx, d, f, &update.Again{Fresh: t, Sum: c.SHA256, Key: c.Key, Set: f.recordSet, Layout: l, Year: a.now().Year(), Path: a.path(out), Name: out}, name)
 	}
-	if f.as != "" && !f.replace {
-		if err := d.MayKeep(f.as, &desk.Selection{RecordSet: f.recordSet, Fields: f.fields, Where: f.where}); err != nil {
-			return err
-		}
+	keep := &desk.Selection{RecordSet: f.recordSet, Fields: f.fields, Where: f.where}
+	if err := mayKeep(d, f.as, f.replace, keep); err != nil {
+		return err
 	}
 	lent, err := a.office().Lend(ctx, d, c, a.path(out), out)
 	if err != nil {
@@ -160,11 +159,19 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	}
 	kept := ""
 	if f.as != "" {
-		if kept, err = d.KeepSelection(f.as, &desk.Selection{RecordSet: f.recordSet, Fields: f.fields, Where: f.where}); err != nil {
+		if kept, err = d.KeepSelection(f.as, keep); err != nil {
 			return err
 		}
 	}
 	return a.sayLent(name, out, kept, lent)
+}
+
+// mayKeep refuses to keep a selection in the place of another; under no name nothing is kept.
+func mayKeep(d *desk.Desk, as string, replace bool, s *desk.Selection) error {
+	if as == "" || replace {
+		return nil
+	}
+	return d.MayKeep(as, s)
 }
 
 // lendWhereTheyLive lends the records of a copy as they are now where they live.

@@ -113,10 +113,8 @@ func (a *app) take(ctx context.Context, name string, f *takeFlags) error {
 			return err
 		}
 	}
-	if f.as != "" && !f.replace {
-		if err := d.MayKeep(f.as, &desk.Selection{RecordSet: f.recordSet, Fields: f.fields, Where: f.where}); err != nil {
-			return err
-		}
+	if err := mayKeep(d, f.as, f.replace, &desk.Selection{RecordSet: f.recordSet, Fields: f.fields, Where: f.where}); err != nil {
+		return err
 	}
 	got, err := a.office().Take(ctx, r)
 	if err != nil {

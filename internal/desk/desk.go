@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -83,6 +84,16 @@ func (s *Settings) NoTickets(name string) bool {
 func (s *Settings) Requests(name string) (batch, requests int, form string) {
 	s.any(name, func(t *Target) bool { batch, requests, form = t.Batch, t.Requests, t.Batches; return false })
 	return batch, requests, form
+}
+
+// Named is the name that a place has on the desk, the first of several; "" is none.
+func (s *Settings) Named(place string) string {
+	for _, name := range slices.Sorted(maps.Keys(s.Targets)) {
+		if s.Targets[name].To == place {
+			return name
+		}
+	}
+	return ""
 }
 
 // any reports whether something holds of a target, by its name.

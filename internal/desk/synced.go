@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strings"
 )
 
 // A desk may stand in a folder that a program keeps alike on several machines. This file tells such a folder, and the copies that such
@@ -45,22 +44,11 @@ func syncedFolder(dir string) string {
 
 // indexed reports whether a folder has the index of a program that keeps it alike with others.
 func indexed(dir string) bool {
-	for _, pattern := range []string{".sync_*.db", "._sync_*.db"} {
-		if found, _ := filepath.Glob(filepath.Join(globQuoted(dir), pattern)); len(found) > 0 {
-			return true
-		}
-	}
-	return false
+	entries, _ := os.ReadDir(dir)
+	return slices.ContainsFunc(entries, func(e os.DirEntry) bool { return syncIndex.MatchString(e.Name()) })
 }
 
-var globSpecial = regexp.MustCompile(`[*?\[\\]`)
-
-func globQuoted(dir string) string {
-	if filepath.Separator == '\\' {
-		return dir
-	}
-	return globSpecial.ReplaceAllString(dir, `\$0`)
-}
+var syncIndex = regexp.MustCompile(`^\._?sync_.*\.db$`)
 
 // conflicted are names that programs give to what another machine wrote at the same time.
 var conflicted = regexp.MustCompile(`(?i)conflicted copy|sync-conflict-|_conflict-[0-9]|\(conflict|^(desk|dossier|head|decisions|findings|book|journal|rollback|outcome)([ -].+| ?\([0-9]+\))\.(yaml|json|jsonl|csv)$`)
@@ -79,7 +67,7 @@ func (d *Desk) Conflicted(t *Dossier) []string {
 	for _, dir := range dirs {
 		entries, _ := d.FS.ReadDir(dir) // what cannot be read is said where it is needed
 		for _, e := range entries {
-			if conflicted.MatchString(e.Name()) && !strings.HasPrefix(e.Name(), drafted) && !e.IsDir() {
+			if conflicted.MatchString(e.Name()) && !e.IsDir() {
 				found = append(found, filepath.Join(dir, e.Name()))
 			}
 		}

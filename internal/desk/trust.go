@@ -33,7 +33,6 @@ func (e *UntrustedError) Error() string { return e.File + ": " + e.Who }
 // trust decides whom a desk may belong to.
 type trust struct {
 	user    int                            // whom the program works for
-	root    bool                           // and as whom: root, not for somebody by sudo
 	group   int                            // the group of a shared desk; -1
 	member  func(uid int) (is, known bool) // of that group
 	alone   func(gid int) bool             // whether the user alone is in a group
@@ -70,15 +69,15 @@ func (t *trust) judge(a disk.Access) (why string, foreign bool) {
 // overflow is the number that Linux gives for accounts which are none in a container.
 const overflow = 65534
 
-// trust is what this machine knows of accounts. group is that of a shared desk, or -1.
-func (d *Desk) trust(group int) *trust {
+// trust is what this machine knows of accounts.
+func (d *Desk) trust() *trust {
 	uid, err := strconv.Atoi(d.Account.ID)
 	if err != nil {
 		uid = os.Getuid()
 	}
 	return &trust{
-		user: uid, root: uid == 0, group: group,
-		member: func(uid int) (bool, bool) { return inGroup(uid, group) },
+		user: uid, group: d.group,
+		member: func(uid int) (bool, bool) { return inGroup(uid, d.group) },
 		alone:  func(gid int) bool { return alone(uid, gid) },
 		unknown: func(uid int) bool {
 			if uid == overflow {
@@ -150,8 +149,8 @@ func (d *Desk) believed() error {
 	if d.foreign = disk.Foreign(nearest(d.Dir)); d.foreign != "" {
 		return nil
 	}
-	t := d.trust(d.group)
-	if d.group >= 0 && !t.root {
+	t := d.trust()
+	if d.group >= 0 && t.user != 0 {
 		if is, known := t.member(t.user); known && !is {
 			return &UntrustedError{d.Dir, filepath.Join(d.Dir, SettingsName), fmt.Sprintf("it is shared with the group %s, and you are not in it", d.Settings.Shared)}
 		}

@@ -38,6 +38,9 @@ var ErrCloud = errors.New("it is not on this machine yet: only what stands for i
 
 // within gives the way from the desk to a name of its own, in parts.
 func (f *Fence) within(name string) ([]string, bool) {
+	if f == nil {
+		return nil, false
+	}
 	rel, err := filepath.Rel(f.Dir, name)
 	if err != nil || !filepath.IsLocal(rel) {
 		return nil, false

@@ -24,11 +24,9 @@ type Lock struct {
 // remove, the file is taken away on Unlock; it then stands in a folder that
 // is not ours. In a desk's own folders it belongs to those whose the desk is.
 func Acquire(fsys FS, name string, remove bool) (*Lock, error) {
-	fence, _ := fsys.(*Fence)
-	if fence != nil {
-		if err := fence.enter(name, true); err != nil {
-			return nil, err
-		}
+	fence, _ := fsys.(*Fence) // without one nothing is fenced
+	if err := fence.enter(name, true); err != nil {
+		return nil, err
 	}
 	perm := fs.FileMode(0o600)
 	if remove {
@@ -38,14 +36,8 @@ func Acquire(fsys FS, name string, remove bool) (*Lock, error) {
 		_, missing := os.Lstat(name)
 		l := flock.New(name, flock.SetPermissions(perm))
 		ok := false
-		lock := func() (err error) { ok, err = l.TryLock(); return err }
-		var err error
-		if fence != nil {
-			err = fence.soon(name, lock)
-		} else {
-			err = lock()
-		}
-		if err == nil && missing != nil && fence != nil { // it may be ours, whoever has locked it
+		err := fence.soon(name, func() (err error) { ok, err = l.TryLock(); return err })
+		if err == nil && missing != nil { // it may be ours, whoever has locked it
 			if err = fence.adopt(name); errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) { // another made it, or took it away
 				err = nil
 			}

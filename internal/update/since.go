@@ -70,7 +70,7 @@ func (o *Office) written(t *desk.Dossier, s *Since) (place run.Head) {
 	if path == "" {
 		return place
 	}
-	if k := t.Desk().TakenAs(path); k != nil {
+	if k := t.Taken(); k != nil {
 		s.Written, place.Target, s.Only = k.When, k.Target, k.Where != ""
 	} else if info, err := o.FS.Stat(path); err == nil {
 		s.Written = info.ModTime()

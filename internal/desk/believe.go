@@ -19,6 +19,7 @@ import (
 var (
 	dossierName = regexp.MustCompile(`^[0-9]{4,9}-`)
 	numbered    = regexp.MustCompile(`^[0-9]{4,9}$`)
+	idForm      = regexp.MustCompile(`^[0-9a-f]{32}$`)
 )
 
 // ErrForged says that a dossier's description is none that the program writes.
@@ -38,6 +39,9 @@ func (m *Meta) believe(folder string) error {
 	number := m.believeNumber(filepath.ToSlash(folder))
 	if number != nil && !errors.Is(number, errElsewhere) {
 		return number
+	}
+	if m.ID != "" && !idForm.MatchString(m.ID) {
+		return forged("the id %q", m.ID)
 	}
 	part := strings.Contains(filepath.ToSlash(folder), "/")
 	for _, in := range m.inputs() {

@@ -20,3 +20,16 @@ func TestWhatADossierUndoesIsOlder(t *testing.T) {
 		assert.ErrorIs(t, said("0007", not), ErrForged, not)
 	}
 }
+
+// An id is one that the program makes, or, of dossiers of before, none: whoever shortens it would be in the way of what is made of it.
+func TestWhichIdsAreBelieved(t *testing.T) {
+	said := func(id string) error {
+		m := &Meta{Number: "0007", Slug: "x", ID: id, RecordSets: []RecordSet{{Name: "aids", Key: []string{"k"}}}, Snapshot: &Input{File: "snapshot.csv"}}
+		return m.believe("0007-x")
+	}
+	require.NoError(t, said(""))
+	require.NoError(t, said(newID()))
+	for _, not := range []string{"x", "3f9c", ".", "../../../outside", newID()[:31], newID() + "0", "3F9C1B7D20AA4E553F9C1B7D20AA4E55"} {
+		assert.ErrorIs(t, said(not), ErrForged, not)
+	}
+}

@@ -43,6 +43,7 @@ func FuzzDossier(f *testing.F) {
 				assert.True(t, filepath.IsLocal(name), name)
 			}
 			assert.Equal(t, slug(m.Slug), m.Slug)
+			assert.NotEmpty(t, (&Dossier{Meta: m}).tag())
 			for _, s := range m.RecordSets {
 				assert.Equal(t, ChangesName(s.Name), filepath.Base(ChangesName(s.Name)))
 			}

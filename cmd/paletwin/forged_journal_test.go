@@ -153,7 +153,7 @@ func TestForgedJournals(t *testing.T) {
 				rechain(t, filepath.Join(dir, "dossiers", filepath.Base(dossiers[0])), x.name, append(now, lines[p.line+1:]...), from)
 				all++
 				before := listing(t, play, dir)
-				for i, line := range []string{"history --check", "history", "show 1", "show 1 --json", "history 1", "history --record 1 --json", "verify 1", "approve 1 --all", "review sheet 1 -o sheet.xlsx", "handoff 1 --form sql", "apply 1 --yes", "history --check",
+				for i, line := range []string{"history --check", "history", "history --open", "desk", "show 1", "show 1 --json", "history 1", "history --record 1 --json", "verify 1", "approve 1 --all", "review sheet 1 -o sheet.xlsx", "handoff 1 --form sql", "apply 1 --yes", "history --check",
 					"rollback 1 --apply --yes", "restore 1 --apply --yes", "history --check"} {
 					out, code := command(t, program, dir, nil, strings.Fields(line)...)
 					said := where + ": " + line + ": " + out

@@ -127,7 +127,7 @@ func TestForgedDossiers(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(play, "outside"), []byte("mine"), 0o600))
 			require.NoError(t, os.WriteFile(filepath.Join(dir, name), forged, 0o600))
 			before := listing(t, play, dir)
-			for _, line := range []string{"history", "history --check", "show 1", "show - --json", "review sheet 1 -o sheet.xlsx", "review page 1 -o page.html", "show 1 --wear", "approve 1 --all", "handoff 1 --form sql", "verify 1", "apply 1 --yes", "rollback 1 --apply --yes", "restore 1 --apply --yes", "compare aids.csv edited.csv --key k"} {
+			for _, line := range []string{"history", "history --check", "history --open", "desk", "show 1", "show - --json", "review sheet 1 -o sheet.xlsx", "review page 1 -o page.html", "show 1 --wear", "approve 1 --all", "handoff 1 --form sql", "verify 1", "apply 1 --yes", "rollback 1 --apply --yes", "restore 1 --apply --yes", "compare aids.csv edited.csv --key k"} {
 				out, code := command(t, program, dir, nil, strings.Fields(line)...)
 				where := fmt.Sprintf("%s is %q: %s: %s", path, text, line, out)
 				require.NotContains(t, out, "panic:", where)

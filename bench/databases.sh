@@ -93,7 +93,7 @@ median() { sort -n "$1" | awk '{ v[NR] = $1 } END { print v[int((NR + 1) / 2)] }
 ratio() { awk -v a="$1" -v b="$2" 'BEGIN { printf "%.2f", a / b }'; }
 take() { rm -f taken.csv; ./paletwin --quiet take "$(url "$1")" -o taken.csv >/dev/null; }
 load
-./paletwin --quiet compare register.csv edited.csv --key asset_no --title bench --wear off --slips off >/dev/null
+./paletwin --quiet compare register.csv edited.csv --key asset_no --title bench --with wear=off --with slips=off >/dev/null
 ./paletwin --quiet approve 1 --all >/dev/null
 mv dossiers fresh
 carry() { # carry ENGINE FLAG…: a dossier that has no runs yet
@@ -114,7 +114,7 @@ for e in postgresql mariadb sqlite; do
 	done
 	t=$(median $e.take) c=$(median $e.client) h=$(median $e.hand) a=$(median $e.apply)
 	anew
-	timed $e.touched carry $e --touched
+	timed $e.touched carry $e --with touched
 	hand $e $e.back.sql
 	anew
 	./paletwin --quiet apply 1 --to "$(url $e)" --yes >/dev/null &
@@ -125,6 +125,6 @@ for e in postgresql mariadb sqlite; do
 	done
 	wait $! || true
 	hand $e $e.back.sql
-	echo "$e: with --touched $(median $e.touched) ms; memory of an apply $((memory / 1024)) MiB"
+	echo "$e: with --with touched $(median $e.touched) ms; memory of an apply $((memory / 1024)) MiB"
 	echo "$e: take $t ms, its client $c ms, ratio $(ratio "$t" "$c"); apply $a ms, client twice and by hand ($h ms) $((2 * c + h)) ms, ratio $(ratio "$a" $((2 * c + h)))"
 done

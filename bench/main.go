@@ -209,7 +209,7 @@ func (b *bench) comparisons() {
 	for _, copy := range []string{"same", "shuffled", "reordered", "quoted"} {
 		edited := b.data(b.records, copy+".csv")
 		b.pair("compare, "+copy+", against a plain read of both files", b.records, nil,
-			[]string{b.bin("paletwin"), "compare", register, edited, "--key", "asset_no", "--no-dossier"}, []string{b.bin("stdlib"), register, edited})
+			[]string{b.bin("paletwin"), "compare", register, edited, "--key", "asset_no", "--rehearse"}, []string{b.bin("stdlib"), register, edited})
 	}
 }
 
@@ -305,7 +305,7 @@ func (b *bench) handoff() {
 	register, all := b.data(amends, "register.csv"), b.path("all.csv")
 	b.everyRecord(register, all)
 	b.clean()
-	run(b.paletwin("compare", register, all, "--key", "asset_no", "--slips", "off")...)
+	run(b.paletwin("compare", register, all, "--key", "asset_no", "--with", "slips=off")...)
 	run(b.paletwin("approve", "1", "--all")...)
 	found, err := filepath.Glob(filepath.Join(b.desk(), "dossiers/0001-*"))
 	must(err)
@@ -337,7 +337,7 @@ func (b *bench) history(dossiers int) {
 			fees[(n*7+k*19)%len(fees)] += n + 1
 		}
 		write(after)
-		for _, args := range [][]string{{"compare", before, after, "--key", "aid_no", "--record-set", "aids", "--title", fmt.Sprint("round ", n), "--slips", "off"},
+		for _, args := range [][]string{{"compare", before, after, "--key", "aid_no", "--record-set", "aids", "--title", fmt.Sprint("round ", n), "--with", "slips=off"},
 			{"approve", "-", "--all"}, {"apply", "-", "--to", register, "--yes"}} {
 			run(b.paletwin(args...)...)
 		}
@@ -398,8 +398,8 @@ func (b *bench) large() {
 	b.generate(twenty, "register.csv", "shuffled.csv")
 	b.runs = 1
 	compare := func(n int, copy string, more ...string) []string {
-		return append([]string{b.bin("paletwin"), "compare", b.data(n, "register.csv"), b.data(n, copy), "--key", "asset_no", "--no-dossier"}, more...)
+		return append([]string{b.bin("paletwin"), "compare", b.data(n, "register.csv"), b.data(n, copy), "--key", "asset_no", "--rehearse"}, more...)
 	}
 	b.pair("10 million records, same order, against 1 million", ten, nil, compare(ten, "same.csv"), compare(b.records, "same.csv"))
-	b.pair("20 million records, shuffled, --memory 512MiB, against 1 million", twenty, nil, compare(twenty, "shuffled.csv", "--memory", "512MiB"), compare(b.records, "shuffled.csv"))
+	b.pair("20 million records, shuffled, --with memory=512MiB, against 1 million", twenty, nil, compare(twenty, "shuffled.csv", "--with", "memory=512MiB"), compare(b.records, "shuffled.csv"))
 }

@@ -226,7 +226,7 @@ func TestNothingIsEndless(t *testing.T) {
 		"settings laugh":  {"desk.yaml", laughs, []string{"history"}, 1, "what its aliases stand for has more than 1 MB"},
 		"layout deep":     {"layouts/aids.yaml", "fields: " + deep, []string{"compare", "aids.csv", "edited.csv", "--record-set", "aids"}, 2, "no file that somebody wrote by hand"},
 		"expression":      {"note", "", []string{"derive", "aids.csv", "--key", "k", "--set", "v = " + many}, 0, "replace makes more than 1 MB of a text"},
-		"moods":           {"moods.yaml", laughs, []string{"standin", ".", "--memory", "--moods", "moods.yaml"}, 2, "more than 1 MB"},
+		"moods":           {"moods.yaml", laughs, []string{"standin", ".", "--with", "memory", "--with", "moods=moods.yaml"}, 2, "more than 1 MB"},
 		"routine":         {"routines/x.yaml", laughs, []string{"derive", "--routine", "x", "aids.csv"}, 2, "more than 1 MB"},
 		"a device":        {"note", "", []string{"compare", "/dev/zero", "edited.csv", "--key", "k"}, 3, "device"},
 		"an endless copy": {"note", "", []string{"compare", "aids.csv", "/dev/zero", "--key", "k"}, 3, "device"},

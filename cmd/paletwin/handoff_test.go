@@ -68,7 +68,7 @@ func many(t *testing.T) string {
 	for name, text := range map[string]string{"aids.csv": a.String(), "edited.csv": b.String(), "layouts/aids.yaml": manyLayout} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
-	for _, args := range [][]string{{"compare", "aids.csv", "edited.csv", "--missing", "delete", "--blank", "clear", "--slips", "off", "--title", "many"}, {"approve", "1", "--all", "--held"}} {
+	for _, args := range [][]string{{"compare", "aids.csv", "edited.csv", "--missing", "delete", "--blank", "clear", "--with", "slips=off", "--title", "many"}, {"approve", "1", "--all", "--held"}} {
 		out, code := command(t, program, dir, nil, args...)
 		require.Zero(t, code, out)
 	}
@@ -83,10 +83,10 @@ func TestHandoffOfManyRecords(t *testing.T) {
 	require.NoError(t, os.CopyFS(filepath.Join(dir, "kept"), os.DirFS(filepath.Join(dir, "dossiers/0001-many"))))
 	for _, form := range []string{"csv", "xlsx", "jsonl", "sql", "json-patch"} {
 		for _, shape := range []string{"grouped", "sparse", "per-field", "full"} {
-			more := []string{"--shape", shape}
+			more := []string{"--with", "shape=" + shape}
 			switch {
 			case form == "sql" && shape == "grouped":
-				more = []string{"--dialect", "sqlite"}
+				more = []string{"--with", "dialect=sqlite"}
 			case form == "json-patch" && shape == "grouped":
 				more = nil
 			case form == "sql" || form == "json-patch":
@@ -96,7 +96,7 @@ func TestHandoffOfManyRecords(t *testing.T) {
 				dossier := filepath.Join(dir, "dossiers/0001-many")
 				require.NoError(t, os.RemoveAll(dossier))
 				require.NoError(t, os.CopyFS(dossier, os.DirFS(filepath.Join(dir, "kept"))))
-				out, code := command(t, program, dir, nil, append([]string{"handoff", "1", "--current", "aids.csv", "--form", form, "--max-records", "2000", "--json"}, more...)...)
+				out, code := command(t, program, dir, nil, append([]string{"handoff", "1", "--current", "aids.csv", "--form", form, "--with", "max-records=2000", "--json"}, more...)...)
 				require.Zero(t, code, out)
 				var said struct {
 					Folder string

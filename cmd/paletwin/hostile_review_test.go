@@ -31,7 +31,7 @@ func TestHostileTextsInTheReview(t *testing.T) {
 	for name, text := range map[string]string{"s.csv": s.String(), "e.csv": e.String()} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(strings.ToValidUTF8(text, "?")), 0o600))
 	}
-	out, code := command(t, program, dir, nil, "compare", "s.csv", "e.csv", "--key", "k", "--title", "round \x1b]0;taken\a\u202e", "--slips", "off")
+	out, code := command(t, program, dir, nil, "compare", "s.csv", "e.csv", "--key", "k", "--title", "round \x1b]0;taken\a\u202e", "--with", "slips=off")
 	require.Zero(t, code, out)
 	tmux := inTmux(t, dir, program+" review 0001")
 	screen := ""

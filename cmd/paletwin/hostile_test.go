@@ -71,7 +71,7 @@ func TestHostileTextsOnEverySurface(t *testing.T) {
 			write("register.csv", "k,"+cell+",w\n1,"+cell+",a\n2,b,"+cell+"\n3,c,c\n4,d,d\n5,e,e\n")
 			title := strings.ReplaceAll(text, "\x00", "_")
 			for _, args := range [][]string{
-				{"compare", snapshot, copied, "--key", "k", "--title=" + title, "--record-set=" + title}, {"show", "1"}, {"show", "1", "--wear"}, {"show", "1", "--record", "1"}, {"show", "1", "--json"}, {"show", "1", "--markdown"}, {"show", title}, {"show", "1", "--field=" + title},
+				{"compare", snapshot, copied, "--key", "k", "--title=" + title, "--record-set=" + title}, {"show", "1"}, {"show", "1", "--wear"}, {"show", "1", "--record", "1"}, {"show", "1", "--json"}, {"show", "1", "--with", "markdown"}, {"show", title}, {"show", "1", "--field=" + title},
 				{"approve", "1", "--all", "--held", "--note=" + title}, {"review", "sheet", "1", "--csv", "-o", "out.csv"}, {"review", "page", "1", "-o", "page.html"}, {"review", "collect", "1", snapshot},
 				{"apply", "1", "--to", "register.csv", "--rehearse"}, {"apply", "1", "--to", "register.csv", "--yes"}, {"verify", "1"}, {"verify", "1", copied}, {"history"}, {"history", "1"}, {"history", "--record", "1"}, {"history", "--check"}, {"history", "--open"}, {"desk"}, {"close", "1", "--note=" + title}, {"history"}, {"reopen", "1"},
 				{"handoff", "1", "--again", "--form", "csv", "-o", "load"}, {"handoff", "1", "--again", "--form", "sql"}, {"rollback", "1", "--apply", "--yes"}, {"restore", "1"},

@@ -323,7 +323,7 @@ func TestDetached(t *testing.T) {
 	require.Zero(t, code, out)
 	out, code = command(t, program, dir, nil, "apply", "1", "--to", "register.csv", "--detach")
 	assert.Equal(t, 2, code, out)
-	out, code = command(t, program, dir, nil, "apply", "1", "--to", "register.csv", "--yes", "--batch", "2500", "--pause", "300ms", "--detach")
+	out, code = command(t, program, dir, nil, "apply", "1", "--to", "register.csv", "--yes", "--with", "batch=2500", "--with", "pause=300ms", "--detach")
 	require.Zero(t, code, out)
 	assert.Contains(t, out, "run 1 of 0001 goes on by itself")
 	out, code = command(t, program, dir, nil, "history")
@@ -339,7 +339,7 @@ func TestDetached(t *testing.T) {
 	require.Zero(t, code, out)
 	out, code = command(t, program, dir, nil, "approve", "2", "--all")
 	require.Zero(t, code, out)
-	cmd := exec.Command(program, "apply", "2", "--yes", "--batch", "2500", "--pause", "1m")
+	cmd := exec.Command(program, "apply", "2", "--yes", "--with", "batch=2500", "--with", "pause=1m")
 	cmd.Dir = dir
 	require.NoError(t, cmd.Start())
 	journal := filepath.Join(dir, "dossiers/0002-rollback-of-0001/runs/1/journal.jsonl")
@@ -420,7 +420,7 @@ func TestRandomKillsOfEveryCommand(t *testing.T) {
 					if drafts, _ := filepath.Glob(filepath.Join(dir, "dossiers/.draft-*")); len(drafts) > 0 { // - is not the one before
 						out, code := command(t, program, dir, nil, "show", "-")
 						require.Equal(t, 3, code, "at %d: %s", n, out)
-						require.Contains(t, out, "the last attempt to make a dossier failed", "at %d", n)
+						require.Contains(t, out, "the last attempt to make a dossier made none", "at %d", n)
 					}
 				}
 				require.Contains(t, []string{oldRegister, newRegister, "k,v,w\n1,A,x\n2,b,x\n3,\"C\",x\n\n4,d,x\n5,e,x\n"}, register(t, dir), "at %d", n)

@@ -25,6 +25,9 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if os.Getenv(hintsOf) != "" && filepath.Base(os.Args[0]) == "paletwin" {
+		os.Exit(asHinted())
+	}
 	dir, err := os.MkdirTemp("", "paletwin-story-")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -47,16 +50,21 @@ func TestMain(m *testing.M) {
 // TestStories runs the stories in testdata/stories: what an administrator
 // types, and what comes back. $DEMO is the folder with the demo's files.
 func TestStories(t *testing.T) {
+	testscript.Run(t, storyParams(t, filepath.Dir(program)))
+}
+
+// storyParams are how stories run, with the program in a folder.
+func storyParams(t *testing.T, bin string) testscript.Params {
 	demo, err := filepath.Abs("../../internal/demo/data")
 	if err != nil {
 		t.Fatal(err)
 	}
-	testscript.Run(t, testscript.Params{
+	return testscript.Params{
 		Dir:                 "testdata/stories",
 		RequireExplicitExec: true,
 		RequireUniqueNames:  true,
 		Setup: func(e *testscript.Env) error {
-			e.Setenv("PATH", filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"))
+			e.Setenv("PATH", bin+string(os.PathListSeparator)+os.Getenv("PATH"))
 			e.Setenv("DEMO", demo)
 			e.Setenv("NO_COLOR", "1")
 			return nil
@@ -68,7 +76,7 @@ func TestStories(t *testing.T) {
 			}
 			return false, fmt.Errorf("no condition is called %s", c)
 		},
-	})
+	}
 }
 
 // elsewhere is the story command "elsewhere BOOK HOST": the lines of a desk's book are as if they had been written on another machine, a
@@ -161,7 +169,7 @@ func sqlite(ts *testscript.TestScript, neg bool, args []string) {
 }
 
 // command runs the program in a folder and returns its output and exit code.
-func command(t *testing.T, bin, dir string, env []string, args ...string) (string, int) {
+func command(t testing.TB, bin, dir string, env []string, args ...string) (string, int) {
 	cmd := exec.Command(bin, args...)
 	cmd.Dir, cmd.Env = dir, append(os.Environ(), env...)
 	out, err := cmd.CombinedOutput()

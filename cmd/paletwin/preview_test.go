@@ -38,8 +38,8 @@ func TestAPreviewIsTheComparison(t *testing.T) {
 	}{
 		"the demo":                     {[]string{"aids.csv", "autumn-round.csv"}, ""},
 		"old values put back":          {[]string{"aids.csv", "older.csv"}, ""},
-		"without slips":                {[]string{"aids.csv", "autumn-round.csv", "--slips", "off"}, ""},
-		"warned only":                  {[]string{"aids.csv", "autumn-round.csv", "--slips", "warn", "--wear", "off"}, ""},
+		"without slips":                {[]string{"aids.csv", "autumn-round.csv", "--with", "slips=off"}, ""},
+		"warned only":                  {[]string{"aids.csv", "autumn-round.csv", "--with", "slips=warn", "--with", "wear=off"}, ""},
 		"a list":                       {[]string{"aids.csv", "--delete-list", "list.txt"}, ""},
 		"a list from standard input":   {[]string{"aids.csv", "--delete-list", "-"}, "list.txt"},
 		"a copy and a list":            {[]string{"aids.csv", "autumn-round.csv", "--delete-list", "list.txt"}, ""},
@@ -61,7 +61,7 @@ func TestAPreviewIsTheComparison(t *testing.T) {
 				require.NoError(t, err, "%s", out)
 				return dossier.ReplaceAllString(string(out), "")
 			}
-			preview := run("--no-dossier")
+			preview := run("--rehearse")
 			assert.Equal(t, run(), preview)
 			if name == "old values put back" {
 				assert.Contains(t, preview, "dossier 0001", "what other snapshots had is asked")

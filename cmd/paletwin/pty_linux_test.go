@@ -14,7 +14,13 @@ import (
 )
 
 // onTerminal runs a command whose input and outputs are a terminal of 100 columns, and returns what it was sent.
-func onTerminal(t *testing.T, bin, dir string, env []string, args ...string) (out string, code int) {
+func onTerminal(t testing.TB, bin, dir string, env []string, args ...string) (out string, code int) {
+	t.Helper()
+	return answering(t, bin, dir, env, nil, args...)
+}
+
+// answering is onTerminal with somebody who types answers, one at each question; then q.
+func answering(t testing.TB, bin, dir string, env []string, answers func(asked string) string, args ...string) (out string, code int) {
 	t.Helper()
 	master, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
 	require.NoError(t, err)
@@ -44,6 +50,9 @@ func onTerminal(t *testing.T, bin, dir string, env []string, args ...string) (ou
 		for {
 			n, err := master.Read(buf)
 			b.Write(buf[:n])
+			if asked := b.String(); answers != nil && (strings.HasSuffix(asked, "[q]uit ") || strings.HasSuffix(asked, "[y/N] ")) {
+				_, _ = master.WriteString(answers(asked[strings.LastIndex(strings.TrimRight(asked, "\r\n"), "\n")+1:]) + "\n")
+			}
 			if err != nil { // the other end is closed
 				said <- b.String()
 				return

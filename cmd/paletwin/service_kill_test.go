@@ -100,7 +100,7 @@ func TestServiceRunKilledAtEveryOperation(t *testing.T) {
 	for n := first; ; n += step {
 		k, url := newKiller(t, world, "")
 		dir := deskOf(t, start)
-		out, code := command(t, bin, dir, []string{fmt.Sprintf("PALETWIN_KILL_AT=%d", n)}, "apply", "1", "--to", url+"/aids", "--yes", "--batch", "3")
+		out, code := command(t, bin, dir, []string{fmt.Sprintf("PALETWIN_KILL_AT=%d", n)}, "apply", "1", "--to", url+"/aids", "--yes", "--with", "batch=3")
 		if code == 0 {
 			break
 		}
@@ -164,7 +164,7 @@ func killedAt(t *testing.T, start, world, mood, how string, at int) bool {
 	k, url := newKiller(t, world, mood)
 	k.at, k.how = at, how
 	dir := deskOf(t, start)
-	apply := []string{"apply", "1", "--to", url + "/aids", "--yes", "--batch", "3"}
+	apply := []string{"apply", "1", "--to", url + "/aids", "--yes", "--with", "batch=3"}
 	var said bytes.Buffer
 	k.cmd = exec.Command(program, apply...)
 	k.cmd.Dir, k.cmd.Stdout, k.cmd.Stderr = dir, &said, &said
@@ -186,7 +186,7 @@ func killedAt(t *testing.T, start, world, mood, how string, at int) bool {
 // goesOn applies again after a kill: every outcome is true, and the rollback gives the records of before.
 func goesOn(t *testing.T, k *killer, dir, url, when string) {
 	t.Helper()
-	out, code := command(t, program, dir, nil, "apply", "1", "--to", url+"/aids", "--yes", "--batch", "3")
+	out, code := command(t, program, dir, nil, "apply", "1", "--to", url+"/aids", "--yes", "--with", "batch=3")
 	require.Contains(t, []int{0, 3}, code, "%s: %s", when, out)
 	outcomes := map[string]string{}
 	files, err := filepath.Glob(filepath.Join(dir, "dossiers/0001-*/runs/*/outcome.csv"))

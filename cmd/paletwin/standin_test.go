@@ -28,7 +28,7 @@ func served(t *testing.T, dir string, args ...string) (c *exec.Cmd, url string, 
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "register", f), b, 0o644))
 	}
-	c = exec.Command(program, append([]string{"standin", "register", "--listen", "127.0.0.1:0"}, args...)...)
+	c = exec.Command(program, append([]string{"standin", "register", "--with", "listen=127.0.0.1:0"}, args...)...)
 	c.Dir = dir
 	c.Env = append(os.Environ(), "NO_COLOR=1")
 	c.Stderr = os.Stderr
@@ -62,7 +62,7 @@ func TestStandin(t *testing.T) {
 	}
 	dir := t.TempDir()
 	for i, want := range []string{"What is written is kept in register/standin.sqlite.", "What was written before is there again"} {
-		c, url, out := served(t, dir, "--mood", "slow,set=depots,wait=1ms")
+		c, url, out := served(t, dir, "--with", "mood=slow,set=depots,wait=1ms")
 		r, err := http.Get(url + "depots('D01')/phone/$value")
 		require.NoError(t, err)
 		b, err := io.ReadAll(r.Body)
@@ -104,7 +104,7 @@ func TestStandinGuide(t *testing.T) {
 	guide, err := os.ReadFile(filepath.Join(docs, "standin.md"))
 	require.NoError(t, err)
 	dir := t.TempDir()
-	_, url, _ := served(t, dir, "--mood", "busy,method=PATCH,every=31", "--mood", "refuses,field=service_fee,key=00124")
+	_, url, _ := served(t, dir, "--with", "mood=busy,method=PATCH,every=31", "--with", "mood=refuses,field=service_fee,key=00124")
 	require.NoError(t, os.CopyFS(filepath.Join(dir, "layouts"), os.DirFS("../../internal/demo/data/layouts")))
 	for _, f := range []string{"depots.csv", "staff.csv"} {
 		b, err := os.ReadFile(filepath.Join("../../internal/demo/data", f))

@@ -27,7 +27,7 @@ const patience = 10 * time.Second
 func broken(t *testing.T, sig syscall.Signal) (dir, said string, code int) {
 	dir = t.TempDir()
 	office(t, dir)
-	cmd := exec.Command(program, "apply", "1", "--to", "register.csv", "--yes", "--batch", "1", "--pause", "20s")
+	cmd := exec.Command(program, "apply", "1", "--to", "register.csv", "--yes", "--with", "batch=1", "--with", "pause=20s")
 	var out bytes.Buffer
 	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, &out, &out
 	require.NoError(t, cmd.Start())
@@ -82,7 +82,7 @@ func TestNobodyReadsOn(t *testing.T) {
 	for _, form := range [][]string{nil, {"--json"}} {
 		dir := t.TempDir()
 		office(t, dir)
-		args := append([]string{"apply", "1", "--to", "register.csv", "--yes", "--batch", "1"}, form...)
+		args := append([]string{"apply", "1", "--to", "register.csv", "--yes", "--with", "batch=1"}, form...)
 		cmd := exec.Command("sh", "-c", "{ "+program+" "+strings.Join(args, " ")+"; echo $? >code; } 2>&1 | true")
 		cmd.Dir = dir
 		require.NoError(t, cmd.Run())

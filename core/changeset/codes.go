@@ -34,6 +34,9 @@ type Finding struct {
 	Column string `json:"column,omitempty"`
 	Key    string `json:"key,omitempty"`
 	Count  int    `json:"count"`
+	// Cause is the code of a greater finding from which Caused of the Count follow; "" is none.
+	Cause  string `json:"cause,omitempty"`
+	Caused int    `json:"caused,omitempty"`
 }
 
 // Code is a kind of finding: its name, what it weighs and what it is about.
@@ -68,6 +71,7 @@ var (
 	NotAllowed   = Code{"not-allowed", Warn, OfFile, "the copy asks for an act that --allow leaves out; it is not proposed"}
 	ColumnExtra  = Code{"column-ignored", Warn, OfFile, "a column that only the copy has is ignored"}
 	ColumnAbsent = Code{"column-absent", Note, OfFile, "a column that only the snapshot has; its field is left untouched"}
+	SourceColumn = Code{"source-column", Warn, OfFile, "a column that files from a source had when it was kept is gone, or called otherwise; its field is left untouched"}
 	HeadingWorn  = Code{"heading-worn", Note, OfFile, "a heading of the copy is written differently and was recognised"}
 	BlankRow     = Code{"blank-row", Note, OfFile, "wholly blank rows of the copy are skipped"}
 	BareQuote    = Code{"bare-quote", Note, OfFile, "cells have a quote inside that does not start the cell; it is taken as it stands"}
@@ -98,7 +102,7 @@ var (
 	BrokenRule     = Code{"rule", Stop, OfField, "a rule of the layout would not hold; the rule says how much it weighs"}
 	LimitMove      = Code{"limit-move", Warn, OfField, "a number moves further than the layout lets it move without a second look; the change is held"}
 	OverLimit      = Code{"limit", Warn, OfFile, "more records change than the layout, or the routine, lets change without a second look; the changes are held"}
-	Unchecked      = Code{"value-before", Warn, OfField, "a value that the copy does not change is not as the layout says (--check-all)"}
+	Unchecked      = Code{"value-before", Warn, OfField, "a value that the copy does not change is not as the layout says (--with check-all)"}
 
 	Wear        = Code{"wear", Note, OfField, "a program wrote values of a column in another form when it saved the copy; nobody edited them, and the snapshot's stand"}
 	WearProgram = Code{"wear-program", Note, OfFile, "which program saved the copy, as its marks on the values show"}
@@ -167,7 +171,7 @@ var (
 // Codes lists all codes, for docs and checks.
 func Codes() []Code {
 	return []Code{KeyBlank, Repeat, ShortRow, LongRow, ListedAmended, ListedUnknown, ListedRepeat,
-		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, HeadingWorn,
+		Missing, MissingMany, MissingKept, Blanked, BlankKept, NotAllowed, ColumnExtra, ColumnAbsent, SourceColumn, HeadingWorn,
 		BlankRow, BareQuote, HeadingLower, Hidden, OtherSheets, FormulaCells, Lent, LentLost, NotLent, LentOther, OtherRegist, ReadOnly, OnCreation, SystemField, ValueKind, ValueScale, ValueChoice, ValueRef,
 		ValueAmbiguous, ValueUnknown, ValueLength, ValueRange, ValuePattern, ValueNeeded, ValueUnique, BrokenRule, LimitMove, OverLimit, Unchecked, Wear, WearProgram, WearHeld, WearUnknown, Strange, BulkEdit, KeyWorn, KeyLost, KeyEvidence,
 		FillOverrun, FillSeries, FillGap, LoneSort, RowShift, ColumnSwap, ColumnMoved, Factor, Outlier, MassClear, SameEverywhere, FormulaLeft, TotalRow, NoteRow,

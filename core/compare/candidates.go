@@ -78,16 +78,29 @@ func uniqueColumns(ctx context.Context, m *table.Image, cols []int) ([]int, erro
 	return left, err
 }
 
-// mostTogether is how many columns are tried in pairs and threes.
-const mostTogether = 8
+const (
+	mostTogether = 8 // columns that are tried together
+	mostInKey    = 4 // of them in a key
+)
 
-// Together returns the first columns that together could be the key, two of them
-// or three: filled on every row, and different on every row. nil is none.
-func Together(ctx context.Context, m *table.Image) ([]string, error) {
+// Together returns the first columns that together could be the key, two of them,
+// three or four: filled on every row, and different on every row. nil is none.
+// Columns to avoid are taken only where there is no key without them.
+func Together(ctx context.Context, m *table.Image, avoid ...string) ([]string, error) {
 	cols, err := filledColumns(ctx, m)
 	if err != nil {
 		return nil, err
 	}
+	if len(avoid) > 0 {
+		liked := slices.DeleteFunc(slices.Clone(cols), func(c int) bool { return slices.Contains(avoid, m.Heading[c]) })
+		if found, err := keyAmong(ctx, m, liked); err != nil || found != nil {
+			return found, err
+		}
+	}
+	return keyAmong(ctx, m, cols)
+}
+
+func keyAmong(ctx context.Context, m *table.Image, cols []int) ([]string, error) {
 	cols = cols[:min(len(cols), mostTogether)]
 	var tries [][]int
 	for a := range cols {
@@ -95,10 +108,14 @@ func Together(ctx context.Context, m *table.Image) ([]string, error) {
 			tries = append(tries, []int{cols[a], cols[b]})
 		}
 	}
-	for _, two := range slices.Clone(tries) {
-		for _, c := range cols {
-			if c > two[1] {
-				tries = append(tries, []int{two[0], two[1], c})
+	for from, most := 0, 3; most <= mostInKey; most++ { // each longer by a column than those before
+		shorter := tries[from:]
+		from = len(tries)
+		for _, try := range shorter {
+			for _, c := range cols {
+				if c > try[len(try)-1] {
+					tries = append(tries, append(slices.Clone(try), c))
+				}
 			}
 		}
 	}

@@ -258,3 +258,8 @@ func Check(ctx context.Context, m *table.Image, o Options) error {
 	}
 	return table.Guard(func() error { return p.match(ctx) })
 }
+
+// Nothing reports whether there is nothing to keep: no change, nothing that a program did, and no finding that weighs.
+func (r *Result) Nothing() bool {
+	return r.Changes.Changes() == 0 && r.Wear.Cells+r.Wear.Held == 0 && !slices.ContainsFunc(r.Findings, func(f changeset.Finding) bool { return f.Level != changeset.Note })
+}

@@ -435,6 +435,7 @@ func (jt *joint) write(ctx context.Context, sink Sink) error {
 	wr.reportProblems(&wr.sum.problems)
 	wr.reportReferred(wr.sum.referred)
 	jt.res.Findings = jt.found.All()
+	wr.sum.following.Tell(jt.res.Findings)
 	return table.Guard(func() error { return wr.totals(ctx) })
 }
 

@@ -41,6 +41,7 @@ type tally struct {
 	listedAmended            []record.Key
 	referred                 []referred
 	problems                 layout.Tally
+	following                changeset.Following
 	wornTally
 	copiesTally
 }
@@ -480,6 +481,7 @@ func (t *tally) add(o *tally) {
 	t.listedAmended = append(t.listedAmended, o.listedAmended...)
 	t.referred = append(t.referred, o.referred...)
 	t.problems.Merge(&o.problems)
+	t.following.Merge(&o.following)
 	t.wornTally.merge(&o.wornTally)
 	t.copiesTally.merge(&o.copiesTally)
 }

@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/table/open"
 	"paletwin/core/words"
 )
 
@@ -32,9 +34,12 @@ func NewKeyList(name string, s *schema.Schema) *KeyList {
 
 // ReadKeyList reads a list of keys: a CSV file with a column for each key
 // field, under its name or an alias of the layout, or, for a key of one field, a
-// bare list with a key a line.
+// bare list with a key a line. A workbook may be one, too: FILE#SHEET names its sheet.
 func ReadKeyList(name string, data []byte, key []string, known *layout.Layout) (*KeyList, error) {
 	l := NewKeyList(name, known.Schema())
+	if bytes.HasPrefix(data, []byte("PK\x03\x04")) {
+		return l, l.readWorkbook(name, data, key, known)
+	}
 	if err := csv.CheckText(name, data, 0, len(data)); err != nil {
 		return nil, err
 	}
@@ -55,6 +60,20 @@ func ReadKeyList(name string, data []byte, key []string, known *layout.Layout) (
 		}
 	}
 	return l, nil
+}
+
+// readWorkbook reads a list that is a sheet of a workbook.
+func (l *KeyList) readWorkbook(name string, data []byte, key []string, known *layout.Layout) error {
+	file, sheet, _ := strings.Cut(name, "#")
+	m, err := open.Open(file, data, table.Options{Sheet: sheet})
+	if err != nil {
+		return err
+	}
+	known.Rename(m)
+	if slices.ContainsFunc(key, func(k string) bool { return m.Column(k) < 0 }) {
+		return &Refusal{Code: NoKeyColumn, File: name, Text: fmt.Sprintf("%s needs a column called %s", name, strings.Join(key, " and one called "))}
+	}
+	return l.readTable(m, key)
 }
 
 func (l *KeyList) readTable(m *table.Image, key []string) error {

@@ -8,6 +8,7 @@ import (
 	"github.com/cockroachdb/apd/v3"
 
 	"paletwin/core/changeset"
+	"paletwin/core/record"
 	"paletwin/core/table/csv"
 	"paletwin/core/wear"
 	"paletwin/core/words"
@@ -25,6 +26,7 @@ const (
 type bulk struct {
 	strange bool   // most are written as no value of the snapshot's column is
 	example string // of a cell
+	locale  string // of a program that would show it so; "" is none
 	times   string // how many times as much they became, about; "" if not all alike
 	to      string // the one value that they got, "" if they got several
 }
@@ -73,6 +75,9 @@ func (r *reading) bulkOf(pairs []sampledPair, f, col int) *bulk {
 		if r.o.Layout.Schema().Equal(r.res.Fields[f], was, is) || column.Explains(from, to) {
 			continue
 		}
+		if to = r.means(f, from, to); r.o.Layout.Schema().Equal(r.res.Fields[f], was, record.Text(to)) {
+			continue
+		}
 		share += p.weight
 		switch {
 		case column.Outside(to):
@@ -83,6 +88,7 @@ func (r *reading) bulkOf(pairs []sampledPair, f, col int) *bulk {
 		times := column.Ratio(from, to)
 		if differ++; differ == 1 {
 			b.times, b.to, b.example = times, to, clip(from)+" as "+clip(to)
+			b.locale = column.Fits(r.copy.img.Found.Format, to)
 		}
 		if !near(b.times, times) {
 			b.times = ""
@@ -101,6 +107,22 @@ func (r *reading) bulkOf(pairs []sampledPair, f, col int) *bulk {
 	return b
 }
 
+// means is a cell as the program that somebody named shows it, and the layout takes it: a name as its code.
+func (r *reading) means(f int, from, to string) string {
+	if r.columns[f].Said {
+		if x := r.columns[f].Read(from, to); x.As == wear.Edit {
+			to = x.Value
+		}
+	}
+	if r.l == nil || r.field[f] == nil {
+		return to
+	}
+	if text, problems := r.field[f].Take(to); len(problems) == 0 {
+		return text
+	}
+	return to
+}
+
 // whole reports whether all that differs in a column is held, for one decision.
 func (r *reading) whole(f int) bool {
 	return f >= 0 && r.columns != nil && (r.columns[f].State == wear.Doubtful || r.bulks[f] != nil && r.bulks[f].strange)
@@ -116,7 +138,11 @@ func (r *reading) columnWords(field string, cells int) string {
 		values += " are"
 	}
 	if k := r.bulks[f]; k != nil && k.strange {
-		return values + " written as the snapshot writes none of this column (" + k.example + k.became() + "), and no known program does that: a program, or meant? One decision for the column"
+		text := values + " written as the snapshot writes none of this column (" + k.example + k.became() + "), and no known program does that: a program, or meant? One decision for the column"
+		if k.locale != "" {
+			text += "; if those who made the file write so, compare again with --with saved-in=" + k.locale
+		}
+		return text
 	}
 	if r.columns[f].Learnt() {
 		way := " written in another way" + inBrackets(r.columns[f].Way())

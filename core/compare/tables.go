@@ -155,6 +155,7 @@ func (t *tables) checkColumns(snapshot, edited *table.Image, m layout.Match) err
 	for _, h := range edited.Heading {
 		there[h] = true
 	}
+	var absent []string
 	for i, f := range snapshot.Heading {
 		switch {
 		case m.Column[i] < 0 && there[f]:
@@ -162,11 +163,12 @@ func (t *tables) checkColumns(snapshot, edited *table.Image, m layout.Match) err
 		case m.Column[i] < 0 && (edited.Part || edited.Narrow || edited.Lent != nil && !slices.Contains(edited.Lent.Fields, f)):
 		case m.Column[i] < 0 && t.l.Ignores(f):
 		case m.Column[i] < 0:
-			t.find(changeset.ColumnAbsent.Finding("the copy has no column %q; that field is left untouched", f), edited.Name, f)
+			absent = append(absent, f)
 		case m.How[i] != layout.Exact:
 			t.find(changeset.HeadingWorn.Finding("the heading %q is taken for %q (%s)", edited.Heading[m.Column[i]], f, m.How[i]), edited.Name, f)
 		}
 	}
+	t.absent(edited, absent)
 	for _, col := range m.Ignored {
 		h := edited.Heading[col]
 		if t.l.Ignores(h) || edited.Lent != nil && slices.Contains(edited.Lent.Beside, h) {
@@ -186,6 +188,22 @@ func (t *tables) checkColumns(snapshot, edited *table.Image, m layout.Match) err
 		t.find(changeset.ColumnExtra.Finding("column %s is not in the snapshot and is ignored%s", h, t.lost(snapshot, m, edited.Heading[col])), edited.Name, edited.Heading[col])
 	}
 	return nil
+}
+
+// mostAbsent is how many fields without a column are told one by one.
+const mostAbsent = 2
+
+// absent says which fields the copy has no column for.
+func (t *tables) absent(edited *table.Image, fields []string) {
+	if len(fields) <= mostAbsent {
+		for _, f := range fields {
+			t.find(changeset.ColumnAbsent.Finding("the copy has no column %q; that field is left untouched", f), edited.Name, f)
+		}
+		return
+	}
+	f := changeset.ColumnAbsent.Finding("the copy has no columns for %s; those fields are left untouched", words.List(fields))
+	f.Count = len(fields)
+	t.find(f, edited.Name, "")
 }
 
 // countsRows reports whether a column counts the rows of a table from 0 or 1: that is none

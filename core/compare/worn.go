@@ -117,6 +117,9 @@ func (r *reading) judgeWear(ctx context.Context) error {
 	r.empties = r.findNulls(s)
 	cells, kept := r.sampledCells(s)
 	v, worn := wear.Choose(some(cells), r.known())
+	if all := r.known().All(); !worn && r.o.SavedIn != "" && len(all) > 0 {
+		v.Habit = all[0]
+	}
 	if worn {
 		v = v.Among(cells, some(kept))
 		r.program = v.Habit.Name()
@@ -124,7 +127,7 @@ func (r *reading) judgeWear(ctx context.Context) error {
 	r.columns = make([]*wear.Column, len(r.res.Fields))
 	for f, col := range cells {
 		r.columns[f] = wear.Judge(v.Habit, append(col, kept[f]...))
-		r.columns[f].Rivals = v.Rivals
+		r.columns[f].Rivals, r.columns[f].Said = v.Rivals, r.o.SavedIn != ""
 	}
 	if worn {
 		wear.Settle(r.columns, r.copy.img.Lent != nil, v.Alone)

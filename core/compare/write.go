@@ -31,6 +31,7 @@ func (jd *judgement) write(ctx context.Context, sink Sink) error {
 		return err
 	}
 	wr.res.Findings = wr.found.All()
+	wr.sum.following.Tell(wr.res.Findings)
 	return table.Guard(func() error { return wr.totals(ctx) })
 }
 
@@ -62,6 +63,7 @@ func (wr *writer) finish(b *batch) {
 func (wr *writer) encode(b *batch) {
 	for _, ch := range b.changes {
 		wr.refer(ch, &b.tally)
+		b.tally.following.Count(ch)
 		if wr.o.Judge != nil {
 			wr.o.Judge(ch)
 		}

@@ -50,6 +50,9 @@ func (t Type) cel() *cel.Type {
 type Field struct {
 	Name string
 	Type Type
+	// Code, of a field whose codes have names, makes the code of a name that an expression compares the field with; it
+	// reports false for what is none. nil is a field without.
+	Code func(name string) (code string, ok bool, err error)
 }
 
 // Value is a value in an expression: *Number, *Date, *Moment, text, true,
@@ -174,6 +177,9 @@ func (e *Env) Compile(source string) (*Program, error) {
 		return nil, e.issue(source, iss)
 	}
 	constants := e.literals(source, parsed)
+	if err := e.codes(source, parsed); err != nil {
+		return nil, err
+	}
 	env, err := e.base.Extend(constants...)
 	if err != nil {
 		return nil, err
@@ -250,6 +256,69 @@ func (e *Env) literals(source string, parsed *cel.Ast) []cel.EnvOption {
 		}
 	}))
 	return constants
+}
+
+// codes makes codes of the names that a parsed expression compares fields with: of a field whose codes have names,
+// depot == "Old Pier" is depot == "D07". A name that is that of several is an *Error.
+func (e *Env) codes(source string, parsed *cel.Ast) (wrong error) {
+	f := ast.NewExprFactory()
+	native := parsed.NativeRep()
+	write := func(field *Field, x ast.Expr) {
+		name, is := x.AsLiteral().Value().(string)
+		if !is {
+			return
+		}
+		code, ok, err := field.Code(name)
+		if err != nil && wrong == nil {
+			at := native.SourceInfo().GetStartLocation(x.ID())
+			wrong = &Error{Source: source, Line: at.Line(), Column: at.Column() + 1, Text: err.Error()}
+		}
+		if ok {
+			x.SetKindCase(f.NewLiteral(x.ID(), types.String(code)))
+		}
+	}
+	ast.PostOrderVisit(native.Expr(), ast.NewExprVisitor(func(x ast.Expr) {
+		if x.Kind() != ast.CallKind || len(x.AsCall().Args()) != 2 {
+			return
+		}
+		left, right := x.AsCall().Args()[0], x.AsCall().Args()[1]
+		switch x.AsCall().FunctionName() {
+		case "_==_", "_!=_":
+			if right.Kind() != ast.LiteralKind {
+				left, right = right, left
+			}
+			if field := e.coded(left); field != nil && right.Kind() == ast.LiteralKind {
+				write(field, right)
+			}
+		case "@in":
+			if field := e.coded(left); field != nil && right.Kind() == ast.ListKind {
+				for _, x := range right.AsList().Elements() {
+					if x.Kind() == ast.LiteralKind {
+						write(field, x)
+					}
+				}
+			}
+		}
+	}))
+	return wrong
+}
+
+// coded is the field with names for its codes that an expression is; nil is none.
+func (e *Env) coded(x ast.Expr) *Field {
+	name := ""
+	switch x.Kind() {
+	case ast.IdentKind:
+		name = x.AsIdent()
+	case ast.SelectKind:
+		if s := x.AsSelect(); s.Operand().Kind() == ast.IdentKind && (s.Operand().AsIdent() == "old" || s.Operand().AsIdent() == "new") {
+			name = s.FieldName()
+		}
+	}
+	i := slices.IndexFunc(e.fields, func(f Field) bool { return f.Name == name && f.Code != nil })
+	if i < 0 {
+		return nil
+	}
+	return &e.fields[i]
 }
 
 var literalForm = regexp.MustCompile(`^[0-9]*\.?[0-9]+`)

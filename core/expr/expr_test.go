@@ -14,8 +14,8 @@ import (
 )
 
 // aids are the fields of the tests: of each type one or two.
-var aids = []Field{{"aid_no", Text}, {"name", Text}, {"depot", Text}, {"fee", Decimal}, {"other_fee", Decimal}, {"installed", Day}, {"next_service", Day},
-	{"updated_at", Instant}, {"seasonal", Boolean}, {"next port", Text}}
+var aids = []Field{{Name: "aid_no", Type: Text}, {Name: "name", Type: Text}, {Name: "depot", Type: Text}, {Name: "fee", Type: Decimal}, {Name: "other_fee", Type: Decimal}, {Name: "installed", Type: Day}, {Name: "next_service", Type: Day},
+	{Name: "updated_at", Type: Instant}, {Name: "seasonal", Type: Boolean}, {Name: "next port", Type: Text}}
 
 // of makes a record of texts; what is not given is null.
 func of(values map[string]string) Getter {
@@ -148,7 +148,7 @@ func TestMistakesArePointedAt(t *testing.T) {
 		"new.installed > '2026'":                  `a date is written date("2026-03-11")`,
 		"new.installed + 90":                      `days are added with days(90)`,
 		"new.seasonal == 'true'":                  `true and false stand without quotes`,
-		"new.fee = 3":                             `equal is ==`,
+		"new.fee = 3":                             `write == for is`,
 		"new.fee >":                               `column 10`,
 		"old":                                     `it gives a record`,
 		"new.fee\n  + old.depot":                  `line 2, column 3`,

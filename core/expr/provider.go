@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/env"
@@ -83,8 +85,94 @@ func newSubset(functions ...string) *envSubset {
 func (e *Env) issue(source string, iss *cel.Issues) error {
 	first := iss.Errors()[0]
 	x := &Error{Source: source, Line: first.Location.Line(), Column: first.Location.Column() + 1, Text: plain(first.Message)}
+	if strings.HasPrefix(first.Message, "Syntax error: ") {
+		x.Text = syntax(source, x)
+	}
 	x.Hint = e.hint(x.Text)
 	return x
+}
+
+// syntax says what is missing, or too much, where an expression cannot be read, and puts the place behind what was read last.
+func syntax(source string, x *Error) string {
+	lines := strings.Split(source, "\n")
+	if x.Line < 1 || x.Line > len(lines) {
+		return "it cannot be read"
+	}
+	line := []rune(lines[x.Line-1])
+	if strings.TrimSpace(source) == "" {
+		x.Line, x.Column = 1, 1
+		return "it is empty"
+	}
+	at := min(max(x.Column-1, 0), len(line))
+	if quotes := strings.Count(string(line), `"`); quotes%2 == 1 && strings.Contains(x.Text, "token recognition error") {
+		x.Column = strings.LastIndex(string(line), `"`) + 1
+		return "a text begins with a quote here, and does not end"
+	}
+	before := strings.TrimRight(string(line[:at]), " \t")
+	for before == "" && x.Line > 1 {
+		x.Line--
+		before = strings.TrimRight(lines[x.Line-1], " \t")
+		at = len([]rune(before))
+	}
+	rest := strings.TrimSpace(string(line[min(at, len(line)):]))
+	last := lastSign(before)
+	switch open := strings.Count(source, "(") - strings.Count(source, ")"); {
+	case strings.HasPrefix(rest, "=") && !strings.HasPrefix(rest, "=="):
+		return "= does not compare: write == for is, != for is not"
+	case last != "" && (rest == "" || !startsValue(rest)):
+		x.Column = len([]rune(before)) + 1
+		return "a value is missing after " + last
+	case rest == "" && open > 0:
+		return "a ) is missing at the end"
+	case open < 0 && strings.HasPrefix(rest, ")"):
+		return "a ) is too many"
+	case rest == "":
+		return "it ends too early"
+	case last == "" && wordSigns[strings.ToLower(firstWord(rest))] != "":
+		return firstWord(rest) + " is written " + wordSigns[strings.ToLower(firstWord(rest))] + " here"
+	case last == "" && before != "" && startsValue(rest):
+		return fmt.Sprintf("something is missing between %s and %s: == or &&, perhaps", lastWord(before), firstWord(rest))
+	}
+	return firstWord(rest) + " cannot stand here"
+}
+
+// wordSigns are words that people write for signs.
+var wordSigns = map[string]string{"and": "&&", "or": "||", "not": "!", "is": "==", "und": "&&", "oder": "||", "<>": "!="}
+
+var signs = []string{"==", "!=", "<=", ">=", "&&", "||", "<", ">", "+", "-", "*", "/", "(", ",", "[", "!", "?", ":"}
+
+// lastSign is the sign with which a text ends; "" is none.
+func lastSign(s string) string {
+	for _, sign := range signs {
+		if strings.HasSuffix(s, sign) {
+			return sign
+		}
+	}
+	if w := lastWord(s); w == "in" {
+		return w
+	}
+	return ""
+}
+
+func lastWord(s string) string {
+	i := strings.LastIndexAny(s, " \t(),[]")
+	return s[i+1:]
+}
+
+func firstWord(s string) string {
+	switch i := strings.IndexAny(s, " \t(),[]"); {
+	case i > 0:
+		return s[:i]
+	case i == 0:
+		return s[:1]
+	}
+	return s
+}
+
+// startsValue reports whether a value could begin so.
+func startsValue(s string) bool {
+	r, _ := utf8.DecodeRuneInString(s)
+	return unicode.IsLetter(r) || unicode.IsDigit(r) || strings.ContainsRune("\"'([-!_.", r)
 }
 
 // plain puts CEL's names of types and operators into words.

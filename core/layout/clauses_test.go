@@ -278,7 +278,7 @@ func TestADraftFitsItsTable(t *testing.T) {
 		}
 		m, err := csv.Open("t.csv", []byte(b.String()))
 		require.NoError(t, err)
-		text, err := Draft(context.Background(), m, "t", []string{"k"}, nil)
+		text, err := Draft(context.Background(), m, "t", []string{"k"}, nil, table.Options{}, nil)
 		require.NoError(t, err)
 		l, err := Parse("t.yaml", text, harbour)
 		require.NoError(t, err, "%s", text)

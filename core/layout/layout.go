@@ -22,6 +22,8 @@ type Layout struct {
 	Key        []string
 	Ignore     []string // headings of columns that hold no field
 	HeadingRow int
+	Encoding   string // of CSV snapshots; "" is found
+	Delimiter  string
 	Sheet      string
 	SheetAs    string // the field that has the name of a record's sheet, where all sheets are read
 	Blank      string // what a cell means that the copy empties: hold, clear, keep; "" is not said

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"paletwin/core/expr"
 	"paletwin/core/table"
@@ -22,7 +23,10 @@ type List struct {
 	rows    [][]string
 	codes   map[string]int // by the form in which they are compared
 	also    map[string]string
-	names   map[string]int // -1 where several have the name
+	form    func(string) string // of codes
+	names   map[string]int      // -1 where several have the name
+	once    sync.Once
+	byShown map[string]int // see shown
 }
 
 // Set is the record set that the list has the records of, by the list's name.
@@ -36,7 +40,7 @@ func (l *List) Set() string {
 
 // readList reads a list; by and as name its columns, "" the first and none.
 func readList(name string, m *table.Image, by, as string, form func(string) string) (*List, error) {
-	l := &List{Name: name, By: by, As: as, heading: m.Heading, codes: map[string]int{}, names: map[string]int{}}
+	l := &List{Name: name, By: by, As: as, heading: m.Heading, form: form, codes: map[string]int{}, names: map[string]int{}}
 	if l.By == "" {
 		l.By = m.Heading[0]
 	}
@@ -126,6 +130,9 @@ func (l *List) resolve(text, form string) (code string, ok, ambiguous bool) {
 		return code, true, false
 	}
 	i, ok := l.names[nameForm(text)]
+	if !ok {
+		i, ok = l.shown()[nameForm(text)]
+	}
 	switch {
 	case !ok:
 		return "", false, false
@@ -135,11 +142,60 @@ func (l *List) resolve(text, form string) (code string, ok, ambiguous bool) {
 	return l.rows[i][l.column(l.By)], true, false
 }
 
+// named makes the code of a name that an expression has. A code stays, and so does what is neither.
+func (l *List) named(text string) (code string, ok bool, err error) {
+	if _, is := l.codes[l.form(text)]; is {
+		return text, false, nil
+	}
+	code, ok, ambiguous := l.resolve(text, l.form(text))
+	if ambiguous {
+		err = fmt.Errorf("%q is the name of several in %s; its code is needed", text, l.Name)
+	}
+	return code, ok, err
+}
+
 // called reports whether a text is the name of the record with a code, be it the
 // name of others, too.
 func (l *List) called(text, form string) bool {
 	i, ok := l.codes[form]
-	return ok && l.As != "" && nameForm(l.rows[i][l.column(l.As)]) == nameForm(text)
+	if !ok || l.As == "" {
+		return false
+	}
+	name, code := l.rows[i][l.column(l.As)], l.rows[i][l.column(l.By)]
+	return nameForm(name) == nameForm(text) || nameForm(code+" "+name) == nameForm(text)
+}
+
+// Shown lists the codes with their names behind them, "D07 Old Pier", as they are chosen from; resolve reads them. Without names
+// they are the codes.
+func (l *List) Shown() []string {
+	all := l.Codes()
+	if c := l.column(l.As); c >= 0 && l.As != "" {
+		for i, r := range l.rows {
+			if r[c] != "" {
+				all[i] += " " + r[c]
+			}
+		}
+	}
+	return all
+}
+
+// shown are the rows by the forms of what Shown lists; one that is another's name or code is none.
+func (l *List) shown() map[string]int {
+	l.once.Do(func() {
+		l.byShown = map[string]int{}
+		if l.As == "" {
+			return
+		}
+		for i, s := range l.Shown() {
+			form := nameForm(s)
+			if _, twice := l.byShown[form]; twice {
+				l.byShown[form] = -1
+			} else {
+				l.byShown[form] = i
+			}
+		}
+	})
+	return l.byShown
 }
 
 // near lists codes and names like the text.
@@ -173,3 +229,12 @@ type Translation struct {
 
 // Len returns how many values it translates.
 func (t *Translation) Len() int { return len(t.to) }
+
+// NameOf is the name of a code, or "".
+func (l *List) NameOf(code string) string {
+	i, ok := l.codes[l.form(code)]
+	if !ok || l.As == "" {
+		return ""
+	}
+	return l.rows[i][l.column(l.As)]
+}

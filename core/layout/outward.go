@@ -2,6 +2,7 @@ package layout
 
 import (
 	"cmp"
+	"slices"
 	"strings"
 
 	"paletwin/core/expr"
@@ -134,4 +135,20 @@ func (w *Wording) Read(text string) record.Value {
 		return record.Text(f.False)
 	}
 	return record.Text(text)
+}
+
+// Speaking returns the layout with what a newer one says of the system that takes load files: how it writes values, and what it
+// calls fields. Either may be nil.
+func (l *Layout) Speaking(newer *Layout) *Layout {
+	if l == nil || newer == nil {
+		return l
+	}
+	as := *l
+	as.Outward, as.Fields = newer.Outward, slices.Clone(l.Fields)
+	for i := range as.Fields {
+		if f := newer.Field(as.Fields[i].Name); f != nil {
+			as.Fields[i].Outward = f.Outward
+		}
+	}
+	return &as
 }

@@ -140,13 +140,19 @@ func (p *reader) keyForm(n ast.Node) {
 	}
 }
 
+var delimiters = map[string]string{"comma": ",", "semicolon": ";", "tab": "\t", "pipe": "|"}
+
 func (p *reader) columns(n ast.Node) {
-	for _, e := range p.mapping(n, "columns", []string{"ignore", "heading_row", "sheet", "sheet_as"}) {
+	for _, e := range p.mapping(n, "columns", []string{"ignore", "heading_row", "sheet", "sheet_as", "encoding", "delimiter"}) {
 		switch e.key {
 		case "ignore":
 			p.l.Ignore = p.texts(e.value, e.key)
 		case "heading_row":
 			p.l.HeadingRow = p.whole(e.value, e.key, 1, 1_000_000)
+		case "encoding":
+			p.l.Encoding = p.text(e.value, e.key)
+		case "delimiter":
+			p.l.Delimiter = delimiters[p.word(e.value, e.key, []string{"comma", "semicolon", "tab", "pipe"})]
 		case "sheet":
 			p.l.Sheet = p.text(e.value, e.key)
 		case "sheet_as":
@@ -262,7 +268,11 @@ func (p *reader) check() {
 	p.checkShape(names)
 	fields := make([]expr.Field, len(p.l.Fields))
 	for i := range p.l.Fields {
-		fields[i] = expr.Field{Name: p.l.Fields[i].Name, Type: p.l.Fields[i].exprType()}
+		f := &p.l.Fields[i]
+		fields[i] = expr.Field{Name: f.Name, Type: f.exprType()}
+		if f.Kind == schema.Reference && f.List != nil && f.List.As != "" {
+			fields[i].Code = f.List.named
+		}
 	}
 	env, err := expr.NewEnv(fields, p.l)
 	if err != nil {

@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -9,6 +10,40 @@ import (
 
 // Alias says that a heading was recognised by an alias of the layout.
 const Alias How = "alias"
+
+// Mapped says that a heading was said to be a field's.
+const Mapped How = "as mapped"
+
+// NameColumns gives columns the names of the fields that they are said to be. Another column that
+// has such a name as its heading has none of a field then.
+func NameColumns(m *table.Image, columns map[string]string) {
+	if len(columns) == 0 {
+		return
+	}
+	to := make(map[string]string, len(columns))
+	for _, h := range slices.Sorted(maps.Keys(columns)) {
+		to[HeadingForm(h)] = columns[h]
+	}
+	heading, all := slices.Clone(m.Heading), m.Renamed
+	taken := map[string]bool{}
+	for c, h := range m.Heading {
+		if f, is := to[HeadingForm(h)]; is && !taken[f] {
+			if taken[f] = true; f != h {
+				all = append(all, table.Renamed{Column: c, Heading: h, How: string(Mapped)})
+			}
+			heading[c] = f
+		}
+	}
+	for c, h := range heading {
+		if _, is := to[HeadingForm(m.Heading[c])]; !is && taken[h] {
+			heading[c] = h + " (theirs)"
+			all = append(all, table.Renamed{Column: c, Heading: h, How: "another column is mapped to it"})
+		}
+	}
+	if len(all) > 0 {
+		m.SetHeading(heading, all)
+	}
+}
 
 // Rename gives the columns of a table the names of the layout's fields, where
 // their headings are names or aliases of fields that no other heading names.
@@ -23,7 +58,7 @@ func (l *Layout) Rename(m *table.Image) {
 	}
 	match := MatchColumns(names, m.Heading)
 	free := byForm(m.Heading, taken(match, len(m.Heading)), HeadingForm)
-	var all []table.Renamed
+	all := m.Renamed
 	heading := slices.Clone(m.Heading)
 	for i := range l.Fields {
 		f := &l.Fields[i]
@@ -34,7 +69,11 @@ func (l *Layout) Rename(m *table.Image) {
 			}
 		}
 		if col >= 0 && how != Exact {
-			all = append(all, table.Renamed{Column: col, Heading: m.Heading[col], How: string(how)})
+			was := table.Renamed{Column: col, Heading: m.Heading[col], How: string(how)}
+			if i := slices.IndexFunc(all, func(r table.Renamed) bool { return r.Column == col }); i >= 0 {
+				was.Heading, was.How, all = all[i].Heading, all[i].How, slices.Delete(slices.Clone(all), i, i+1)
+			}
+			all = append(all, was)
 			heading[col] = f.Name
 		}
 	}

@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"sort"
@@ -45,6 +46,8 @@ func (e Errors) Error() string {
 // collected.
 type document struct {
 	file   string
+	what   string // what it is; "" is a layout
+	first  string // how a first one is made
 	errors Errors
 }
 
@@ -73,6 +76,7 @@ func tokenOf(n ast.Node) *token.Token {
 
 // parse reads a YAML document; nil with an error noted where it is none.
 func (d *document) parse(data []byte) ast.Node {
+	what := cmp.Or(d.what, "layout")
 	f, err := yamltext.Parse(data)
 	if err != nil {
 		e := &Error{File: d.file, Text: err.Error()}
@@ -91,10 +95,10 @@ func (d *document) parse(data []byte) ast.Node {
 	}
 	switch {
 	case len(f.Docs) == 0 || f.Docs[0].Body == nil:
-		d.errors = append(d.errors, &Error{File: d.file, Text: "the layout is empty", Hint: "paletwin layout draft SNAPSHOT writes a first one"})
+		d.errors = append(d.errors, &Error{File: d.file, Text: "the " + what + " is empty", Hint: cmp.Or(d.first, "paletwin layout draft SNAPSHOT writes a first one")})
 		return nil
 	case len(f.Docs) > 1:
-		d.fail(f.Docs[1].Body, "take the second out, and the line --- before it", "a layout is one document, and here are several")
+		d.fail(f.Docs[1].Body, "take the second out, and the line --- before it", "a %s is one document, and here are several", what)
 		return nil
 	}
 	return f.Docs[0].Body

@@ -226,7 +226,9 @@ func (c *Copy) column(field string) xlsx.Column {
 	case schema.Choice:
 		col.Values = f.Values
 	case schema.Reference:
-		col.Values = f.List.Codes()
+		if col.Values = f.List.Codes(); f.List.As != "" { // chosen by its name, or typed as a code
+			col.Values = append(f.List.Shown(), col.Values...)
+		}
 	case schema.Boolean:
 		col.Values = []string{f.True, f.False}
 	case schema.Decimal:

@@ -128,13 +128,19 @@ type Options struct {
 	Encoding   string `json:"encoding,omitempty"`
 	HeadingRow int    `json:"heading_row,omitempty"`
 	Sheet      string `json:"sheet,omitempty"`
-	Password   string `json:"-"` // of an encrypted workbook
-	SheetAs    string `json:"-"` // of all sheets: the column that has the sheet's name; "" is none
+	// Columns are fields by the headings that are said to be theirs.
+	Columns  map[string]string `json:"columns,omitempty"`
+	Password string            `json:"-"` // of an encrypted workbook
+	SheetAs  string            `json:"-"` // of all sheets: the column that has the sheet's name; "" is none
 
 	// Known is what is known of the file from another time, and counts where its
 	// bytes do not say: a text of ASCII alone has any encoding, one of 8-bit
 	// letters several.
 	Known Found `json:"-"`
+
+	// Knows, if not nil, counts the headings that are known of what is to be read. Where what is found has none of them, and the
+	// row or sheet is not said, others are looked at.
+	Knows func(headings []string) int `json:"-"`
 
 	// Rename, if not nil, is given every table that was opened, to give its
 	// columns the names of fields.
@@ -151,7 +157,7 @@ var Taken = Options{Delimiter: ",", Encoding: "utf-8", HeadingRow: 1, Known: Fou
 
 // Kept returns the options that are kept with what was read.
 func (o Options) Kept() Options {
-	o.Password, o.Known, o.Rename, o.Reshape = "", Found{}, nil, nil
+	o.Password, o.Known, o.Rename, o.Reshape, o.Knows = "", Found{}, nil, nil, nil
 	return o
 }
 
@@ -196,6 +202,15 @@ type Renamed struct {
 	Column  int    // from 0
 	Heading string // the file's
 	How     string // how it was recognised
+}
+
+// FileHeadings are the headings as the file has them.
+func (m *Image) FileHeadings() []string {
+	all := slices.Clone(m.Heading)
+	for _, r := range m.Renamed {
+		all[r.Column] = r.Heading
+	}
+	return all
 }
 
 // SetHeading gives the columns other names.

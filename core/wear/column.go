@@ -3,6 +3,7 @@ package wear
 import (
 	"regexp"
 	"slices"
+	"strings"
 
 	"paletwin/core/wear/learn"
 )
@@ -21,6 +22,7 @@ const (
 type Column struct {
 	Habit Habit
 	State State
+	Said  bool   // a person says of which program the file is
 	Would int    // cells of which the habit makes something else
 	Went  int    // of these, those that are seen so
 	Kept  int    // of these, those that are seen as they were
@@ -180,8 +182,12 @@ func (c *Column) Read(snapshot, seen string) Reading {
 	case isRounding(snapshot, seen):
 		return Reading{As: Held, Kind: Precision}
 	}
-	if r := c.ReadNew(seen); r.Value != snapshot || r.As != Edit {
+	r := c.ReadNew(seen)
+	if r.Value != snapshot || r.As != Edit {
 		return r
+	}
+	if _, said := c.asSaid(seen); said {
+		return Reading{As: Snapshot, Kind: c.form.kind()}
 	}
 	return c.asSeen(seen) // the value in another form, which nothing but a person gave it
 }
@@ -217,7 +223,45 @@ func (c *Column) ReadNew(seen string) Reading {
 	if r, ok := c.tidied(seen); ok {
 		return r
 	}
+	if r, ok := c.asSaid(seen); ok {
+		return r
+	}
 	return c.asSeen(seen)
+}
+
+// Fits is the locale of a program of a file of a format that would show so what is outside of the column's own form;
+// "" is none.
+func (c *Column) Fits(format, seen string) string {
+	for _, h := range Habits(format) {
+		as := *c
+		as.Habit, as.Said = h, true
+		if _, ok := as.asSaid(seen); ok {
+			return h.Locale.Name
+		}
+	}
+	return ""
+}
+
+// kind is what is another form of the column's values: a number's, or a date's.
+func (f *Form) kind() Kind {
+	if f.scaled() {
+		return Number
+	}
+	return DateForm
+}
+
+// asSaid reads a value as the program writes it that a person says the file is of, where it is not in the
+// column's own form and one value is.
+func (c *Column) asSaid(seen string) (Reading, bool) {
+	l := c.Habit.Locale
+	if !c.Said || l == nil || !c.form.Outside(seen) && (l.decimal == '.' || c.form.comma > 0 || !strings.ContainsRune(seen, rune(l.decimal))) {
+		return Reading{}, false
+	}
+	all := c.form.candidates(seen, c.Habit)
+	if len(all) != 1 || all[0] == seen || c.form.Outside(all[0]) {
+		return Reading{}, false
+	}
+	return Reading{As: Edit, Value: all[0]}, true
 }
 
 // asSeen takes a value as it is seen, if it can be read in one way.

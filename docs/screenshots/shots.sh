@@ -17,15 +17,15 @@ cd demo
 rm -rf dossiers && cp aids.csv register.csv
 "$TERMSHOT" "$out/compare.png" -- paletwin compare aids.csv autumn-round.csv --title 'Autumn round' --quiet
 "$TERMSHOT" "$out/wear.png" -- paletwin show 0001 --wear --limit 30
-"$TERMSHOT" "$out/show.png" -- paletwin show 0001 --limit 24
+"$TERMSHOT" "$out/show.png" -- sh -c 'paletwin show 0001 --limit 8 -q; echo; paletwin show 0001 --record 00410 -q'
+"$TERMSHOT" "$out/guide.png" -k "Enter r Enter" -w 2 -- sh -c 'paletwin approve 0001 --finding still-referred -q >/dev/null; paletwin reject 0001 --finding blank -q >/dev/null; exec paletwin guide 0001'
 "$TERMSHOT" "$out/review.png" -k "f" -w 3 -- sh -c 'sleep 1; stty rows 41 cols 130; exec paletwin review 0001'
 paletwin review page 0001 -o page.html -q >/dev/null
 chromium --headless --no-sandbox --disable-gpu --window-size=1280,800 --screenshot="$out/page.png" "file://$PWD/page.html" 2>/dev/null
 paletwin review sheet 0001 -o sheet.xlsx -q >/dev/null
 soffice --headless --convert-to pdf sheet.xlsx >/dev/null 2>&1
 pdftoppm -f 2 -l 2 -r 130 -x 60 -y 60 -W 1300 -H 700 -png sheet.pdf sheet && mv sheet-*.png "$out/sheet.png"
-paletwin show 0001 --plot service_fee -o "$out/plot.png" -q >/dev/null
-"$TERMSHOT" "$out/record.png" -- paletwin show 0001 --record 00410
+paletwin show 0001 --with plot=service_fee -o "$out/plot.png" -q >/dev/null
 for slip in blank fill-overrun factor near-miss; do paletwin reject 0001 --finding $slip >/dev/null; done
 paletwin approve 0001 --all --held >/dev/null
 sed -i 's/^\(00244.*\),D03,/\1,D01,/' register.csv
@@ -47,11 +47,11 @@ paletwin derive october.csv --record-set aids --where 'zone == "roads"' --set 'k
 paletwin derive october.csv --record-set aids --delete --record 00102 --title "Struck off" -q >/dev/null
 for n in 0004 0005; do paletwin approve $n --all --held -q >/dev/null; done
 sqlite3 register.db "UPDATE aids SET keeper = 'U-1004' WHERE aid_no IN ('00107', '00121')"
-"$TERMSHOT" "$out/database.png" -w 3 -- sh -c 'paletwin take sqlite:register.db#aids -o november.csv; echo; paletwin apply 0004 --to sqlite:register.db#aids --yes; echo; paletwin apply 0005 --to sqlite:register.db#aids --rehearse; paletwin apply 0005 --to sqlite:register.db#aids --cascade --yes -q'
+"$TERMSHOT" "$out/database.png" -w 3 -- sh -c 'paletwin take sqlite:register.db#aids -o november.csv; echo; paletwin apply 0004 --to sqlite:register.db#aids --yes; echo; paletwin apply 0005 --to sqlite:register.db#aids --rehearse; paletwin apply 0005 --to sqlite:register.db#aids --with cascade --yes -q'
 
 cp -r "$out/../../internal/demo/data" "$work/fresh" && cd "$work/fresh"
 touch -d '9 days ago' aids.csv
-paletwin compare aids.csv autumn-round.csv --title 'Autumn round' --slips off -q >/dev/null
+paletwin compare aids.csv autumn-round.csv --title 'Autumn round' --with slips=off -q >/dev/null
 paletwin approve 0001 --all -q >/dev/null
 sed -i 's/^\(00244.*\),D03,/\1,D05,/; /^00410,/d; s/^\(00248.*\),D03,/\1,D06,/' register.csv
 "$TERMSHOT" "$out/catch-up.png" -w 4 -- sh -c 'paletwin compare register.csv --into 0001 -q >/dev/null; paletwin show 0001 --decision hold; echo; paletwin show 0001 --findings'
@@ -59,7 +59,7 @@ sed -i 's/^\(00244.*\),D03,/\1,D05,/; /^00410,/d; s/^\(00248.*\),D03,/\1,D06,/' 
 cp -r "$out/../../internal/demo/data" "$work/copies" && cd "$work/copies"
 mv autumn-round.csv mairead.csv
 paletwin derive aids.csv --where 'aid_no in ["00107", "00235", "00244", "00251"]' --set 'depot = "D06"' --set 'remarks = "moved to the new depot"' -o tomas.csv -q >/dev/null
-"$TERMSHOT" "$out/copies.png" -w 4 -- sh -c 'paletwin compare aids.csv mairead.csv tomas.csv --slips off --title "Autumn round" -q | head -11; echo; paletwin show 0001 --of tomas.csv -q; echo; paletwin approve 0001 --finding copies-disagree --of tomas.csv -q'
+"$TERMSHOT" "$out/copies.png" -w 4 -- sh -c 'paletwin compare aids.csv mairead.csv tomas.csv --with slips=off --title "Autumn round" -q | head -11; echo; paletwin show 0001 --of tomas.csv -q; echo; paletwin approve 0001 --finding copies-disagree --of tomas.csv -q'
 
 cp -r "$out/../../internal/demo/data" "$work/round" && cd "$work/round"
 sets='--snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv'
@@ -83,4 +83,4 @@ amend "aids('00102')" '{"depot":"D99"}'
 curl -s -o /dev/null -X DELETE "$url/depots('D02')"
 amend "depots('D03')" '{"phone":"020 7946 0125"}'
 END
-"$TERMSHOT" "$out/standin.png" -w 4 -- sh -c 'sh ask.sh & exec paletwin standin register --memory --mood busy,method=PATCH,every=4 --mood colleague,key=00107 --mood cut-after,set=depots,method=PATCH'
+"$TERMSHOT" "$out/standin.png" -w 4 -- sh -c 'sh ask.sh & exec paletwin standin register --with memory --with mood=busy,method=PATCH,every=4 --with mood=colleague,key=00107 --with mood=cut-after,set=depots,method=PATCH'

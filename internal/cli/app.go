@@ -61,6 +61,10 @@ type app struct {
 	moved   bool   // another machine worked on the desk, and that is meant
 	another bool   // of commands on a dossier that write: one in the place of another is meant
 
+	tuned  map[*cobra.Command]*settings
+	params []string // of a routine
+	led    bool     // the guide runs the command, and says what is next
+
 	made   bool       // a dossier was made
 	writes bool       // the command writes on the desk
 	dry    bool       // as if it did, that is: it rehearses, or makes no dossier
@@ -157,7 +161,7 @@ func (a *app) attempted(cmd *cobra.Command) {
 	default:
 		return
 	}
-	for _, f := range []string{"no-dossier", "output"} { // none was to be made
+	for _, f := range []string{"rehearse", "output"} { // none was to be made
 		if cmd.Flags().Changed(f) {
 			return
 		}
@@ -193,15 +197,14 @@ with a backup before and a proof after, and can undo them.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return cmd.Help()
 		},
-		PersistentPreRun: func(cmd *cobra.Command, _ []string) {
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			a.screens()
 			a.writes = writing(cmd)
-			for _, f := range []string{"rehearse", "no-dossier"} {
-				a.dry = a.dry || cmd.Flags().Changed(f)
-			}
+			a.dry = cmd.Flags().Changed("rehearse")
 			if cmd.Name() != "show" && cmd.Name() != "history" { // what writes goes on where nobody reads on
 				signal.Ignore(syscall.SIGPIPE)
 			}
+			return a.tune(cmd)
 		},
 		CompletionOptions:          cobra.CompletionOptions{HiddenDefaultCmd: true},
 		Version:                    Version,
@@ -213,9 +216,9 @@ with a backup before and a proof after, and can undo them.`,
 	f.BoolVar(&a.noColor, "no-color", false, "leave out colours (NO_COLOR does the same)")
 	f.StringVar(&a.deskDir, "desk", "", "the desk's `folder` (default: the nearest one upward)")
 	f.BoolVar(&a.moved, "other-machine", false, "go on although another machine worked on the desk today")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		a.json = a.json || slices.Contains(a.args, "--json") // which may stand behind what is wrong
-		return &usageError{err.Error()}
+		return &usageError{err.Error() + a.settingHint(cmd, err.Error())}
 	})
 	onDossier := []*cobra.Command{newShow(a), newReview(a), newApprove(a), newHold(a), newReject(a), newReopen(a), newClose(a), newApply(a), newHandoff(a), newVerify(a), newRollback(a), newRestore(a), newHistory(a)}
 	takesSet(a, onDossier...)
@@ -224,9 +227,11 @@ with a backup before and a proof after, and can undo them.`,
 			c.PersistentFlags().BoolVar(&a.another, "other-dossier", false, "go on although the dossier is not the one that was made under its number")
 		}
 	}
-	root.AddCommand(newDemo(a), newStandin(a), newDesk(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a))
+	root.AddCommand(newDemo(a), newStandin(a), newDesk(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a), newGuide(a), newMan(a))
 	root.AddCommand(onDossier...)
 	a.completes(root, onDossier)
+	a.takeSettings(root, "")
+	a.helps(root)
 	return root
 }
 
@@ -323,7 +328,7 @@ func (a *app) hint(format string, args ...any) {
 
 // next names the next commands.
 func (a *app) next(commands ...string) {
-	if a.quiet || a.json {
+	if a.quiet || a.json || a.led {
 		return
 	}
 	a.say.Line("")
@@ -474,4 +479,18 @@ func (a *app) shown(name string) string {
 		return r
 	}
 	return name
+}
+
+// shellWord is a word as a shell takes it for one: in quotes where it has to be.
+func shellWord(s string) string {
+	plain := func(r rune) bool {
+		return r > 127 || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || strings.ContainsRune("_-./:=,+@%#", r)
+	}
+	if s != "" && !strings.HasPrefix(s, "#") && !strings.ContainsFunc(s, func(r rune) bool { return !plain(r) }) {
+		return s
+	}
+	if !strings.ContainsAny(s, "\"$`\\!") {
+		return `"` + s + `"`
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paletwin/core/changeset"
+	"paletwin/core/record"
 	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
@@ -37,7 +38,7 @@ func (f *applyFlags) flags(cmd *cobra.Command) {
 	fl.IntVar(&f.First, "first", 0, "a trial: at most so many records")
 	fl.BoolVar(&f.Rehearse, "rehearse", false, "read and check everything, and write nothing")
 	fl.BoolVar(&f.PerField, "per-field", false, "write the fields of a record that are as the snapshot had them, though others are not")
-	fl.BoolVar(&f.Overwrite, "overwrite-conflicts", false, "write over conflicts approved with --overwrite, if the target is still as it was then")
+	fl.BoolVar(&f.Overwrite, "overwrite-conflicts", false, "write over conflicts approved with the same flag, if the target is still as it was then")
 	fl.BoolVar(&f.Cascade, "cascade", false, "of a database: delete records although others that refer to them go, or change, along with them")
 	fl.BoolVar(&f.Anew, "delete-and-add", false, "of a service: change keys by deleting records and adding them; what refers to them, and what the service writes itself, is lost")
 	fl.BoolVar(&f.withdraw, "withdraw", false, "of a service: where Ctrl-C ends the run, have it drop what it has begun and not answered")
@@ -60,11 +61,14 @@ func newApply(a *app) *cobra.Command {
   paletwin apply 0001 --yes`,
 		Args: exactly(1, 1, "a dossier: its number, its slug, or - for your newest"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := f.check(); err != nil {
-				return err
-			}
 			t, err := a.whole(args[0])
 			if err != nil {
+				return err
+			}
+			if err := a.tuneTo(cmd, t, strings.Join(f.tos, "")); err != nil {
+				return err
+			}
+			if err := f.check(); err != nil {
 				return err
 			}
 			if t.Several() {
@@ -83,7 +87,7 @@ func newApply(a *app) *cobra.Command {
 // check completes the flags, or says what is wrong with them.
 func (f *applyFlags) check() error {
 	if f.First < 0 || f.Batch < 0 || f.Pause < 0 {
-		return usage("--first, --batch and --pause take no negative number")
+		return usage("--first, --with batch and --with pause take no negative number")
 	}
 	if f.stopAfter == "" {
 		return nil
@@ -91,7 +95,7 @@ func (f *applyFlags) check() error {
 	text, percent := strings.CutSuffix(f.stopAfter, "%")
 	n, err := strconv.ParseFloat(text, 64)
 	if err != nil || n <= 0 || percent && n > 100 || !percent && n != math.Trunc(n) {
-		return usage("--stop-after takes a number of refusals or a share: 10 or 5%%, not %q", f.stopAfter)
+		return usage("--with stop-after takes a number of refusals or a share: 10 or 5%%, not %q", f.stopAfter)
 	}
 	if percent {
 		f.StopAfter.Percent = n
@@ -145,7 +149,7 @@ func (a *app) warnOf(name string, t target.Traits, touched bool) {
 	case touched && t.Narrow:
 		a.hint("%s: the backup and the proof are of the records alone that are touched", a.shown(name))
 	case t.Narrow && t.Size >= large:
-		a.hint("%s: the backup is of all records, up to %s of them, and the proof reads these again; --touched has both be of the records alone that are touched", a.shown(name), words.Size(t.Size))
+		a.hint("%s: the backup is of all records, up to %s of them, and the proof reads these again; --with touched has both be of the records alone that are touched", a.shown(name), words.Size(t.Size))
 	}
 	if t.Links > 1 {
 		a.hint("%s has %d names (hard links); the others keep the old content", a.shown(name), t.Links)
@@ -265,8 +269,8 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 		p.Line("")
 		a.outcomes(left(rep.Steps, "the target had it already", "changed there since the snapshot; left alone", "the target would not take it")...)
 		a.troubles(rep.Attempted)
-		p.Line("  %s  --stop-after: so many would be refused that the run does not begin", screen.Level("warn"))
-		a.next("paletwin apply "+t.Meta.Number+"   (without --stop-after: all but these)", "paletwin show "+t.Meta.Number)
+		p.Line("  %s  --with stop-after: so many would be refused that the run does not begin", screen.Level("warn"))
+		a.next("paletwin apply "+t.Meta.Number+"   (without --with stop-after: all but these)", "paletwin show "+t.Meta.Number)
 		return
 	}
 	what, done := fmt.Sprintf("run %d", rep.Run), string(run.Done)
@@ -373,17 +377,49 @@ func (a *app) waiting(steps []*run.Step) {
 	}
 }
 
+// conflictHints are what can be done about records that others changed: look, keep theirs, write over them.
+func conflictHints(t *desk.Dossier, rep *run.Report) []string {
+	const most = 3
+	n := t.Meta.Number
+	hints := []string{fmt.Sprintf("paletwin history %s --run %d   (to look)", n, rep.Run)}
+	theirs := "paletwin reject " + n + " --decided"
+	count := 0
+	for _, s := range rep.Attempted {
+		if s.Outcome == run.Conflict {
+			theirs += " --record " + shellWord(recordWord(t.Set().Key, s.Key))
+			count++
+		}
+	}
+	if count > 0 && count <= most {
+		hints = append(hints, theirs+"   (theirs stays)")
+	}
+	return append(hints, "paletwin approve "+n+" --overwrite-conflicts && paletwin apply "+n+" --overwrite-conflicts   (what was meant goes over it)", "paletwin rollback "+n)
+}
+
+// recordWord is a record as --record takes it.
+func recordWord(fields []string, k record.Key) string {
+	parts := k.Parts()
+	if len(parts) == 1 {
+		return parts[0]
+	}
+	words := make([]string, len(parts))
+	for i, p := range parts {
+		words[i] = fields[i] + "=" + p
+	}
+	return strings.Join(words, ",")
+}
+
 func (a *app) afterApply(t *desk.Dossier, rep *run.Report) {
 	n := t.Meta.Number
 	switch {
 	case rep.Left.Unknown > 0, slices.ContainsFunc(rep.Attempted, func(s *run.Step) bool { return s.Keyless() }):
-		a.next("paletwin handoff collect "+n+" LOOKED.csv --ok there   (a table of what is there, with a status)", "paletwin handoff collect "+n+" --done 0   (if none is there)")
+		a.next("look what is there, note it in a table with a status, then: paletwin handoff collect "+n+" LOOKED.csv --with ok=there", "if none is there: paletwin handoff collect "+n+" --with done=0")
 	case rep.Stopped:
 		a.next("paletwin apply " + n + "   (goes on with what was not attempted)")
 	case rep.Steps.Conflict > 0 && rep.Left.Approved > 0:
-		a.next("paletwin apply "+n+"   (goes on with the rest)", "paletwin approve "+n+" ID … --overwrite && paletwin apply "+n+" --overwrite-conflicts", "paletwin rollback "+n)
+		a.next(append([]string{"paletwin apply " + n + "   (goes on with the rest)"}, conflictHints(t, rep)...)...)
 	case rep.Steps.Conflict > 0:
-		a.next("paletwin approve "+n+" ID … --overwrite && paletwin apply "+n+" --overwrite-conflicts", "paletwin rollback "+n)
+		a.next(conflictHints(t, rep)...)
 	case rep.Left.Approved > 0:
 		a.next("paletwin apply "+n, "paletwin rollback "+n)
 	case rep.Left.Open > 0:

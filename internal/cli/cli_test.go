@@ -3,11 +3,16 @@ package cli
 import (
 	"context"
 	"errors"
+	"io"
 	"io/fs"
+	"maps"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -139,5 +144,46 @@ func TestExitCodesOfApply(t *testing.T) {
 		{run.Report{Verify: &run.Verification{Besides: 1}}, true, 3},
 	} {
 		assert.Equal(t, c.want, applyCode(&c.rep, c.leave), "%+v", c.rep)
+	}
+}
+
+// There are at most 70 flags, so that a person can know them; the others are settings. None is in two groups of the help, and
+// every one of the help's and of the settings' names is one.
+func TestFlagsAreFew(t *testing.T) {
+	a := &app{stdout: io.Discard, stderr: io.Discard}
+	root := newRoot(a)
+	all := map[string]bool{}
+	take := func(f *pflag.Flag) {
+		if f.Name != "help" && f.Name != "version" {
+			all[f.Name] = true
+		}
+	}
+	root.PersistentFlags().VisitAll(take)
+	paths := map[string]*cobra.Command{}
+	var walk func(c *cobra.Command, path string)
+	walk = func(c *cobra.Command, path string) {
+		paths[path] = c
+		if c.Hidden {
+			return
+		}
+		c.LocalFlags().VisitAll(take)
+		for _, sub := range c.Commands() {
+			walk(sub, strings.TrimSpace(path+" "+sub.Name()))
+		}
+	}
+	walk(root, "")
+	assert.LessOrEqual(t, len(all), 70, "%v", slices.Sorted(maps.Keys(all)))
+	grouped := map[string]bool{}
+	for _, g := range groups {
+		for _, name := range g.flags {
+			assert.True(t, all[name], name)
+			assert.False(t, grouped[name], name)
+			grouped[name] = true
+		}
+	}
+	for path, names := range settingsOf {
+		for _, name := range names {
+			assert.NotNil(t, a.tuned[paths[path]].set.Lookup(name), "%s %s", path, name)
+		}
 	}
 }

@@ -29,25 +29,28 @@ func newHandoffCollect(a *app) *cobra.Command {
 		Long: `Read what the system answered to the load files of a hand-off.
 
 RESULT is a file with the records' key and a column that says what became of each:
-a status, or a message that is empty where all went well. With --refused it lists the
+a status, or a message that is empty where all went well. With --with refused it lists the
 refused records alone, and the rest are done. Where the system only said a number,
-say --done N: if it is all of them or none, the outcomes are known.
+say --with done=N: if it is all of them or none, the outcomes are known.
 
 What is refused is written to refused.xlsx, with from, to and the reason: correct it
 there, and it comes back as an edited copy of the dossier's snapshot.`,
 		Example: `  paletwin handoff collect 0001 import-result.csv
-  paletwin handoff collect 0001 log.csv --status "Import state" --ok written
-  paletwin handoff collect 0001 rejected.csv --refused
-  paletwin handoff collect 0001 --done 17`,
+  paletwin handoff collect 0001 log.csv --with "status=Import state" --with ok=written
+  paletwin handoff collect 0001 rejected.csv --with refused
+  paletwin handoff collect 0001 --with done=17`,
 		Args: exactly(1, 2, "a dossier and a result file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.dossier(args[0])
 			if err != nil {
 				return err
 			}
-			counted := cmd.Flags().Changed("done")
+			if err := a.asDeskSays(cmd, t.Desk().Settings.Handoff, "handoff"); err != nil {
+				return err
+			}
+			counted := f.done >= 0
 			if counted == (len(args) == 2) {
-				return usage("handoff collect needs a result file, or --done N where the system only said a number")
+				return usage("handoff collect needs a result file, or --with done=N where the system only said a number")
 			}
 			if n := len(t.Set().Key); len(f.key) > 0 && len(f.key) != n {
 				return usage("--key names a column for each field of the key: %s", strings.Join(t.Set().Key, ", "))
@@ -65,7 +68,7 @@ there, and it comes back as an edited copy of the dossier's snapshot.`,
 	fl.StringVar(&f.message, "message", "", "the `column` with the reason of a refusal (default: found by its heading; none, where there is none)")
 	fl.StringArrayVar(&f.ok, "ok", nil, "a `word` of the status that means done; repeatable, all others then mean refused")
 	fl.BoolVar(&f.refused, "refused", false, "the file lists the refused records alone; the rest are done")
-	fl.IntVar(&f.done, "done", 0, "the system said only that so many records were done")
+	fl.IntVar(&f.done, "done", -1, "the system said only that so many records were done")
 	fl.StringVar(&f.of, "of", "", "the load `file` that was answered, where it is one of several")
 	fl.IntVar(&f.run, "run", 0, "the hand-off's run (default: the last)")
 	fl.StringVar(&f.sheet, "sheet", "", "the `sheet` of a workbook (default: the first that is not hidden)")
@@ -85,7 +88,7 @@ func (a *app) answer(t *desk.Dossier, name string, f *collectFlags) error {
 		s.Options.Password, s.Options.Sheet = a.password(), f.sheet
 		c.Result = &s
 	case len(f.ok) > 0 || f.status+f.message != "" || f.refused:
-		return usage("--done stands for a result file: leave its columns out")
+		return usage("--with done stands for a result file: leave its columns out")
 	}
 	got, err := a.office().Collect(c)
 	if err != nil {
@@ -106,7 +109,7 @@ func (a *app) answer(t *desk.Dossier, name string, f *collectFlags) error {
 		err = exit(exitLook)
 	}
 	if got.Vague {
-		a.hint("which of them were done is not known: paletwin verify %s FRESH-EXPORT shows it", t.Meta.Number)
+		a.hint("which of them were done is not known: paletwin verify %s EXPORT.csv, with a fresh export, shows it", t.Meta.Number)
 	}
 	return err
 }
@@ -179,7 +182,7 @@ func (a *app) sayAnswered(t *desk.Dossier, r *run.Record, c *run.Collected, file
 		a.next("paletwin handoff "+n+" --retry   (as they were)", "paletwin compare "+a.shown(t.Path(t.Meta.Snapshot.File))+" "+a.shown(file)+" --record-set "+t.Set().Name)
 		return
 	}
-	a.next("paletwin verify " + n + " FRESH-EXPORT")
+	a.next("with a fresh export: paletwin verify " + n + " EXPORT.csv")
 }
 
 func (a *app) sayReasons(all []reason) {

@@ -38,7 +38,9 @@ type compareFlags struct {
 	joined                   string   // the layout of a joined sheet
 	snapshots                []string // SET=FILE, of a joined sheet
 	files                    fileFlags
-	blankSaid, missingSaid   bool // the flags were given: they go over the layout
+	from                     sourceFlags
+	blankSaid, missingSaid   bool // the flags were given: they go over the source and the layout
+	allowSaid                bool
 }
 
 func newCompare(a *app) *cobra.Command {
@@ -54,8 +56,11 @@ func newCompare(a *app) *cobra.Command {
   paletwin compare --joined round --snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv round.xlsx`,
 		Args: exactly(1, -1, "SNAPSHOT [EDITED …]"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f.blankSaid, f.missingSaid = cmd.Flags().Changed("blank"), cmd.Flags().Changed("missing")
+			f.blankSaid, f.missingSaid, f.allowSaid = cmd.Flags().Changed("blank"), cmd.Flags().Changed("missing"), cmd.Flags().Changed("allow")
 			if f.joined != "" {
+				if f.from.source+f.from.as != "" || len(f.from.columns) > 0 {
+					return usage("the layout of a joined sheet says what its headings are: leave --source, --as and --map out")
+				}
 				return a.compareJoined(cmd.Context(), args, &f)
 			}
 			if len(f.snapshots) > 0 {
@@ -75,15 +80,19 @@ func newCompare(a *app) *cobra.Command {
 	fl.StringVar(&f.joined, "joined", "", "the copy is a sheet with records of several sets on a row: its `layout`, by name or file")
 	fl.StringArrayVar(&f.snapshots, "snapshot", nil, "of a joined sheet: what a set was before, as `SET=FILE`; repeatable")
 	fl.StringVar(&f.into, "into", "", "compare anew into the `dossier`, which must not have run yet; without a copy, lay what it changes on a newer SNAPSHOT")
-	fl.BoolVar(&f.noDossier, "no-dossier", false, "only print the summary; keep nothing")
+	fl.BoolVar(&f.noDossier, "rehearse", false, "only print the summary; keep nothing")
 	fl.StringVar(&f.title, "title", "", "what the dossier is called (default: the edited file's name)")
-	fl.BoolVarP(&f.verbose, "verbose", "v", false, "say what was found out about the files")
+	fl.BoolVar(&f.verbose, "columns", false, "say what was found out about the files, and which column is which field")
 	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
 	fl.BoolVar(&f.checkAll, "check-all", false, "check all of the copy's values against the layout, not only new and changed ones")
 	fl.StringVar(&f.wear, "wear", "on", "`on|off`: tell what software did to the copy from edits, or compare bytes")
 	fl.StringVar(&f.savedIn, "saved-in", "", "the `locale` of the program that saved the copy, if it is known: de-DE")
 	fl.StringVar(&f.dayOrder, "day-order", "", "the order of day and month there, if it is known: `dmy|mdy`")
 	fl.StringVar(&f.slips, "slips", compare.SlipsHold, "`hold|warn|off` what looks like a slip of the hand")
+	fl.StringVar(&f.from.source, "source", "", "read the copy as those of this `source` are read: columns, sheet, codes, what a missing row is")
+	fl.StringArrayVar(&f.from.columns, "map", nil, "`'Their heading=field'`: which field a heading of the copy is; repeatable")
+	fl.StringVar(&f.from.as, "as", "", "keep how the copy was read as a source of this `name`, for --source")
+	fl.BoolVar(&f.from.replace, "replace", false, "with --as: in the place of what is kept under that name")
 	f.files.flags(cmd)
 	fl.StringVar(&f.memory, "memory", "", "use no more memory than this beside the files' own pages: 512MiB")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
@@ -101,7 +110,7 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 			return err
 		}
 		if c.Options.RecordSet = old.Set().Name; f.noDossier {
-			return usage("--into says into which dossier, and --no-dossier that there is none")
+			return usage("--into says into which dossier, and --rehearse that there is none")
 		}
 	}
 	if err := a.useLayout(c, f); err != nil {
@@ -118,7 +127,10 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	}
 	switch {
 	case f.noDossier:
-		return a.preview(ctx, d, c)
+		if err := a.preview(ctx, d, c); err != nil {
+			return err
+		}
+		return a.keepSender(d, c, f.from.as)
 	case old != nil:
 		c.Title = f.title
 		t, res, err := a.office().CatchUp(ctx, old, c)
@@ -135,12 +147,31 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 		defer unlock()
 	}
 	first := d.New()
+	c.DropEmpty = f.title == ""
 	t, res, err := d.Compare(ctx, c)
 	a.made = err == nil
 	if err != nil {
 		return err
 	}
+	if err := a.keepSender(d, c, f.from.as); err != nil {
+		return err
+	}
+	if t == nil {
+		a.read(c.Inputs, res, f)
+		return a.nothing(c, res)
+	}
 	return a.compared(ctx, t, res, f, first)
+}
+
+// read says what was found out about the files, if that is asked for.
+func (a *app) read(inputs []*desk.Input, res *compare.Result, f *compareFlags) {
+	if !f.verbose {
+		return
+	}
+	for _, in := range inputs {
+		a.hint("%s: %s", screen.Safe(in.Name), foundWords(in.Found))
+	}
+	a.columns(res)
 }
 
 // compared says what a comparison found.
@@ -154,12 +185,7 @@ func (a *app) compared(ctx context.Context, t *desk.Dossier, res *compare.Result
 	}
 	a.summary(summaryOf(t), res.Findings)
 	a.sinceWords(t, since)
-	if f.verbose {
-		for _, in := range t.Inputs() {
-			a.hint("%s: %s", screen.Safe(in.Name), foundWords(in.Found))
-		}
-		a.columns(res)
-	}
+	a.read(t.Inputs(), res, f)
 	n := t.Meta.Number
 	if res.Changes.Changes() == 0 {
 		a.hint("the copy changes nothing")
@@ -169,15 +195,27 @@ func (a *app) compared(ctx context.Context, t *desk.Dossier, res *compare.Result
 	return nil
 }
 
+// nothing says that nothing differs, and that therefore no dossier was made.
+func (a *app) nothing(c *desk.Comparison, res *compare.Result) error {
+	if a.json {
+		return a.printJSON(compareJSON(nil, res, nil))
+	}
+	a.summary(&summary{title: c.Title, set: desk.RecordSet{Name: res.RecordSet, Key: c.Options.Key, Records: res.Records, Copies: res.Copies,
+		Changes: res.Changes, Fields: res.Changes.ByField, Totals: res.Totals}, compared: true}, res.Findings)
+	a.hint("nothing changes, and no dossier is made of that; --title NAME makes one")
+	return nil
+}
+
 // nextDecision says what can be done with a change set that is new.
 func (a *app) nextDecision(number string, t *changeset.Tally, findings []changeset.Finding) {
 	if !t.AllHeld() {
 		a.next("paletwin show "+number, "paletwin approve "+number+" --all")
 		return
 	}
-	or := "paletwin approve " + number + " ID …"
-	if i := slices.IndexFunc(findings, func(f changeset.Finding) bool { return f.Level == changeset.Warn && f.Column != "" }); i >= 0 {
-		or = "paletwin approve " + number + " --finding " + findings[i].Code
+	or := "paletwin approve " + number + " --all --held"
+	groups := changeset.Groups(findings)
+	if i := slices.IndexFunc(groups, func(g changeset.Group) bool { return g.Settle != "" }); i >= 0 {
+		or = settling(number, &groups[i]) + otherwise(&groups[i])
 	}
 	a.next("paletwin show "+number+" --findings", or)
 }
@@ -191,7 +229,7 @@ func (f *compareFlags) check(args []string) error {
 		return usage("paletwin compare needs an edited copy, or a list of records to delete with --delete-list")
 	}
 	if f.keepList != "" && (f.deleteList != "" || len(args) > 1) {
-		return usage("--keep-list says by itself what is to be deleted: leave the edited copy and --delete-list out")
+		return usage("--with keep-list says by itself what is to be deleted: leave the edited copy and --delete-list out")
 	}
 	inputs := 0
 	for _, name := range append(slices.Clone(args), f.deleteList, f.keepList) {
@@ -215,14 +253,14 @@ func (f *compareFlags) checkValues() error {
 	}
 	switch {
 	case f.wear != "on" && f.wear != "off":
-		return usage("--wear is on or off, not %q", f.wear)
+		return usage("--with wear is on or off, not %q", f.wear)
 	case f.savedIn != "" && wear.FindLocale(f.savedIn) == nil:
-		return usage("--saved-in knows en-US, en-GB, de-DE and fr-FR, not %q", f.savedIn)
+		return usage("--with saved-in knows en-US, en-GB, de-DE and fr-FR, not %q", f.savedIn)
 	case f.dayOrder != "" && f.dayOrder != "dmy" && f.dayOrder != "mdy":
-		return usage("--day-order is dmy or mdy, not %q", f.dayOrder)
+		return usage("--with day-order is dmy or mdy, not %q", f.dayOrder)
 	}
 	if !slices.Contains([]string{compare.SlipsHold, compare.SlipsWarn, compare.SlipsOff}, f.slips) {
-		return usage("--slips is hold, warn or off, not %q", f.slips)
+		return usage("--with slips is hold, warn or off, not %q", f.slips)
 	}
 	return f.files.check()
 }
@@ -244,14 +282,20 @@ func (a *app) told(f *compareFlags) (*desk.Comparison, error) {
 	if c.Options.Memory, err = parseSize(f.memory); err != nil {
 		return nil, err
 	}
-	for _, w := range strings.Split(f.allow, ",") {
+	c.Options.Allow, err = parseActs(strings.Split(f.allow, ","))
+	return c, err
+}
+
+// parseActs reads acts that are allowed.
+func parseActs(words []string) (acts []changeset.Act, err error) {
+	for _, w := range words {
 		act, err := changeset.ParseAct(strings.TrimSpace(w))
 		if err != nil {
 			return nil, usage("--allow: %v", err)
 		}
-		c.Options.Allow = append(c.Options.Allow, act)
+		acts = append(acts, act)
 	}
-	return c, nil
+	return acts, nil
 }
 
 // comparison turns the command line into a comparison.
@@ -266,7 +310,7 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 	if c.Snapshot, err = a.source(args[0]); err != nil {
 		return nil, err
 	}
-	f.files.reading(&c.Snapshot, 0, a.password())
+	c.Snapshot.Options.Password = a.password()
 	title := stem(args[0])
 	var titles []string
 	for i, name := range args[1:] {
@@ -274,7 +318,6 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		if err != nil {
 			return nil, err
 		}
-		f.files.reading(&s, 1, a.password())
 		if name = cmp.Or(map[string]string{"-": "standard input"}[name], name); !slices.Contains(titles, stem(name)) {
 			titles = append(titles, stem(name))
 		}
@@ -297,6 +340,17 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 		if len(args) == 1 {
 			title = stem(list)
 		}
+	}
+	d, err := a.desk()
+	if err != nil {
+		return nil, err
+	}
+	sent, err := a.sender(d, f)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.sends(c, sent); err != nil {
+		return nil, err
 	}
 	c.Title = cmp.Or(f.title, title)
 	if c.Options.RecordSet = f.recordSet; c.Options.RecordSet == "" {
@@ -338,11 +392,11 @@ func parseSize(text string) (int64, error) {
 	}
 	m := sizeForm.FindStringSubmatch(text)
 	if m == nil {
-		return 0, usage("--memory takes a size such as 512MiB or 2G, not %q", text)
+		return 0, usage("--with memory takes a size such as 512MiB or 2G, not %q", text)
 	}
 	n, err := strconv.ParseInt(m[1], 10, 32)
 	if err != nil || n == 0 {
-		return 0, usage("--memory takes a size such as 512MiB or 2G, not %q", text)
+		return 0, usage("--with memory takes a size such as 512MiB or 2G, not %q", text)
 	}
 	return n << (10 * strings.Index("BKMG", cmp.Or(m[2], "B"))), nil
 }
@@ -534,14 +588,14 @@ type comparedJSON struct {
 	Fields    []changeset.FieldCount `json:"fields"`
 	Totals    []compare.Total        `json:"totals"`
 	Wear      compare.Wear           `json:"wear"`
-	Findings  []changeset.Finding    `json:"findings"`
+	Findings  []changeset.Group      `json:"findings"`
 	Copies    []compare.CopyFound    `json:"copies,omitempty"` // where there are several
 	Since     *update.Since          `json:"since,omitempty"`
 }
 
 func compareJSON(t *desk.Dossier, res *compare.Result, since *update.Since) *comparedJSON {
 	j := &comparedJSON{Since: since, RecordSet: res.RecordSet, Records: res.Records, Changes: res.Changes, Fields: orEmpty(res.Changes.ByField),
-		Totals: orEmpty(res.Totals), Wear: res.Wear, Findings: orEmpty(res.Findings), Copies: res.Copies}
+		Totals: orEmpty(res.Totals), Wear: res.Wear, Findings: orEmpty(changeset.Groups(res.Findings)), Copies: res.Copies}
 	if t != nil {
 		path := t.Rel(t.Dir)
 		j.Dossier, j.Path = &t.Meta.Number, &path

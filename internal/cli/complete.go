@@ -38,7 +38,7 @@ func (a *app) completesFlags(c *cobra.Command) {
 	}
 	from := map[string]completer{
 		"finding": oneOf(codes...), "field": a.completeField, "allow": oneOf("amend", "add", "delete"),
-		"routine": a.onDesk("routine"), "again": a.onDesk("selection"), "layout": a.onDesk("layout"), "to": a.onDesk("target"),
+		"routine": a.onDesk("routine"), "again": a.onDesk("selection"), "source": a.onDesk("source"), "layout": a.onDesk("layout"), "to": a.onDesk("target"),
 	}
 	c.Flags().VisitAll(func(f *pflag.Flag) {
 		complete := from[f.Name]

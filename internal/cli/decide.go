@@ -104,7 +104,7 @@ group by --all, --act, --field, --record, --finding or --where. ` + touchedBy(d)
 	}
 	f.BoolVar(&decided, "decided", false, "also what others decided otherwise")
 	if d == changeset.Approve {
-		f.BoolVar(&overwrite, "overwrite", false, "write over the last run's conflicts (all, or those selected), with what that run saw there")
+		f.BoolVar(&overwrite, "overwrite-conflicts", false, "write over the last run's conflicts (all, or those selected), with what that run saw there")
 	}
 	if d == changeset.Approve {
 		f.StringVar(&sel.of, "of", "", "what this `copy` has, and where copies disagree, its side")
@@ -356,8 +356,11 @@ func (a *app) applyLine(t *desk.Dossier) string {
 			to = h.Target
 		}
 	}
+	if only := t.Desk().Settings.Only(); to == "" && only != "" {
+		return commandLine(append(args, "--to", only))
+	}
 	if to == "" {
-		return commandLine(append(args, "--to", "REGISTER.csv"))
+		return "say where the records live: " + commandLine(append(args, "--to", "REGISTER.csv"))
 	}
 	return commandLine(append(args, "--to", cmp.Or(t.Desk().Settings.Named(to), a.shown(to))))
 }

@@ -168,14 +168,9 @@ func (a *app) demoDir(args []string) (string, error) {
 
 // commandLine writes arguments as they would be typed.
 func commandLine(args []string) string {
-	quoted := make([]string, len(args))
+	words := make([]string, len(args))
 	for i, arg := range args {
-		quoted[i] = arg
-		if strings.Contains(arg, `"`) && !strings.Contains(arg, "'") {
-			quoted[i] = "'" + arg + "'"
-		} else if strings.ContainsAny(arg, " \"'$") {
-			quoted[i] = `"` + strings.ReplaceAll(arg, `"`, `\"`) + `"`
-		}
+		words[i] = shellWord(arg)
 	}
-	return strings.Join(quoted, " ")
+	return strings.Join(words, " ")
 }

@@ -188,6 +188,10 @@ func (a *app) readAll(name string) ([]byte, string, error) {
 		b, err := io.ReadAll(bufio.NewReader(a.stdin))
 		return b, "standard input", err
 	}
-	b, err := disk.ReadFile(a.fs, a.path(name))
-	return b, filepath.Base(name), err
+	file, sheet := a.sheetOf(name)
+	b, err := disk.ReadFile(a.fs, a.path(file))
+	if name = filepath.Base(file); sheet != "" {
+		name += "#" + sheet
+	}
+	return b, name, err
 }

@@ -42,11 +42,11 @@ Without --where and --records all records are meant; both together mean both.
 docs/derive.md has a table: in words, and as a command.`,
 		Example: `  paletwin derive aids.csv --where 'zone == "outer"' --set 'service_fee = round(service_fee * 1.04, 2)'
   paletwin derive aids.csv --records withdrawn.txt --set 'status = "withdrawn"'
-  paletwin derive aids.csv --routine autumn-fees --param rate=1.04
-  paletwin derive --routine block-party --param party=S017 --snapshot aids=aids.csv --snapshot staff=staff.csv`,
+  paletwin derive aids.csv --routine autumn-fees --with rate=1.04
+  paletwin derive --routine block-party --with party=S017 --snapshot aids=aids.csv --snapshot staff=staff.csv`,
 		Args: exactly(0, 1, "SNAPSHOT"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 0 {
+			if f.param = a.params; len(args) == 0 {
 				return a.deriveSets(cmd.Context(), &f)
 			}
 			if len(f.snapshots) > 0 {
@@ -71,7 +71,6 @@ docs/derive.md has a table: in words, and as a command.`,
 	fl.StringVar(&f.title, "title", "", "what the dossier is called")
 	fl.StringArrayVar(&f.snapshots, "snapshot", nil, "of a routine of several record sets: each of these, as `SET=FILE`; repeatable")
 	fl.StringVar(&f.routine, "routine", "", "what is kept in routines/`NAME`.yaml")
-	fl.StringArrayVar(&f.param, "param", nil, "a parameter of the routine: `name=value`")
 	fl.BoolVar(&f.within, "approve-within-limits", false, "approve the acts that stay within the routine's limits")
 	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
@@ -151,14 +150,23 @@ func (a *app) derive(ctx context.Context, name string, f *deriveFlags) error {
 		c.Options.Limits, c.Options.LimitsOf = &routine.Limits, "the routine "+f.routine
 	}
 	first := d.New()
+	c.DropEmpty = f.title == "" && !f.within
 	t, res, err := d.Compare(ctx, c)
 	a.made = err == nil
 	if err != nil {
 		return err
 	}
+	if t == nil {
+		return a.nothing(c, res)
+	}
 	if first {
 		a.hint("%s", screen.Dim("this folder is a desk now: "+a.shown(filepath.Join(d.Dir, desk.SettingsName))+" says so"))
 	}
+	return a.derived(ctx, t, res, f, routine)
+}
+
+// derived says what a derivation came to, and approves what a routine's limits allow.
+func (a *app) derived(ctx context.Context, t *desk.Dossier, res *compare.Result, f *deriveFlags, routine *desk.Routine) (err error) {
 	var approved changeset.Touched
 	if f.within {
 		if approved, err = a.approveWithin(t, routine); err != nil {
@@ -208,9 +216,9 @@ func (f *deriveFlags) check() error {
 	case f.out != "" && !strings.EqualFold(filepath.Ext(f.out), ".csv"):
 		return usage("an edited copy is written as .csv; %q is none", f.out)
 	case f.within && f.routine == "":
-		return usage("--approve-within-limits goes by a routine's limits: --routine NAME")
+		return usage("--with approve-within-limits goes by a routine's limits: --routine NAME")
 	case len(f.param) > 0 && f.routine == "":
-		return usage("--param is for a routine: --routine NAME")
+		return usage("derive has no setting %q, and a parameter is a routine's: --routine NAME", f.param[0])
 	}
 	return nil
 }
@@ -231,7 +239,7 @@ func (a *app) derivation(d *desk.Desk, name string, f *deriveFlags) (*desk.Compa
 		return nil, err
 	}
 	c.ChooseKey = a.keyOf(&c.Snapshot)
-	f.files.reading(&c.Snapshot, 0, a.password())
+	f.files.reading(&c.Snapshot, a.password())
 	if err := a.useLayout(c, &compareFlags{layout: f.layout, recordSet: f.recordSet, missingSaid: true, blankSaid: true}); err != nil {
 		return nil, err
 	}
@@ -302,7 +310,8 @@ func (f *deriveFlags) how() map[string]any {
 
 // beside opens a file that goes with the snapshot, and reads it.
 func (a *app) beside(name string, rename func(*table.Image), read func(m *table.Image) error) error {
-	t, err := desk.OpenTable(a.fs, a.path(name), filepath.Base(name), table.Options{Password: a.password(), Rename: rename})
+	file, sheet := a.sheetOf(name)
+	t, err := desk.OpenTable(a.fs, a.path(file), filepath.Base(file), table.Options{Password: a.password(), Sheet: sheet, Rename: rename})
 	if err != nil {
 		return err
 	}
@@ -334,7 +343,7 @@ func (a *app) deriveTo(ctx context.Context, c *desk.Comparison, f *deriveFlags) 
 		return a.printJSON(map[string]any{"file": path, "findings": orEmpty(found)})
 	}
 	a.out.Line("%s", screen.Strong(screen.Safe(f.out)))
-	a.findings(found, true)
+	a.findings("", found, true)
 	return nil
 }
 
@@ -390,5 +399,5 @@ func (a *app) approveWithin(t *desk.Dossier, r *desk.Routine) (changeset.Touched
 		return changeset.Touched{}, nil
 	}
 	return t.Decide(&desk.Order{Decision: changeset.Approve, Filter: changeset.Filter{Acts: acts}, By: a.user, When: a.now(),
-		Note: "within the routine's limits", How: "derive --approve-within-limits"})
+		Note: "within the routine's limits", How: "derive --with approve-within-limits"})
 }

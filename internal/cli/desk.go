@@ -16,7 +16,7 @@ import (
 func newDesk(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use:   "desk",
-		Short: "List what the desk keeps: layouts, selections, routines, targets, dossiers",
+		Short: "List what the desk keeps: layouts, sources, selections, routines, targets, dossiers",
 		Args:  exactly(0, 0, "nothing"),
 		RunE:  func(*cobra.Command, []string) error { return a.listDesk() },
 	}

@@ -190,7 +190,7 @@ var misuses = map[string]string{
 	update.NotHanded:   "--current is for what was handed off; this dossier's target is read directly",
 	update.NoKeyThere:  "%s has no key of its own: name the fields that identify a record with --key",
 	update.OutThere:    "%s is there already; name a new folder with -o",
-	update.Negative:    "--done takes no negative number",
+	update.Negative:    "--with done takes no negative number",
 	update.WhichFile:   "run %d sent one file a field: say which was answered, with --of FILE",
 	update.TooMany:     "%d records were handed over, and %d cannot have been done",
 	update.WholeFile:   "%s is carried out as a whole: leave --of out",
@@ -225,6 +225,7 @@ func explainDesk(err error) *message {
 		attempt *desk.AttemptError
 		copied  *desk.CopyError
 		routine *desk.RoutineError
+		sender  *desk.SenderError
 		which   *whichSet
 		noSet   *desk.NoSuchSet
 	)
@@ -250,6 +251,8 @@ func explainDesk(err error) *message {
 		return &message{Code: "no-field", Text: name.Error(), Column: name.Field, exit: exitUsage}
 	case errors.As(err, &name):
 		return &message{Code: "no-change", Text: name.Error(), Do: "paletwin show lists the changes with their ids", exit: exitLook}
+	case errors.As(err, &sender):
+		return &message{Code: "no-source", Text: sender.Error(), Do: "docs/sources.md shows what a source may say", exit: exitUsage}
 	case errors.As(err, &routine):
 		return &message{Code: "routine", Text: routine.Error(), File: routine.File, Do: "docs/derive.md shows what a routine may say", exit: exitUsage}
 	}
@@ -421,9 +424,9 @@ var remedies = map[string]string{
 	sqldb.Denied:                  "the account needs rights, or a password: PALETWIN_PASSWORD, a file that PALETWIN_PASSWORD_FILE names, or for PostgreSQL a .pgpass; docs/databases.md lists what is needed",
 	run.NoDefinition:              "only runs on databases keep one, and only since this version",
 	run.OtherRecords:              "name an export of the same register; --other-register lays them on these all the same",
-	run.WholeOnly:                 "leave --touched out: a file's backup is a copy of it",
+	run.WholeOnly:                 "leave --with touched out: a file's backup is a copy of it",
 	run.NotKept:                   "name a run whose backup has all of them with --run, or take a backup of your own",
-	sqldb.ThereAlready:            "leave --create out: restore returns its records to the backup",
+	sqldb.ThereAlready:            "leave --with create out: restore returns its records to the backup",
 	sqldb.NotThere:                "look at the part behind #; in another schema a table is called schema.table",
 	sqldb.Locked:                  "run the command again when the others are done",
 	sqldb.OnlyRead:                "records can be taken from it, and changes handed off",
@@ -432,7 +435,7 @@ var remedies = map[string]string{
 	handoff.NeedsCurrent:          "export the records as they are now, with all fields, and name the file: --current EXPORT",
 	run.WasHanded:                 "paletwin handoff NNNN makes the load files; --to TARGET names a target that can be written directly",
 	handoff.NeedsFresh:            "export the records as they are now, and name the file: paletwin verify NNNN EXPORT",
-	handoff.NeedsBlank:            "write it into the layout (outward: {blank: keeps}) or say --blank keeps, if that is so; or take --shape grouped",
+	handoff.NeedsBlank:            "write it into the layout (outward: {blank: keeps}) or say --with blank=keeps, if that is so; or take --with shape=grouped",
 	handoff.TwiceHeading:          "give them different names in the layout: outward: {name: …}",
 	string(table.NoTarget):        "a target is a CSV, JSON Lines or XLSX file: save it as one of these, or name another",
 	string(compare.LentElsewhere): "compare it with the snapshot that it was lent from; --other-register compares these two all the same",
@@ -451,7 +454,7 @@ var remedies = map[string]string{
 	string(compare.NoCommon):      "check that both files have their headings, and that the second is the edited copy of the first",
 	string(compare.NotACopy):      "check that the files belong together; where the copy is a part of the snapshot on purpose: --missing keep; --other-register compares them all the same",
 	string(shape.NoOld):           "give the column that heading, or say in the layout (shape: long: old:) which it is",
-	string(compare.KeysOnly):      "records that are to be deleted: paletwin compare SNAPSHOT --delete-list FILE; the only ones that are to stay: --keep-list FILE; records that are to be changed: paletwin derive SNAPSHOT --records FILE --set …; --other-register compares it all the same",
+	string(compare.KeysOnly):      "records that are to be deleted: paletwin compare SNAPSHOT --delete-list FILE; the only ones that are to stay: --with keep-list=FILE; records that are to be changed: paletwin derive SNAPSHOT --records FILE --set …; --other-register compares it all the same",
 	string(compare.LongTable):     "say so in the layout, with the two columns' headings (shape: {long: {field: …, value: …}}), or make a table of it with a row for each record; --other-register compares it all the same",
 	string(compare.OtherTable):    "name the edited copy itself; values from another table are taken over by paletwin derive SNAPSHOT --set-from FILE; --other-register compares them all the same",
 	string(compare.KeyBlank):      "every record of a snapshot needs a key; export it again with the key column filled",

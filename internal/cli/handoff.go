@@ -47,11 +47,14 @@ With --current, a fresh export, what others changed since the snapshot is left o
 and listed. Deletes need it, so that the records can come back whole.`,
 		Example: `  paletwin handoff 0001 --first 5
   paletwin handoff 0001 --current export-of-today.csv -o to-load
-  paletwin handoff 0001 --form sql --dialect postgresql --into register.aids`,
+  paletwin handoff 0001 --form sql --with dialect=postgresql --with into=register.aids`,
 		Args: exactly(1, 1, "a dossier: its number, its slug, or - for your newest"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.whole(args[0])
 			if err != nil {
+				return err
+			}
+			if err := a.asDeskSays(cmd, t.Desk().Settings.Handoff, "handoff"); err != nil {
 				return err
 			}
 			if t.Several() {
@@ -69,7 +72,7 @@ and listed. Deletes need it, so that the records can come back whole.`,
 	fl.BoolVar(&f.Retry, "retry", false, "only what the system refused")
 	fl.BoolVar(&f.Again, "again", false, "hand over again what was handed over before")
 	fl.BoolVar(&f.PerField, "per-field", false, "with --current: write the fields of a record that are as the snapshot had them, though others are not")
-	fl.BoolVar(&f.Overwrite, "overwrite-conflicts", false, "write over conflicts approved with --overwrite, if the export is still as it was then")
+	fl.BoolVar(&f.Overwrite, "overwrite-conflicts", false, "write over conflicts approved with the same flag, if the export is still as it was then")
 	fl.BoolVar(&f.Rehearse, "rehearse", false, "check everything, and write no files")
 	fl.IntVar(&f.maxRecords, "max-records", 0, "at most so many records a file")
 	fl.StringVar(&f.maxBytes, "max-bytes", "", "at most this `size` a file: 5MB, 500kB")
@@ -110,7 +113,7 @@ func one[T ~string](flag, said string, words []T) (T, error) {
 // options reads the flags.
 func (f *handoffFlags) options() (o handoff.Options, err error) {
 	if f.First < 0 || f.maxRecords < 0 {
-		return o, usage("--first and --max-records take no negative number")
+		return o, usage("--first and --with max-records take no negative number")
 	}
 	if f.Retry && f.Again {
 		return o, usage("--retry hands over what was refused, --again everything: say one of them")
@@ -123,7 +126,7 @@ func (f *handoffFlags) options() (o handoff.Options, err error) {
 	}
 	o.Full, o.MaxRecords = f.deletes == "full", f.maxRecords
 	if o.MaxBytes, err = size(f.maxBytes); err == nil && o.MaxBytes > 0 && o.Form == handoff.XLSX {
-		err = usage("--max-bytes cannot be kept for workbooks, whose size shows when they are written: use --max-records")
+		err = usage("--with max-bytes cannot be kept for workbooks, whose size shows when they are written: use --with max-records")
 	}
 	return o, err
 }
@@ -137,7 +140,7 @@ func (f *handoffFlags) forms(o *handoff.Options) (err error) {
 	case f.shape == "":
 		o.Shape = handoff.Grouped
 	case !o.Form.Rows():
-		return usage("--shape is for files that are tables; --form %s says of every record what changes", o.Form)
+		return usage("--with shape is for files that are tables; --form %s says of every record what changes", o.Form)
 	default:
 		if o.Shape, err = one("shape", f.shape, handoff.Shapes); err != nil {
 			return err
@@ -145,9 +148,9 @@ func (f *handoffFlags) forms(o *handoff.Options) (err error) {
 	}
 	switch {
 	case o.Form != handoff.SQL && f.dialect+f.into != "":
-		return usage("--dialect and --into are for --form sql")
+		return usage("--with dialect and --into are for --form sql")
 	case o.Form == handoff.SQL && f.dialect == "":
-		return usage("--form sql needs --dialect: %s", list(handoff.Dialects))
+		return usage("--form sql needs --with dialect: %s", list(handoff.Dialects))
 	case o.Form == handoff.SQL:
 		o.Into = f.into
 		o.Dialect, err = one("dialect", f.dialect, handoff.Dialects)
@@ -158,7 +161,7 @@ func (f *handoffFlags) forms(o *handoff.Options) (err error) {
 // words reads how the system writes files and values.
 func (f *handoffFlags) words(o *handoff.Options) error {
 	if o.Form != handoff.CSV && f.delimiter+f.encoding+f.endings != "" {
-		return usage("--delimiter, --encoding and --line-ends are for --form csv")
+		return usage("--with delimiter, encoding and line-ends are for --form csv")
 	}
 	switch d, ok := delimiters[f.delimiter]; {
 	case !ok:
@@ -172,7 +175,7 @@ func (f *handoffFlags) words(o *handoff.Options) error {
 		}
 	}
 	if (f.outward.True == "") != (f.outward.False == "") {
-		return usage("--true and --false are said together")
+		return usage("--with true and --with false are said together")
 	}
 	if f.outward.Date != "" {
 		if _, err := schema.ParseForm(f.outward.Date); err != nil {
@@ -200,7 +203,7 @@ func size(said string) (int64, error) {
 	}
 	n, err := strconv.ParseInt(text, 10, 40)
 	if err != nil || n <= 0 {
-		return 0, usage("--max-bytes takes a size such as 5MB or 500kB, not %q", said)
+		return 0, usage("--with max-bytes takes a size such as 5MB or 500kB, not %q", said)
 	}
 	return n * factor, nil
 }
@@ -315,6 +318,6 @@ func (a *app) loads(made []target.Load) {
 	}
 	if len(all) > most {
 		a.out.Line("  %s", screen.Dim(fmt.Sprintf("and %s more files; README.txt lists them all", screen.Count(len(all)-most))))
-		a.hint("%s", screen.Dim("where so many files are too many: --shape per-field makes one a field, --shape sparse one in all"))
+		a.hint("%s", screen.Dim("where so many files are too many: --with shape=per-field makes one a field, --with shape=sparse one in all"))
 	}
 }

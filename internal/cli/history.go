@@ -26,12 +26,12 @@ func newHistory(a *app) *cobra.Command {
 		Long: `List what was done.
 
 Without more, the dossiers of the desk; with a dossier, its decisions and runs. With
---record, --field, --since, --until or --by, what happened to records over all
+--record, --field, --with since, --with until or --by, what happened to records over all
 dossiers: from what to what, when, on whose approval, in which run, from which file.`,
 		Example: `  paletwin history
   paletwin history 0001
   paletwin history --record 00417
-  paletwin history --field service_fee --since 2026-03-01 --until 2026-03-31
+  paletwin history --field service_fee --with since=2026-03-01 --with until=2026-03-31
   paletwin history --check`,
 		Args: exactly(0, 1, "at most a dossier"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -112,7 +112,7 @@ func (a *app) history(l *listed) error {
 	}
 	if len(all) == 0 && !a.json {
 		a.out.Line("no dossier yet on the desk %s", a.shown(d.Dir))
-		a.next("paletwin compare SNAPSHOT EDITED --key FIELD")
+		a.next("paletwin demo", "paletwin help compare")
 		return nil
 	}
 	if d.Settings.Name != "" && !a.json {

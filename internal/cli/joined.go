@@ -57,11 +57,11 @@ func (f *compareFlags) checkJoined(args []string) error {
 	case len(args) != 1:
 		return usage("compare --joined takes the sheet, and each set's snapshot as --snapshot SET=FILE")
 	case len(f.key) > 0 || f.layout != "" || f.recordSet != "":
-		return usage("with --joined the keys and the record sets are those of the layout: leave --key, --layout and --record-set out")
+		return usage("with --joined the keys and the record sets are those of the layout: leave --key, --with layout and --record-set out")
 	case f.deleteList+f.keepList+f.into != "":
-		return usage("--delete-list, --keep-list and --into are of one record set, and a joined sheet has several")
+		return usage("--delete-list, --with keep-list and --into are of one record set, and a joined sheet has several")
 	case f.memory != "":
-		return usage("--memory is of the comparison of one record set, and a joined sheet has several")
+		return usage("--with memory is of the comparison of one record set, and a joined sheet has several")
 	}
 	return f.checkValues()
 }
@@ -80,7 +80,7 @@ func (a *app) joinedSets(d *desk.Desk, sheet string, f *compareFlags) (*desk.Set
 	if err != nil {
 		return nil, err
 	}
-	f.files.reading(&from, 1, a.password())
+	f.files.reading(&from, a.password())
 	s := &desk.Sets{Title: f.title, By: a.user, Tool: Version, Now: a.now(), Joined: j, Sheet: &from}
 	if s.Title == "" {
 		s.Title = stem(sheet)
@@ -93,7 +93,7 @@ func (a *app) joinedSets(d *desk.Desk, sheet string, f *compareFlags) (*desk.Set
 		if c.Snapshot, err = a.source(snapshots[set]); err != nil {
 			return nil, err
 		}
-		f.files.reading(&c.Snapshot, 0, a.password())
+		c.Snapshot.Options.Password = a.password()
 		c.Title, c.Options.RecordSet = s.Title, set
 		if err := a.useSetLayout(d, c, j); err != nil {
 			return nil, err
@@ -116,7 +116,7 @@ func (a *app) useSetLayout(d *desk.Desk, c *desk.Comparison, j *desk.JoinedLayou
 		return usage("the key of %s is %s in %s, and %s in %s", set, strings.Join(l.Key, ", "), a.shown(l.Path), strings.Join(part.Key, ", "), a.shown(j.Path))
 	}
 	c.Layout = l
-	c.Snapshot.Options.HeadingRow, c.Snapshot.Options.Sheet = max(c.Snapshot.Options.HeadingRow, l.HeadingRow), cmp.Or(c.Snapshot.Options.Sheet, l.Sheet)
+	l.Stands(&c.Snapshot.Options)
 	return nil
 }
 
@@ -169,7 +169,7 @@ func (a *app) previewed(title string, results []*compare.Result) error {
 	a.out.Line("%s", screen.Strong(screen.Safe(title)))
 	a.setLines(sets, nil)
 	for i, r := range results {
-		a.setFindings(&sets[i], r.Findings)
+		a.setFindings("", &sets[i], r.Findings)
 	}
 	return nil
 }
@@ -213,7 +213,7 @@ func (a *app) deriveSets(ctx context.Context, f *deriveFlags) error {
 	case f.routine == "":
 		return usage("paletwin derive needs SNAPSHOT, or a routine of several record sets and their snapshots: --routine NAME --snapshot SET=FILE")
 	case len(f.set)+len(f.fill)+len(f.clear)+len(f.move)+len(f.record)+len(f.key) > 0 || f.where+f.records+f.setFrom+f.add+f.out+f.layout+f.recordSet != "" || f.del:
-		return usage("what is done in several record sets says the routine alone: leave all but --param, --title and --approve-within-limits out")
+		return usage("what is done in several record sets says the routine alone: leave all but --with param, --title and --with approve-within-limits out")
 	}
 	if err := f.files.check(); err != nil {
 		return err
@@ -325,7 +325,7 @@ func (a *app) lendJoined(ctx context.Context, f *lendFlags) error {
 		if c.Snapshot, err = a.source(snapshots[set]); err != nil {
 			return err
 		}
-		f.files.reading(&c.Snapshot, 0, a.password())
+		c.Snapshot.Options.Password = a.password()
 		if err := a.useSetLayout(d, c, j); err != nil {
 			return err
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -14,6 +15,7 @@ import (
 	"paletwin/core/compare"
 	"paletwin/core/joined"
 	"paletwin/core/layout"
+	kinds "paletwin/core/schema"
 	"paletwin/core/shape"
 	"paletwin/core/table"
 	"paletwin/docs/schema"
@@ -80,7 +82,9 @@ func (a *app) layoutDraft(ctx context.Context, args []string, out, set string, f
 	if err != nil {
 		return err
 	}
-	files.reading(&s, 0, a.password())
+	if s.Options.Password = a.password(); len(args) == 1 {
+		files.reading(&s, a.password())
+	}
 	t, err := a.open(&s)
 	if err != nil {
 		return err
@@ -94,12 +98,17 @@ func (a *app) layoutDraft(ctx context.Context, args []string, out, set string, f
 		return err
 	}
 	var together []string
-	if len(keys) == 0 {
-		if together, err = compare.Together(ctx, t.Image); err != nil {
-			return err
-		}
+	togetherOf := func(avoid []string) ([]string, error) {
+		var err error
+		together, err = compare.Together(ctx, t.Image, avoid...)
+		return together, err
 	}
-	text, err := layout.Draft(ctx, t.Image, set, keys, together)
+	lists, closing, err := a.listsBeside(ctx, s.Path)
+	if err != nil {
+		return err
+	}
+	defer closing()
+	text, err := layout.Draft(ctx, t.Image, set, keys, togetherOf, s.Options, lists)
 	if err != nil {
 		return err
 	}
@@ -124,6 +133,48 @@ func (a *app) layoutDraft(ctx context.Context, args []string, out, set string, f
 	a.out.Line("%s  a first layout of %s, %s", screen.Strong(a.shown(path)), screen.Safe(set), screen.Plural(len(t.Heading), "field"))
 	a.next("read and correct it: every line says what was seen", "paletwin layout test "+a.shown(path)+" "+name)
 	return nil
+}
+
+// mostBeside and largeBeside are how many files beside a snapshot are looked at as lists, and how large they may be.
+const (
+	mostBeside  = 50
+	largeBeside = 4 << 20
+)
+
+// listsBeside opens the tables that lie beside a file and may be lists. What cannot be read is none.
+func (a *app) listsBeside(ctx context.Context, path string) (lists []*layout.Beside, closing func(), err error) {
+	var open []*desk.Table
+	closing = func() {
+		for _, t := range open {
+			_ = t.Close() // only read
+		}
+	}
+	if path == "" {
+		return nil, closing, nil
+	}
+	entries, err := a.fs.ReadDir(filepath.Dir(path))
+	if err != nil {
+		return nil, closing, nil // the snapshot was read; who may not list its folder has no lists
+	}
+	for _, e := range entries {
+		name := filepath.Join(filepath.Dir(path), e.Name())
+		info, err := e.Info()
+		if err != nil || !info.Mode().IsRegular() || info.Size() > largeBeside || name == path || len(open) == mostBeside || !slices.Contains([]string{".csv", ".xlsx"}, strings.ToLower(filepath.Ext(name))) {
+			continue
+		}
+		t, err := desk.OpenTable(a.fs, name, e.Name(), table.Options{})
+		if err != nil {
+			continue
+		}
+		open = append(open, t)
+		l := &layout.Beside{File: e.Name(), Table: t.Image}
+		if is, err := l.Read(ctx); err == nil && is {
+			lists = append(lists, l)
+		} else if ctx.Err() != nil {
+			return nil, closing, ctx.Err()
+		}
+	}
+	return lists, closing, nil
 }
 
 // writeDraft writes a draft, or prints it; then path is "".
@@ -178,7 +229,7 @@ func (a *app) draftJoined(ctx context.Context, name string, said, args []string,
 		if err != nil {
 			return err
 		}
-		files.reading(&s, 1, a.password())
+		files.reading(&s, a.password())
 		t, err := a.open(&s)
 		if err != nil {
 			return err
@@ -213,7 +264,7 @@ func (a *app) knownSet(ctx context.Context, d *desk.Desk, set, file string, file
 	if err != nil {
 		return nil, nil, err
 	}
-	files.reading(&s, 0, a.password())
+	files.reading(&s, a.password())
 	s.Options = l.Reading(s.Options, true)
 	t, err := a.open(&s)
 	if err != nil {
@@ -242,7 +293,7 @@ func (a *app) draftShape(snapshot *desk.Table, name string, key []string, files 
 	if err != nil {
 		return nil, err
 	}
-	files.reading(&s, 1, a.password())
+	files.reading(&s, a.password())
 	t, err := a.open(&s)
 	if err != nil {
 		return nil, err
@@ -282,9 +333,9 @@ func (a *app) layoutTest(ctx context.Context, name, file string, files *fileFlag
 	if err != nil {
 		return err
 	}
-	files.reading(&s, 0, a.password())
+	files.reading(&s, a.password())
 	s.Options = l.Reading(s.Options, true)
-	s.Options.Sheet, s.Options.HeadingRow = cmp.Or(s.Options.Sheet, l.Sheet), cmp.Or(s.Options.HeadingRow, l.HeadingRow)
+	l.Stands(&s.Options)
 	t, err := a.open(&s)
 	if err != nil {
 		return err
@@ -319,12 +370,26 @@ func (a *app) layoutReport(l *desk.Layout, file string, m *table.Image, r *layou
 	p.Line("%s: %s", screen.Safe(file), screen.Plural(r.Records, "record"))
 	p.Line("")
 	t := screen.Table{Indent: "  ", Heading: []string{"field", "kind", "filled", "distinct", "lowest", "highest", "longest", "wrong"}, Right: []bool{false, false, true, true, false, false, true, true}}
-	for _, f := range r.Fields {
-		wrong := ""
+	low, high := 0, 0 // how wide numbers are, which stand under each other
+	ends := func(f *layout.Summary) (string, string) {
+		return screen.Cut(screen.Safe(f.Min), 20), screen.Cut(screen.Safe(f.Max), 20)
+	}
+	for i := range r.Fields {
+		if f := &r.Fields[i]; isNumber(f.Kind) {
+			a, b := ends(f)
+			low, high = max(low, len([]rune(a))), max(high, len([]rune(b)))
+		}
+	}
+	for i := range r.Fields {
+		f, wrong := &r.Fields[i], ""
 		if n := wrongValues(r, f.Field); n > 0 {
 			wrong = screen.Count(n)
 		}
-		t.Row(screen.Safe(f.Field), string(f.Kind), screen.Count(f.Filled), screen.Count(f.Distinct), screen.Cut(screen.Safe(f.Min), 20), screen.Cut(screen.Safe(f.Max), 20), screen.Count(f.Longest), wrong)
+		least, most := ends(f)
+		if isNumber(f.Kind) {
+			least, most = fmt.Sprintf("%*s", low, least), fmt.Sprintf("%*s", high, most)
+		}
+		t.Row(screen.Safe(f.Field), string(f.Kind), screen.Count(f.Filled), screen.Count(f.Distinct), least, most, screen.Count(f.Longest), wrong)
 	}
 	t.Print(p)
 	for _, x := range []struct {
@@ -356,6 +421,11 @@ func (a *app) layoutReport(l *desk.Layout, file string, m *table.Image, r *layou
 		p.Line("")
 		p.Line("  all values are as the layout says")
 	}
+}
+
+// isNumber reports whether values of a kind are numbers.
+func isNumber(k kinds.Kind) bool {
+	return slices.Contains([]kinds.Kind{kinds.Integer, kinds.Decimal, kinds.Percent, kinds.Money}, k)
 }
 
 func wrongValues(r *layout.Report, field string) int {
@@ -473,17 +543,20 @@ func (a *app) useLayout(c *desk.Comparison, f *compareFlags) error {
 	case err != nil:
 		return err
 	case l == nil && f.checkAll:
-		return usage("--check-all checks against a layout, and %s has none; name one with --layout", c.Options.RecordSet)
-	case l == nil:
+		return usage("--with check-all checks against a layout, and %s has none; name one with --with layout", c.Options.RecordSet)
+	}
+	if l, err = c.Sender.Over(l); err != nil {
+		return usage("%v", err)
+	}
+	if l == nil {
 		return nil
 	}
 	c.Layout = l
 	if len(c.Options.Key) == 0 {
 		c.Options.Key = l.Key
 	}
-	sources := []*desk.Source{&c.Snapshot}
-	sources = append(sources, c.Copies()...)
-	for _, s := range sources {
+	l.Stands(&c.Snapshot.Options)
+	for _, s := range c.Copies() {
 		s.Options.HeadingRow = cmp.Or(s.Options.HeadingRow, l.HeadingRow)
 		s.Options.Sheet = cmp.Or(s.Options.Sheet, l.Sheet)
 	}

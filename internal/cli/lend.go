@@ -38,14 +38,14 @@ func newLend(a *app) *cobra.Command {
 
 Its ids and codes are text, so that no program rounds them or takes them for a date,
 and the key is locked. It says inside from which snapshot it was made: compare
-recognises it with certainty when it comes back. With --fields or --where it holds a
+recognises it with certainty when it comes back. With --field or --where it holds a
 part of the snapshot, and a row that is taken out of it deletes nothing.
 
 With a layout, choices and references can be picked from a list, read-only fields
 are locked, and numbers and dates are such. --as keeps the choice of fields and
 records under a name on the desk; --again lends the same of another snapshot.`,
 		Example: `  paletwin lend aids.csv -o edit.xlsx
-  paletwin lend aids.csv --fields depot,service_fee --where 'zone == "outer"' --as outer-fees
+  paletwin lend aids.csv --field depot,service_fee --where 'zone == "outer"' --as outer-fees
   paletwin lend october.csv --again outer-fees
   paletwin lend october.csv --catch-up edit.xlsx   # go on editing, on newer records
   paletwin lend --catch-up edit.xlsx               # the same, on those where the records live
@@ -70,9 +70,9 @@ records under a name on the desk; --again lends the same of another snapshot.`,
 	}
 	fl := cmd.Flags()
 	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record: a or a,b (default: the layout's)")
-	fl.StringSliceVar(&f.fields, "fields", nil, "the `fields` to lend beside the key (default: all)")
+	fl.StringSliceVar(&f.fields, "field", nil, "the `fields` to lend beside the key (default: all)")
 	fl.StringVar(&f.where, "where", "", "lend only records for which this `expression` holds; needs a layout")
-	fl.StringVar(&f.as, "as", "", "keep --fields and --where on the desk under this `name`")
+	fl.StringVar(&f.as, "as", "", "keep --field and --where on the desk under this `name`")
 	fl.BoolVar(&f.replace, "replace", false, "with --as: in the place of what is kept under that name")
 	fl.StringVar(&f.again, "again", "", "lend what was kept under this `name`")
 	fl.StringVar(&f.catchUp, "catch-up", "", "lend SNAPSHOT, which is newer (default: where the records live), with the edits of this `copy` of an older one, marked")
@@ -91,7 +91,7 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	}
 	switch {
 	case f.catchUp != "" && (len(f.fields) > 0 || f.where+f.as+f.again != ""):
-		return usage("--catch-up lends what the copy had: leave --fields, --where, --as and --again out")
+		return usage("--catch-up lends what the copy had: leave --field, --where, --as and --again out")
 	case f.catchUp == "-" || f.snapshot == "-":
 		return usage("--catch-up and --snapshot name files, which are read more than once")
 	case f.catchUp == "" && f.snapshot != "":
@@ -116,11 +116,13 @@ func (a *app) lend(ctx context.Context, name string, f *lendFlags) error {
 	if err != nil {
 		return err
 	}
-	f.files.reading(&s, 0, a.password())
+	if s.Options.Password = a.password(); f.catchUp == "" {
+		f.files.reading(&s, a.password())
+	}
 	c := &lend.Copy{Key: f.key, Fields: f.fields}
 	if l != nil {
 		c.Layout, s.Options = l.Layout, l.Reading(s.Options, true)
-		s.Options.Sheet, s.Options.HeadingRow = cmp.Or(s.Options.Sheet, l.Sheet), cmp.Or(s.Options.HeadingRow, l.HeadingRow)
+		l.Stands(&s.Options)
 		if len(c.Key) == 0 {
 			c.Key = l.Key
 		}
@@ -187,7 +189,7 @@ func (a *app) lendWhereTheyLive(ctx context.Context, f *lendFlags) error {
 	if err != nil {
 		return err
 	}
-	f.files.reading(&s, 1, a.password())
+	f.files.reading(&s, a.password())
 	name, set, err := a.office().Lives(d, &s)
 	if err != nil {
 		return err
@@ -202,7 +204,7 @@ func (a *app) lendAgain(ctx context.Context, d *desk.Desk, f *lendFlags, r *upda
 	if r.Edited, err = a.source(f.catchUp); err != nil {
 		return err
 	}
-	f.files.reading(&r.Edited, 1, a.password())
+	f.files.reading(&r.Edited, a.password())
 	if f.snapshot != "" {
 		old, err := a.source(f.snapshot)
 		if err != nil {
@@ -237,7 +239,7 @@ func (a *app) lendAgain(ctx context.Context, d *desk.Desk, f *lendFlags, r *upda
 	if n := len(lent.Left) - most; n > 0 {
 		a.out.Line("  %s", screen.Dim(fmt.Sprintf("and %d more: the sheet \"left out\" has them all", n)))
 	}
-	a.findings(lent.Stopped, true)
+	a.findings("", lent.Stopped, true)
 	a.next("edit " + r.Name + ", then: paletwin compare " + name + " " + r.Name)
 	return nil
 }
@@ -276,7 +278,7 @@ func (a *app) recall(d *desk.Desk, f *lendFlags) error {
 // recalled is what was kept under a name; what is said besides would be lost.
 func (a *app) recalled(d *desk.Desk, name string, fields []string, where string) (*desk.Selection, error) {
 	if len(fields) > 0 || where != "" {
-		return nil, usage("--again takes the fields and records that were kept: leave --fields and --where out")
+		return nil, usage("--again takes the fields and records that were kept: leave --field and --where out")
 	}
 	s, err := d.Selection(name)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -45,7 +45,7 @@ func (a *app) showMarkdown(name string, sel *selection, limit int) error {
 	}
 	if all > len(shown) {
 		a.out.Line("")
-		a.out.Line("… and %s more: `paletwin show %s --limit 0 --markdown` shows all.", screen.Plural(all-len(shown), "change"), t.Meta.Number)
+		a.out.Line("… and %s more: `paletwin show %s --limit 0 --with markdown` shows all.", screen.Plural(all-len(shown), "change"), t.Meta.Number)
 	}
 	return nil
 }

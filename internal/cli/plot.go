@@ -15,7 +15,7 @@ import (
 func (a *app) showPlot(name, field, out string) error {
 	format := strings.ToLower(strings.TrimPrefix(filepath.Ext(out), "."))
 	if field == "" || format != "png" && format != "svg" {
-		return usage("a picture needs a field and a file: show NNNN --plot FIELD -o picture.png, or .svg")
+		return usage("a picture needs a field and a file: show NNNN --with plot=FIELD -o picture.png, or .svg")
 	}
 	m, err := a.contents(name)
 	if err != nil {

@@ -50,7 +50,7 @@ func day(flag, said string) (time.Time, error) {
 	}
 	t, err := time.ParseInLocation(time.DateOnly, said, time.Local)
 	if err != nil {
-		return t, usage("--%s takes a date such as 2026-03-01, not %q", flag, said)
+		return t, usage("--with %s takes a date such as 2026-03-01, not %q", flag, said)
 	}
 	return t, nil
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -26,6 +27,9 @@ What no run of the dossier wrote was changed by others since, and is held.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.dossier(args[0])
 			if err != nil {
+				return err
+			}
+			if err := a.tuneTo(cmd, t, strings.Join(to.tos, "")); err != nil {
 				return err
 			}
 			if create {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -88,28 +89,95 @@ func (a *app) review(ctx context.Context, name, by string) error {
 }
 
 func newReviewSheet(a *app) *cobra.Command {
-	var out string
-	var asCSV bool
+	var out, by string
 	cmd := &cobra.Command{
 		Use:   "sheet NNNN",
 		Short: "Write a workbook in which colleagues decide",
 		Long: `Write a workbook for colleagues who do not have the tool: a first sheet that says how
 to use it, then the field changes, the additions and the deletions. They choose a
 decision, write a note and send it back; review collect takes it in. Nothing else
-of the file is read then.`,
+of the file is read then. With --by-field each person whom a field names gets a
+workbook of their own, with their records alone.`,
 		Example: `  paletwin review sheet 0001
-  paletwin review sheet - --csv -o for-petr.csv`,
+  paletwin review sheet 0001 --by-field keeper -o for-the-keepers
+  paletwin review sheet - -o for-petr.csv`,
 		Args: exactly(1, 1, "a dossier"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.reviewSheet(args[0], out, asCSV) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if by != "" {
+				return a.reviewSheets(args[0], by, out)
+			}
+			return a.reviewSheet(args[0], out)
+		},
 	}
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write (default: review-NNNN.xlsx)")
-	cmd.Flags().BoolVar(&asCSV, "csv", false, "write one CSV file instead of a workbook")
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, a workbook, or one .csv (default: review-NNNN.xlsx); with --by-field a new folder")
+	cmd.Flags().StringVar(&by, "by-field", "", "a workbook for each value of this `field`, with its records alone")
 	return cmd
 }
 
-func (a *app) reviewSheet(name, out string, asCSV bool) error {
+// mostShares is how many workbooks are written at most: a field with more values names no persons.
+const mostShares = 500
+
+// reviewSheets writes a workbook for each value of a field, into a new folder.
+func (a *app) reviewSheets(name, field, out string) error {
+	m, err := a.contents(name)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	t := m.Dossier
+	if !slices.Contains(m.Header.Fields, field) {
+		return usage("there is no field %q%s", field, orNear(field, m.Header.Fields))
+	}
+	shares, err := m.Shares(field)
+	if err != nil {
+		return err
+	}
+	if len(shares) == 0 {
+		if a.json {
+			return a.printJSON(map[string]any{"dossier": t.Meta.Number, "field": field, "files": []any{}, "set": m.Set()})
+		}
+		a.out.Line("no changes, and so no workbooks")
+		return nil
+	}
+	if n := len(shares); n > mostShares {
+		return usage("%s has %s values here, and so many workbooks would be written; at most %d are", field, screen.Count(n), mostShares)
+	}
+	out = cmp.Or(out, "review-"+t.FileNumber()+"-by-"+desk.Slug(field))
+	dir := a.path(out)
+	if err := a.fs.Mkdir(dir); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return usage("%s is there already; name another folder with -o", out)
+		}
+		return err
+	}
+	tab := screen.Table{Indent: "  ", Right: []bool{false, false, true}, Heading: []string{screen.Safe(field), "", "changes", "file"}}
+	var written []map[string]any
+	used := map[string]bool{}
+	for _, x := range shares {
+		file := desk.Slug(cmp.Or(strings.TrimSpace(x.Value+" "+x.Name), "nobody"))
+		for n := 2; used[file]; n++ {
+			file = fmt.Sprintf("%s-%d", desk.Slug(x.Value), n)
+		}
+		used[file] = true
+		file += ".xlsx"
+		path := filepath.Join(dir, file)
+		if _, err := disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) error { return sheet.Write(w, x.Contents) }); err != nil {
+			return err
+		}
+		tab.Row(screen.Safe(cmp.Or(x.Value, "(empty)")), screen.Safe(x.Name), screen.Count(len(x.Contents.Changes)), screen.Safe(filepath.Join(out, file)))
+		written = append(written, map[string]any{"value": x.Value, "name": x.Name, "file": path, "changes": len(x.Contents.Changes)})
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"dossier": t.Meta.Number, "field": field, "files": orEmpty(written), "set": m.Set()})
+	}
+	tab.Print(a.out)
+	a.next("send each on; when one is back: paletwin review collect "+t.Meta.Number+" FILE --by NAME", "paletwin show "+t.Meta.Number)
+	return nil
+}
+
+func (a *app) reviewSheet(name, out string) error {
 	return a.passOn(name, func(m *desk.Contents) (string, func(io.Writer, *desk.Contents) error) {
-		if asCSV || strings.EqualFold(filepath.Ext(out), ".csv") {
+		if strings.EqualFold(filepath.Ext(out), ".csv") {
 			return cmp.Or(out, "review-"+m.Dossier.FileNumber()+".csv"), sheet.WriteCSV
 		}
 		return cmp.Or(out, "review-"+m.Dossier.FileNumber()+".xlsx"), sheet.Write

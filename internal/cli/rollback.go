@@ -39,6 +39,9 @@ func newRollback(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := a.tuneTo(cmd, t, strings.Join(f.tos, "")); err != nil {
+				return err
+			}
 			if t.Several() {
 				return a.rollbackSets(cmd.Context(), t, &f)
 			}

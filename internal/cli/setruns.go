@@ -280,7 +280,7 @@ func (a *app) handoffSets(ctx context.Context, t *desk.Dossier, f *handoffFlags)
 		var collect []string
 		for i, rep := range all {
 			if rep.Dir != "" {
-				collect = append(collect, "paletwin handoff collect "+parts[i].Meta.Number+" RESULT")
+				collect = append(collect, "when it answers: paletwin handoff collect "+parts[i].Meta.Number+" RESULT")
 			}
 		}
 		collect[0] = "load the files in the order of its README.txt, then: " + collect[0]

@@ -111,7 +111,7 @@ func (a *app) summarySets(t *desk.Dossier, parts []*desk.Dossier) error {
 		if err != nil {
 			return err
 		}
-		a.setFindings(p.Set(), findings)
+		a.setFindings(p.Meta.Number, p.Set(), findings)
 	}
 	return nil
 }
@@ -132,14 +132,14 @@ func (a *app) setLines(sets []desk.RecordSet, stands []string) {
 }
 
 // setFindings prints the sums and the findings of one of several record sets.
-func (a *app) setFindings(set *desk.RecordSet, findings []changeset.Finding) {
+func (a *app) setFindings(number string, set *desk.RecordSet, findings []changeset.Finding) {
 	if len(findings)+len(set.Totals) == 0 {
 		return
 	}
 	a.out.Line("")
 	a.out.Line("%s", screen.Strong(screen.Safe(set.Name)))
 	a.totals(set)
-	a.findings(findings, false)
+	a.findings(number, findings, false)
 }
 
 // showSets shows a dossier of several record sets: a line each, or what is asked for of each.
@@ -215,7 +215,7 @@ func (a *app) decideSets(t *desk.Dossier, sel *selection, o *desk.Order) error {
 	if o.Decision == changeset.Approve && all.Changes > 0 {
 		apply := "paletwin apply " + t.Meta.Number
 		if t.Meta.Undoes == nil {
-			apply += " --to FOLDER"
+			apply = "say where the records live: " + apply + " --to FOLDER"
 		}
 		a.next(apply, "paletwin show "+t.Meta.Number)
 	}

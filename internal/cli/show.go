@@ -137,7 +137,7 @@ func (a *app) showFindings(t *desk.Dossier) error {
 	if len(all) == 0 {
 		a.out.Line("no findings")
 	}
-	a.findings(all, true)
+	a.findings(t.Meta.Number, all, true)
 	return nil
 }
 
@@ -238,13 +238,31 @@ func (a *app) showChanges(t *desk.Dossier, c *desk.Changes, f *changeset.Filter,
 	}
 	switch {
 	case n.open > 0:
-		a.next("paletwin approve "+m.Number+" ID …", "paletwin approve "+m.Number+" --all")
+		a.next("paletwin approve "+m.Number+" "+firstOf(shown, changeset.Open), "paletwin approve "+m.Number+" --all")
 	case n.tool > 0:
-		a.next("paletwin show "+m.Number+" --findings", "paletwin approve "+m.Number+" ID/field", "paletwin reject "+m.Number+" ID/field")
+		one := firstOf(shown, changeset.Hold)
+		a.next("paletwin show "+m.Number+" --findings", "paletwin approve "+m.Number+" "+one, "paletwin reject "+m.Number+" "+one)
 	case n.approve > 0:
 		a.next(a.applyLine(t))
 	}
 	return nil
+}
+
+// firstOf names the first change that stands so, or all of a group that holds one: its id, and its field where the tool holds it.
+func firstOf(shown []*picked, d changeset.Decision) string {
+	for _, p := range shown {
+		for _, i := range p.fields {
+			s := &p.states[i]
+			switch {
+			case s.Decision != d || s.Barred() && d == changeset.Hold:
+			case d == changeset.Hold && s.Field != "":
+				return shellWord(p.ID.String()[:8] + "/" + s.Field)
+			default:
+				return p.ID.String()[:8]
+			}
+		}
+	}
+	return "--all --held"
 }
 
 // firstPicked gathers the first changes that a filter selects, counts all of

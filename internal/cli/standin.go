@@ -53,8 +53,8 @@ changes values, has limits. GET /$moods tells what truly became of each request.
 The moods:
 ` + moodList(),
 		Example: `  paletwin standin register
-  paletwin standin register --memory --mood busy,every=5,wait=2 --mood trims,field=remarks
-  paletwin standin register --moods moods.yaml --listen 127.0.0.1:0`,
+  paletwin standin register --with memory --with mood=busy,every=5,wait=2 --with mood=trims,field=remarks
+  paletwin standin register --with moods=moods.yaml --with listen=127.0.0.1:0`,
 		Args: exactly(1, 1, "FOLDER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.standin(cmd.Context(), args[0], &f)
@@ -120,10 +120,10 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 		lock, err := disk.Acquire(a.fs, disk.LockName(kept), true)
 		if err != nil {
 			if errors.Is(err, disk.ErrLocked) {
-				return usage("another stand-in serves %s; end that one, or serve this with --memory", folder)
+				return usage("another stand-in serves %s; end that one, or serve this with --with memory", folder)
 			}
 			if errors.Is(err, os.ErrPermission) {
-				return usage("nothing can be kept in %s, which may not be written to; --memory keeps nothing", folder)
+				return usage("nothing can be kept in %s, which may not be written to; --with memory keeps nothing", folder)
 			}
 			return err
 		}
@@ -134,7 +134,7 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 	defer told.flush()
 	s, there, err := standin.Open(ctx, world, kept, f.afresh, standin.Options{Page: f.page, Moods: moods, Tokens: tokens, Now: a.now, Told: told.told})
 	if errors.Is(err, standin.ErrOther) {
-		return usage("%v; --afresh begins with the files as they are, and drops what was written", err)
+		return usage("%v; --with afresh begins with the files as they are, and drops what was written", err)
 	}
 	if err != nil {
 		return err
@@ -142,10 +142,10 @@ func (a *app) standin(ctx context.Context, folder string, f *standinFlags) error
 	defer s.Close()
 	l, err := net.Listen("tcp", f.listen)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return usage("another program listens on %s; name another address with --listen, as 127.0.0.1:0", f.listen)
+		return usage("another program listens on %s; name another address with --with listen, as 127.0.0.1:0", f.listen)
 	}
 	if err != nil {
-		return usage("it cannot listen on %s; name another address with --listen, as 127.0.0.1:0", f.listen)
+		return usage("it cannot listen on %s; name another address with --with listen, as 127.0.0.1:0", f.listen)
 	}
 	a.announce(world, s.Counts(), l.Addr(), folder, there, f, moods)
 	return a.serve(ctx, l, s, f)
@@ -181,10 +181,10 @@ func (a *app) serve(ctx context.Context, l net.Listener, s *standin.Service, f *
 // moodsOf reads the moods of the flags.
 func (a *app) moodsOf(f *standinFlags) (all []*standin.Mood, err error) {
 	if f.page < 1 {
-		return nil, usage("--page is a number from 1 on, not %d", f.page)
+		return nil, usage("--with page is a number from 1 on, not %d", f.page)
 	}
 	if (f.certificate == "") != (f.key == "") {
-		return nil, usage("--certificate and --certificate-key go together")
+		return nil, usage("--with certificate and --with certificate-key go together")
 	}
 	if f.moods != "" {
 		b, err := disk.ReadFile(a.fs, a.path(f.moods))
@@ -209,13 +209,13 @@ func (a *app) moodsOf(f *standinFlags) (all []*standin.Mood, err error) {
 func (a *app) tokensOf(f *standinFlags) (*standin.Tokens, error) {
 	host, _, err := net.SplitHostPort(f.listen)
 	if err != nil {
-		return nil, usage("--listen is HOST:PORT, as 127.0.0.1:8099, not %q", f.listen)
+		return nil, usage("--with listen is HOST:PORT, as 127.0.0.1:8099, not %q", f.listen)
 	}
 	if f.tokens != "" {
 		return standin.OpenTokens(a.path(f.tokens))
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, usage("whoever reaches %s could write then; name a file of tokens with --tokens, or listen on 127.0.0.1", f.listen)
+		return nil, usage("whoever reaches %s could write then; name a file of tokens with --with tokens, or listen on 127.0.0.1", f.listen)
 	}
 	return nil, nil
 }

@@ -59,7 +59,7 @@ func (a *app) summary(s *summary, findings []changeset.Finding) {
 	a.counts(s)
 	a.byField(s)
 	a.totals(&s.set)
-	a.findings(findings, false)
+	a.findings(s.number, findings, false)
 }
 
 // totals prints the sums of the columns that a change set moves.
@@ -217,82 +217,4 @@ func (a *app) sums(totals []compare.Total, amended []changeset.FieldCount, after
 		t.Row(screen.Cut(screen.Safe(x.Field), 30), screen.Pale(x.Before), "→", screen.Strong(x.After))
 	}
 	t.Print(a.out)
-}
-
-// findings prints findings: all of them, or, in a summary, those that need a
-// look and as many notes as have room.
-func (a *app) findings(all []changeset.Finding, whole bool) {
-	if len(all) == 0 {
-		return
-	}
-	a.out.Line("")
-	t := screen.Table{Indent: "  "}
-	const room = 12
-	var shown []*changeset.Finding
-	left := 0
-	for _, level := range []changeset.Level{changeset.Stop, changeset.Warn, changeset.Note} {
-		for i := range all {
-			f := &all[i]
-			if f.Level != level {
-				continue
-			}
-			if !whole && len(shown) >= room {
-				left++
-				continue
-			}
-			shown = append(shown, f)
-		}
-	}
-	codes, places := 0, 0
-	for _, f := range shown {
-		codes, places = max(codes, len(f.Code)), max(places, len([]rune(screen.Safe(place(f)))))
-	}
-	wide := a.out.Width - len("  stop      ") - codes - places
-	for _, f := range shown {
-		cells := []string{screen.Level(string(f.Level)), f.Code, screen.Dim(screen.Safe(place(f)))}
-		lines := screen.Wrap(screen.Cut(screen.Safe(f.Text), 240), max(wide, 40))
-		if !whole && f.Level == changeset.Note && len(lines) > 1 {
-			lines = []string{lines[0] + " …"} // show --findings has it whole
-		}
-		for _, line := range lines {
-			t.Row(append(cells, line)...)
-			cells = []string{"", "", ""}
-		}
-	}
-	t.Print(a.out)
-	if left > 0 {
-		a.out.Line("  %s", screen.Dim(fmt.Sprintf("and %s more: show --findings", screen.Plural(left, "finding"))))
-	}
-}
-
-// place writes where a finding is.
-func place(f *changeset.Finding) string {
-	var parts []string
-	if f.File != "" {
-		parts = append(parts, f.File)
-	}
-	switch {
-	case len(f.Rows) > 1:
-		parts = append(parts, "rows "+ints(f.Rows, 6))
-	case f.Row > 0:
-		parts = append(parts, fmt.Sprintf("row %d", f.Row))
-	}
-	if f.Column != "" {
-		parts = append(parts, f.Column)
-	}
-	return strings.Join(parts, " ")
-}
-
-func ints(n []int, most int) string {
-	var b strings.Builder
-	for i, v := range n[:min(len(n), most)] {
-		if i > 0 {
-			b.WriteString(", ")
-		}
-		fmt.Fprint(&b, v)
-	}
-	if len(n) > most {
-		b.WriteString(" …")
-	}
-	return b.String()
 }

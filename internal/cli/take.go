@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -57,9 +56,9 @@ takes the same once more.`,
 	fl := cmd.Flags()
 	fl.StringVarP(&f.out, "output", "o", "", "the `file` to write (default: what is taken is printed)")
 	fl.StringSliceVar(&f.key, "key", nil, "the `fields` that identify a record (default: the target's own key)")
-	fl.StringSliceVar(&f.fields, "fields", nil, "the `fields` to take beside the key (default: all)")
+	fl.StringSliceVar(&f.fields, "field", nil, "the `fields` to take beside the key (default: all)")
 	fl.StringVar(&f.where, "where", "", "take only records for which this `expression` holds")
-	fl.StringVar(&f.as, "as", "", "keep TARGET, --fields and --where on the desk under this `name`")
+	fl.StringVar(&f.as, "as", "", "keep TARGET, --field and --where on the desk under this `name`")
 	fl.BoolVar(&f.replace, "replace", false, "with --as: in the place of what is kept under that name")
 	fl.StringVar(&f.again, "again", "", "take what was kept under this `name`")
 	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
@@ -167,6 +166,6 @@ func (a *app) sayTaken(t *update.Taken, path, out string) error {
 		fields = len(t.Fields)
 	}
 	a.out.Line("%s  %s of %s, %s of %d; key %s", screen.Strong(screen.Safe(out)), screen.Plural(t.Records, "record"), a.shown(t.Target), screen.Plural(fields, "field"), t.Of, screen.Safe(strings.Join(t.Key, ", ")))
-	a.next("paletwin lend "+out+" -o edit.xlsx", fmt.Sprintf("paletwin derive %s --set 'FIELD = EXPRESSION'", out))
+	a.next("paletwin lend "+out+" -o edit.xlsx", "paletwin help derive")
 	return nil
 }

@@ -126,7 +126,7 @@ func (a *app) within(t *desk.Dossier, to, set string) (string, error) {
 func (a *app) where(t *desk.Dossier, p targetFlags) (update.Where, error) {
 	delimiter, ok := delimiters[p.delimiter]
 	if !ok {
-		return update.Where{}, usage("--delimiter is comma, semicolon, tab or pipe, not %q", p.delimiter)
+		return update.Where{}, usage("--with delimiter is comma, semicolon, tab or pipe, not %q", p.delimiter)
 	}
 	if len(p.tos) > 1 {
 		return update.Where{}, usage("--to names one target, and several were named")

@@ -27,7 +27,7 @@ rounded, cut or trimmed what it was given), changed since by a later dossier, or
 something else; and what moved besides is listed by field. After a hand-off the fresh
 export also tells which records were done. The result is kept in verify.json.`,
 		Example: `  paletwin verify 0001
-  paletwin verify 0001 export-of-today.csv --expect 'status == "withdrawn": 17'`,
+  paletwin verify 0001 export-of-today.csv --with 'expect=status == "withdrawn": 17'`,
 		Args: exactly(1, 2, "a dossier, and perhaps a fresh export"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			t, err := a.whole(args[0])
@@ -91,7 +91,7 @@ func expectations(said []string) ([]update.Expect, error) {
 		at := strings.LastIndexByte(text, ':')
 		n, err := strconv.Atoi(strings.TrimSpace(text[at+1:]))
 		if at < 0 || err != nil || n < 0 {
-			return nil, usage("--expect takes an expression and a number, such as 'status == \"withdrawn\": 17', not %q", text)
+			return nil, usage("--with expect takes an expression and a number, such as 'status == \"withdrawn\": 17', not %q", text)
 		}
 		all = append(all, update.Expect{Source: strings.TrimSpace(text[:at]), Count: n})
 	}

@@ -112,7 +112,7 @@ func DatabaseStory() []Step {
 		{Args: []string{"approve", "0002", "--all", "--held"}},
 		{Args: []string{"apply", "0002", "--to", aids, "--yes"}, Exit: 4},
 		{Say: "It was meant. What goes along is kept, whole, and a rollback brings it all back.",
-			Args: []string{"apply", "0002", "--cascade", "--yes"}},
+			Args: []string{"apply", "0002", "--with", "cascade", "--yes"}},
 		{Args: []string{"rollback", "0002", "--apply", "--yes"}},
 		{Say: "What was done, by whom, when.",
 			Args: []string{"history"}},

@@ -105,13 +105,13 @@ func (m *Meta) believeNumber(folder string) error {
 	digits, _, _ := strings.Cut(whole, "-")
 	number, set, named := strings.Cut(m.Number, PartMark)
 	switch {
-	case !part && !named && numbered.MatchString(number) && number != digits && m.Slug == slug(m.Slug):
+	case !part && !named && numbered.MatchString(number) && number != digits && m.Slug == Slug(m.Slug):
 		return fmt.Errorf("%w: %w", errElsewhere, forged("that it is number %q", m.Number))
 	case !numbered.MatchString(number), number != digits, part != named:
 		return forged("that it is number %q", m.Number)
-	case part && (set == "" || rest != "sets/"+slug(set)):
+	case part && (set == "" || rest != "sets/"+Slug(set)):
 		return forged("that it is number %q", m.Number)
-	case m.Slug != slug(m.Slug):
+	case m.Slug != Slug(m.Slug):
 		return forged("the name %q", m.Slug)
 	}
 	return nil
@@ -120,10 +120,10 @@ func (m *Meta) believeNumber(folder string) error {
 func (m *Meta) believeMembers() error {
 	seen := map[string]bool{}
 	for _, x := range m.Sets {
-		if x.Set == "" || seen[slug(x.Set)] || !utf8.ValidString(x.Set) {
+		if x.Set == "" || seen[Slug(x.Set)] || !utf8.ValidString(x.Set) {
 			return forged("the record set %q", x.Set)
 		}
-		seen[slug(x.Set)] = true
+		seen[Slug(x.Set)] = true
 	}
 	return nil
 }

@@ -20,6 +20,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/layout"
 	"paletwin/core/table"
 	"paletwin/internal/disk"
 )
@@ -35,7 +36,10 @@ type Comparison struct {
 	DeleteList *Source
 	Keep       bool // DeleteList has the records that stay, and all others are to be deleted
 	Options    compare.Options
-	Layout     *Layout // or nil
+	Layout     *Layout  // or nil
+	Sender     *Sender  // who sent the copies, or nil
+	Headings   []string // of the first copy, as the file has them, once it was compared
+	Inputs     []*Input // what was read, where no dossier is made of it
 	// ChooseKey, if the options name no key, names it.
 	ChooseKey func(ctx context.Context, snapshot, edited *table.Image) ([]string, error)
 	// Undoes says what the dossier returns to, for one that restores.
@@ -50,6 +54,9 @@ type Comparison struct {
 	CatchesUp string
 	// Sink, if not nil, takes the changes of a preview.
 	Sink compare.Sink
+	// DropEmpty is that no dossier is made where nothing differs, and nothing was found that has to be looked at or
+	// that a program did: then Compare returns none.
+	DropEmpty bool
 	// Into is the dossier whose place the new one takes, or nil.
 	Into *Dossier
 }
@@ -109,6 +116,10 @@ func (d *Desk) compareInto(ctx context.Context, c *Comparison, draft *Draft) (*D
 	if c.Into != nil {
 		return c.Into, res, c.Into.Replace(draft, m)
 	}
+	if c.DropEmpty && res.Nothing() {
+		c.Inputs = m.inputs()
+		return nil, res, draft.Discard()
+	}
 	t, err := draft.Keep(m)
 	return t, res, err
 }
@@ -133,6 +144,9 @@ func (d *Desk) compareReady(ctx context.Context, c *Comparison, in *inputs) (*Me
 	set.Copies = res.Copies
 	set.Records, set.Changes, set.Fields, set.Totals, set.DeletesHeld = res.Records, res.Changes, res.Changes.ByField, res.Totals, res.DeletesHeld
 	if m.Files, err = keepLayout(d.FS, in.dir, set.Name, c.Layout); err != nil {
+		return nil, nil, err
+	}
+	if err = c.Sender.keep(d.FS, in.dir, &m.Files); err != nil {
 		return nil, nil, err
 	}
 	m.RecordSets = []RecordSet{set}
@@ -237,7 +251,10 @@ func (in *inputs) ready(ctx context.Context, c *Comparison) error {
 	if err := in.take(ctx, c); err != nil {
 		return err
 	}
-	return c.settle(ctx, in)
+	if err := c.settle(ctx, in); err != nil {
+		return err
+	}
+	return c.lost(in)
 }
 
 // use takes the comparison's layout.
@@ -408,8 +425,14 @@ func (in *inputs) derive(ctx context.Context, c *Comparison) error {
 }
 
 func (in *inputs) open(s *Source, stem string) (*kept, error) {
-	o := s.options()
-	o = in.layout.Reading(o, stem == "snapshot")
+	o := in.layout.Reading(s.options(), stem == "snapshot")
+	var of []string
+	if in.snapshot != nil {
+		of = in.snapshot.Heading
+	}
+	if in.layout == nil || in.layout.Shape == (layout.Shape{}) { // one in another shape has other headings
+		o.Knows = in.layout.knows(o.Columns, of)
+	}
 	if in.dir == "" {
 		from := *s
 		from.Options = o
@@ -460,7 +483,11 @@ func (c *Comparison) settle(ctx context.Context, in *inputs) (err error) {
 		return nil
 	}
 	b := in.listed
-	list, err := compare.ReadKeyList(c.DeleteList.Name, b, c.Options.Key, c.Options.Layout)
+	name := c.DeleteList.Name
+	if sheet := c.DeleteList.Options.Sheet; sheet != "" {
+		name += "#" + sheet
+	}
+	list, err := compare.ReadKeyList(name, b, c.Options.Key, c.Options.Layout)
 	if err != nil {
 		return err
 	}

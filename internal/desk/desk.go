@@ -53,6 +53,8 @@ type Settings struct {
 	// Shared is the group, by its name or number, whose members work on the desk; "" where it is one user's.
 	Shared  string            `yaml:"shared"`
 	Targets map[string]Target `yaml:"targets"`
+	// Handoff are the settings of hand-offs, and of the collecting of what is answered.
+	Handoff map[string]string `yaml:"handoff"`
 	// Lists are folders beside the desk in which lists of layouts may be; absolute once the desk is open.
 	Lists []string `yaml:"lists"`
 }
@@ -60,6 +62,7 @@ type Settings struct {
 // Target is a place that has a name on the desk.
 type Target struct {
 	To    string `yaml:"to"`    // a URL, or a path from the desk's folder; absolute once the desk is open
+	At    string `yaml:"at"`    // the same, in another word
 	Trial bool   `yaml:"trial"` // it is for trying: nothing is asked before something is done again there
 	// Tickets is false of a database in which no table of tickets may be made.
 	Tickets *bool `yaml:"tickets"`
@@ -67,6 +70,20 @@ type Target struct {
 	Batch    int    `yaml:"batch"`
 	Requests int    `yaml:"requests"`
 	Batches  string `yaml:"batches"`
+	InFlight int    `yaml:"in_flight"` // the same as Requests, in other words
+	// Settings are those of commands that go there, by their names: what --with says on the command line.
+	Settings map[string]string `yaml:"settings"`
+}
+
+// With is the name of a target, by its name or place, with its settings; "" where it has none.
+func (s *Settings) With(place string) (name string, settings map[string]string) {
+	if t, is := s.Targets[place]; is {
+		return place, t.Settings
+	}
+	if name = s.Named(place); name == "" {
+		return "", nil
+	}
+	return name, s.Targets[name].Settings
 }
 
 // Trial reports whether a target, by its name, is for trying.
@@ -96,6 +113,20 @@ func (s *Settings) Named(place string) string {
 	return ""
 }
 
+// Only is the one target that has a name and is not for trying; "" where there are several, or none.
+func (s *Settings) Only() (name string) {
+	for n, t := range s.Targets {
+		switch {
+		case t.Trial:
+		case name != "":
+			return ""
+		default:
+			name = n
+		}
+	}
+	return name
+}
+
 // any reports whether something holds of a target, by its name.
 func (s *Settings) any(name string, holds func(*Target) bool) bool {
 	for _, t := range s.Targets {
@@ -123,8 +154,11 @@ name: ""
 # Names for where records live, for apply --to NAME. One that is marked as a trial is for trying: an update may go there
 # first, and again, and then to the real one, without --other-target and --again.
 # targets:
-#   test: {to: test-register.csv, trial: true}
-#   register: {to: /srv/register/aids.csv}
+#   test: {at: test-register.csv, trial: true}
+#   register: {at: /srv/register/aids.csv, settings: {batch: 500, pause: 2s}}
+
+# How the system that takes load files wants them: what handoff --with NAME=VALUE says.
+# handoff: {max-records: 500, line-ends: crlf}
 `
 
 // ErrSettings says that a desk.yaml cannot be read.
@@ -181,6 +215,7 @@ func (d *Desk) settings() error {
 		return fmt.Errorf("%s: %w: %v", filepath.Join(dir, SettingsName), ErrSettings, strings.TrimSpace(yaml.FormatError(err, false, false)))
 	}
 	for name, x := range d.Settings.Targets {
+		x.To, x.Requests = cmp.Or(x.To, x.At), cmp.Or(x.Requests, x.InFlight)
 		if x.To == "" {
 			return fmt.Errorf("%s: %w: the target %s has no \"to\"", filepath.Join(dir, SettingsName), ErrSettings, name)
 		}
@@ -323,7 +358,7 @@ func (t *Draft) Keep(m *Meta, parts ...*Meta) (*Dossier, error) {
 		return nil, err
 	}
 	m.Number = fmt.Sprintf("%04d", next)
-	m.Slug = slug(m.Title)
+	m.Slug = Slug(m.Title)
 	m.Account, m.ID = d.Account.String(), newID()
 	for i, p := range parts {
 		p.Number, p.Slug = m.Number+PartMark+m.Sets[i].Set, m.Slug
@@ -515,9 +550,9 @@ func (d *Desk) Dossiers() ([]*Dossier, error) {
 	return all, nil
 }
 
-// slug makes a title a folder name: letters and digits of any script, the
+// Slug makes a title a folder name: letters and digits of any script, the
 // rest one hyphen, at most 40 bytes.
-func slug(title string) string {
+func Slug(title string) string {
 	s := strings.Trim(notWord.ReplaceAllString(strings.ToLower(title), "-"), "-")
 	for i := range s {
 		if i > 40 {

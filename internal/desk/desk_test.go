@@ -41,7 +41,7 @@ func make1(t *testing.T, d *Desk, title, edited string) *Dossier {
 func TestSlugs(t *testing.T) {
 	for title, want := range map[string]string{"Autumn round!": "autumn-round", "Été à Łódź": "été-à-łódź", "../../etc/passwd": "etc-passwd", "...": "update", "": "update",
 		strings.Repeat("langer titel ", 9): "langer-titel-langer-titel-langer-titel-la"} {
-		assert.Equal(t, want, slug(title), title)
+		assert.Equal(t, want, Slug(title), title)
 	}
 }
 

@@ -252,7 +252,7 @@ func (t *Dossier) Tells() bool {
 }
 
 // ChangesName returns the name of the file of a record set's change set.
-func ChangesName(set string) string { return "changes." + slug(set) + ".jsonl" }
+func ChangesName(set string) string { return "changes." + Slug(set) + ".jsonl" }
 
 // Changes is a change set with its decisions, open for reading.
 type Changes struct {

@@ -42,7 +42,7 @@ func FuzzDossier(f *testing.F) {
 			for name := range m.Files {
 				assert.True(t, filepath.IsLocal(name), name)
 			}
-			assert.Equal(t, slug(m.Slug), m.Slug)
+			assert.Equal(t, Slug(m.Slug), m.Slug)
 			assert.NotEmpty(t, (&Dossier{Meta: m}).tag())
 			for _, s := range m.RecordSets {
 				assert.Equal(t, ChangesName(s.Name), filepath.Base(ChangesName(s.Name)))

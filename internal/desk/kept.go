@@ -11,7 +11,7 @@ import (
 
 // Kept is something that a desk keeps under a name.
 type Kept struct {
-	Kind   string    `json:"kind"` // layout, selection, routine, target
+	Kind   string    `json:"kind"` // layout, source, selection, routine, target
 	Name   string    `json:"name"`
 	File   string    `json:"file,omitempty"`   // from the desk's folder; a target has none
 	When   time.Time `json:"when,omitzero"`    // when it was written last
@@ -54,6 +54,13 @@ func (d *Desk) Kept() []Kept {
 			return "", err
 		}
 		return fmt.Sprintf("%d fields; key %s", len(l.Fields), strings.Join(l.Key, ",")), nil
+	})
+	add("source", "sources", func(name string) (string, error) {
+		s, err := d.Sender(name)
+		if err != nil {
+			return "", err
+		}
+		return s.about(), nil
 	})
 	add("selection", "selections", func(name string) (string, error) {
 		s, err := d.Selection(name)

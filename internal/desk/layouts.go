@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -30,14 +31,57 @@ func Reading(l *layout.Layout, o table.Options, snapshot bool) table.Options {
 	if l != nil {
 		o.SheetAs = l.SheetAs
 	}
-	o.Rename = func(m *table.Image) { l.Rename(m) }
+	o.Rename = func(m *table.Image) {
+		layout.NameColumns(m, o.Columns)
+		l.Rename(m)
+	}
 	o.Reshape = func(m *table.Image) (*table.Image, error) { return shape.Of(l, m, snapshot) }
 	return o
+}
+
+// knows counts the headings that a layout, a source's columns or the snapshot know. l may be nil.
+func (l *Layout) knows(columns map[string]string, snapshot []string) func([]string) int {
+	known := map[string]bool{}
+	add := func(h string) { known[layout.HeadingForm(h)] = true }
+	for h := range columns {
+		add(h)
+	}
+	for _, h := range snapshot {
+		add(h)
+	}
+	if l != nil {
+		for i := range l.Fields {
+			for _, h := range append([]string{l.Fields[i].Name}, l.Fields[i].Aliases...) {
+				add(h)
+			}
+		}
+	}
+	delete(known, "")
+	if len(known) == 0 {
+		return nil
+	}
+	return func(headings []string) (n int) {
+		for _, h := range headings {
+			if known[layout.HeadingForm(h)] {
+				n++
+			}
+		}
+		return n
+	}
+}
+
+// Stands completes how the snapshot is read by what the layout says of where it stands.
+func (l *Layout) Stands(o *table.Options) {
+	o.HeadingRow, o.Sheet = cmp.Or(o.HeadingRow, l.HeadingRow), cmp.Or(o.Sheet, l.Sheet)
+	o.Encoding, o.Delimiter = cmp.Or(o.Encoding, l.Encoding), cmp.Or(o.Delimiter, l.Delimiter)
 }
 
 // Reading is the function of this name for this layout, which may be nil.
 func (l *Layout) Reading(o table.Options, snapshot bool) table.Options {
 	if l == nil {
+		if o.Columns != nil {
+			o.Rename = func(m *table.Image) { layout.NameColumns(m, o.Columns) }
+		}
 		return o
 	}
 	return Reading(l.Layout, o, snapshot)
@@ -46,7 +90,7 @@ func (l *Layout) Reading(o table.Options, snapshot bool) table.Options {
 // LayoutPath is where a record set's layout stands on the desk: in layouts, whatever the set is called.
 func (d *Desk) LayoutPath(set string) string {
 	if !isName(set + ".yaml") {
-		set = slug(set)
+		set = Slug(set)
 	}
 	return filepath.Join(d.Dir, "layouts", set+".yaml")
 }
@@ -71,7 +115,7 @@ func (d *Desk) openLayout(path string, above []string) (*Layout, error) {
 	if err != nil {
 		return nil, err
 	}
-	src := &lists{fsys: d.FS, password: d.Password, found: map[string]string{}, dirs: append([]string{filepath.Dir(path), d.Dir, filepath.Dir(filepath.Dir(path))}, d.Settings.Lists...)}
+	src := d.listsBeside(path)
 	l, err := layout.Parse(d.rel(path), b, src)
 	if err != nil {
 		return nil, err
@@ -147,15 +191,25 @@ func real(path string) string {
 	return filepath.Clean(path)
 }
 
+// listsBeside are the lists that a file of the desk may name: beside it, in the desk's folder, and in those that desk.yaml names.
+func (d *Desk) listsBeside(path string) *lists {
+	return &lists{fsys: d.FS, password: d.Password, found: map[string]string{}, dirs: append([]string{filepath.Dir(path), d.Dir, filepath.Dir(filepath.Dir(path))}, d.Settings.Lists...)}
+}
+
 // List opens a list: the first file of its name, or of its name with an
 // ending, in the folders that are looked at.
 func (s *lists) List(name string) (*table.Image, error) {
 	outside := false
 	for _, dir := range s.dirs {
 		for _, ext := range []string{"", ".csv", ".xlsx"} {
-			path := filepath.Join(dir, name+ext)
+			path, sheet := filepath.Join(dir, name+ext), ""
 			if filepath.IsAbs(name) {
 				path = name + ext
+			}
+			if i := strings.LastIndexByte(path, '#'); i > 0 && ext == "" { // a sheet of a workbook
+				if _, err := s.fsys.Stat(path); err != nil {
+					path, sheet = path[:i], path[i+1:]
+				}
 			}
 			if info, err := s.fsys.Stat(path); err != nil || info.IsDir() {
 				continue
@@ -169,7 +223,7 @@ func (s *lists) List(name string) (*table.Image, error) {
 			if err != nil {
 				return nil, err
 			}
-			return openBytes(filepath.Base(path), b, table.Options{Password: s.password})
+			return openBytes(filepath.Base(path), b, table.Options{Password: s.password, Sheet: sheet})
 		}
 	}
 	err := errors.New("there is no such file")
@@ -187,14 +241,15 @@ func (k keptLists) List(name string) (*table.Image, error) {
 	if err != nil {
 		return nil, err
 	}
-	return openBytes(name, b, table.Options{Password: k.t.desk.Password})
+	_, sheet, _ := strings.Cut(name, "#")
+	return openBytes(name, b, table.Options{Password: k.t.desk.Password, Sheet: sheet})
 }
 
 // listName is what a list is called in a dossier.
-func listName(name string) string { return "list." + slug(strings.TrimSuffix(name, ".csv")) }
+func listName(name string) string { return "list." + Slug(strings.TrimSuffix(name, ".csv")) }
 
 // LayoutName is what the layout of a record set is called in a dossier.
-func LayoutName(set string) string { return "layout." + slug(set) + ".yaml" }
+func LayoutName(set string) string { return "layout." + Slug(set) + ".yaml" }
 
 // keepLayout copies a layout and its lists into a draft, and returns the copies'
 // digests by name.
@@ -206,6 +261,11 @@ func keepLayout(fsys disk.FS, dir, set string, l *Layout) (map[string]string, er
 	for name, path := range l.lists {
 		from[listName(name)] = path
 	}
+	return keepCopies(fsys, dir, from)
+}
+
+// keepCopies copies files into a draft, by the names that they get there, and returns the copies' digests.
+func keepCopies(fsys disk.FS, dir string, from map[string]string) (map[string]string, error) {
 	sums := make(map[string]string, len(from))
 	for name, path := range from {
 		to := filepath.Join(dir, name)
@@ -275,6 +335,20 @@ func (t *Dossier) Layout() (*layout.Layout, error) {
 	}
 	t.layoutRead = err == nil
 	return t.layout, err
+}
+
+// OutwardLayout is the dossier's layout with what that of the desk says by now of the system that takes load files: how it wants
+// values may have been learnt since.
+func (t *Dossier) OutwardLayout() (*layout.Layout, error) {
+	l, err := t.Layout()
+	if err != nil || l == nil {
+		return l, err
+	}
+	now, err := t.desk.FindLayout(t.Set().Name)
+	if err != nil || now == nil {
+		return l, err
+	}
+	return l.Speaking(now.Layout), nil
 }
 
 // Schema returns what says when two of the dossier's values or keys are one.

@@ -18,7 +18,7 @@ const lentFolder = "lent"
 // returns the file.
 func (d *Desk) KeepLent(l *table.Lent, name string) (string, error) {
 	stem := strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
-	path := filepath.Join(d.Dir, lentFolder, l.Snapshot[:8]+"-"+slug(stem)+".json")
+	path := filepath.Join(d.Dir, lentFolder, l.Snapshot[:8]+"-"+Slug(stem)+".json")
 	b, err := json.Marshal(l)
 	if err != nil {
 		return path, err

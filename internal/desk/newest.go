@@ -24,11 +24,11 @@ type AttemptError struct {
 }
 
 func (e *AttemptError) Error() string {
-	return fmt.Sprintf("the last attempt to make a dossier failed (%s), and - would be the older dossier %s, %s", e.Command, e.Number, e.Title)
+	return fmt.Sprintf("the last attempt to make a dossier made none (%s), and - would be the older dossier %s, %s", e.Command, e.Number, e.Title)
 }
 
 func (d *Desk) attemptFile(by string) string {
-	return filepath.Join(d.dossiers(), attempted+slug(by))
+	return filepath.Join(d.dossiers(), attempted+Slug(by))
 }
 
 // Attempt marks that somebody is about to make a dossier, or failed to, where

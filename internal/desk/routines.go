@@ -74,7 +74,7 @@ func (e *RoutineError) Error() string { return e.File + ": " + e.Text }
 
 // Routine reads the routine with a name.
 func (d *Desk) Routine(name string) (*Routine, error) {
-	path := filepath.Join(d.Dir, "routines", slug(name)+".yaml")
+	path := filepath.Join(d.Dir, "routines", Slug(name)+".yaml")
 	b, err := disk.ReadFile(d.FS, path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, &RoutineError{d.rel(path), "there is no such routine; there are " + either(strings.Join(d.RoutineNames(), ", "), "none")}
@@ -174,7 +174,7 @@ func (r *Routine) Values(given []string) (map[string]ParamValue, error) {
 	for _, g := range given {
 		name, v, ok := strings.Cut(g, "=")
 		if _, known := r.Params[name]; !ok || !known {
-			return nil, fmt.Errorf("--param takes name=value, and the parameters are %s; not %q", either(r.ParamWords(), "none"), g)
+			return nil, fmt.Errorf("a parameter is given as --with NAME=VALUE, and the parameters are %s; not %q", either(r.ParamWords(), "none"), g)
 		}
 		text[name] = v
 	}
@@ -182,7 +182,7 @@ func (r *Routine) Values(given []string) (map[string]ParamValue, error) {
 	for name, p := range r.Params {
 		v, there := text[name]
 		if !there {
-			return nil, fmt.Errorf("the parameter %s has no default: --param %s=…", name, name)
+			return nil, fmt.Errorf("the parameter %s has no default: --with %s=…", name, name)
 		}
 		lit := strconv.Quote(v)
 		switch p.Type {

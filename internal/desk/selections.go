@@ -26,7 +26,7 @@ type Selection struct {
 var ErrSelection = errors.New("it is no selection")
 
 func (d *Desk) selectionPath(name string) string {
-	return filepath.Join(d.Dir, "selections", slug(name)+".yaml")
+	return filepath.Join(d.Dir, "selections", Slug(name)+".yaml")
 }
 
 // Selection reads the selection with a name.
@@ -47,10 +47,10 @@ func (d *Desk) Selection(name string) (*Selection, error) {
 func (d *Desk) SelectionNames() []string { return d.yamlNames("selections") }
 
 // KeptError says that something else is kept under a name.
-type KeptError struct{ Name, File string }
+type KeptError struct{ What, Name, File string }
 
 func (e *KeptError) Error() string {
-	return "the desk keeps another selection as " + e.Name + ": " + e.File
+	return "the desk keeps another " + e.What + " as " + e.Name + ": " + e.File
 }
 
 // MayKeep refuses a selection under whose name another is kept: *KeptError. A target that is not known yet is no difference.
@@ -63,7 +63,7 @@ func (d *Desk) MayKeep(name string, s *Selection) error {
 	if same {
 		return nil
 	}
-	return &KeptError{name, d.rel(d.selectionPath(name))}
+	return &KeptError{"selection", name, d.rel(d.selectionPath(name))}
 }
 
 // KeepSelection keeps a selection under a name, in the place of one that had
@@ -74,9 +74,9 @@ func (d *Desk) KeepSelection(name string, s *Selection) (string, error) {
 	if err != nil {
 		return path, err
 	}
-	text := "# Lent again with: paletwin lend SNAPSHOT --again " + slug(name) + "\n" + string(b)
+	text := "# Lent again with: paletwin lend SNAPSHOT --again " + Slug(name) + "\n" + string(b)
 	if s.Target != "" {
-		text = "# Taken again with: paletwin take --again " + slug(name) + " -o FILE\n" + string(b)
+		text = "# Taken again with: paletwin take --again " + Slug(name) + " -o FILE\n" + string(b)
 	}
 	return path, writeWithFolder(d.FS, path, []byte(text), shared)
 }

@@ -38,7 +38,7 @@ type Reference struct {
 	To     string   `json:"to"`
 }
 
-func setDir(dir, set string) string { return filepath.Join(dir, "sets", slug(set)) }
+func setDir(dir, set string) string { return filepath.Join(dir, "sets", Slug(set)) }
 
 // Several reports whether the dossier has several record sets, so that it has no change set of its own.
 func (t *Dossier) Several() bool { return t.Meta != nil && len(t.Meta.Sets) > 0 }
@@ -404,10 +404,10 @@ func (x *several) open(ctx context.Context) (err error) {
 	folders := map[string]string{}
 	for _, c := range x.s.All {
 		name := c.Options.RecordSet
-		if other, taken := folders[slug(name)]; taken {
+		if other, taken := folders[Slug(name)]; taken {
 			return layout.Errors{{File: name, Text: fmt.Sprintf("the record sets %s and %s would have one folder", other, name), Hint: "give one of them a name that differs in letters or digits"}}
 		}
-		folders[slug(name)] = name
+		folders[Slug(name)] = name
 		in := &inputs{fsys: x.d.FS, hashed: make(chan struct{})}
 		x.in = append(x.in, in)
 		if in.use(c); x.dir != "" {

@@ -35,7 +35,7 @@ func (d *Desk) KeepTaken(t *Taken, name string) error {
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(d.Dir, takenFolder, t.Snapshot[:8]+"-"+slug(strings.TrimSuffix(filepath.Base(name), filepath.Ext(name)))+".json")
+	path := filepath.Join(d.Dir, takenFolder, t.Snapshot[:8]+"-"+Slug(strings.TrimSuffix(filepath.Base(name), filepath.Ext(name)))+".json")
 	return writeWithFolder(d.FS, path, append(b, '\n'), private)
 }
 

@@ -19,7 +19,7 @@ import (
 // of its group. This file says who that is, and to whom what is made on a desk belongs.
 
 // own are the names in a desk's folder that are the desk's: no link in them leads out, and what is made there is the desk's.
-var own = []string{SettingsName, "dossiers", "layouts", "routines", "selections", "lent", "taken"}
+var own = []string{SettingsName, "dossiers", "layouts", "routines", "sources", "selections", "lent", "taken"}
 
 // UntrustedError says that somebody else could have written a desk that was found on the way up, and that it is therefore not followed.
 type UntrustedError struct {

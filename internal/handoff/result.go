@@ -81,7 +81,7 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 		return nil, err
 	}
 	if status < 0 && message < 0 && !r.Refused {
-		return nil, &ResultError{m.Name, "no column says what became of a record", "name it: --status COLUMN; or say --refused, where the file lists the refused records alone\nits columns are " + strings.Join(m.Heading, ", ")}
+		return nil, &ResultError{m.Name, "no column says what became of a record", "name it: --with status=COLUMN; or say --with refused, where the file lists the refused records alone\nits columns are " + strings.Join(m.Heading, ", ")}
 	}
 	if r.Refused {
 		status = -1
@@ -111,7 +111,7 @@ func (r *Result) Read(m *table.Image) (*Rows, error) {
 		return nil, err
 	}
 	if len(all.All) == 0 && !r.Refused {
-		return nil, &ResultError{m.Name, "the file has no rows, and nothing is known from it", "name the system's answer; --refused, where it lists the refused records and there are none"}
+		return nil, &ResultError{m.Name, "the file has no rows, and nothing is known from it", "name the system's answer; --with refused, where it lists the refused records and there are none"}
 	}
 	if len(unknown) > 0 {
 		return nil, r.undecided(m, all.Status, unknown)
@@ -163,7 +163,7 @@ func (r *Result) noReason(m *table.Image, all *Rows, taken []int) error {
 		return nil
 	}
 	return &ResultError{m.Name, "which column has the reason of a refusal? " + strings.Join(could, ", ") + " could",
-		"name it: --message COLUMN; --message none, where there is none"}
+		"name it: --with message=COLUMN; --with message=none, where there is none"}
 }
 
 // ours reports whether a heading is a field of the records, in our words or the
@@ -205,7 +205,7 @@ func (r *Result) undecided(m *table.Image, column string, unknown map[string]int
 		said = append(said[:most], fmt.Sprintf("and %d more", len(said)-most))
 	}
 	return &ResultError{m.Name, "the column " + column + " says what is not known to mean done or refused: " + strings.Join(said, ", "),
-		"say which words mean that a record was done: --ok WORD (repeatable; all others then mean refused), or name another column: --status COLUMN"}
+		"say which words mean that a record was done: --with ok=WORD (repeatable; all others then mean refused), or name another column: --with status=COLUMN"}
 }
 
 // keyColumns finds the key's fields: by what the system calls them, by their
@@ -237,13 +237,13 @@ func (r *Result) keyColumns(m *table.Image) ([]int, []*layout.Wording, error) {
 			}
 		}
 		if len(found) > 1 {
-			return nil, nil, &ResultError{m.Name, "which column is the key " + k + "? " + strings.Join(found, ", ") + " could be", "name it: --key COLUMN"}
+			return nil, nil, &ResultError{m.Name, "which column is the key " + k + "? " + strings.Join(found, ", ") + " could be", "name it: --with key=COLUMN"}
 		}
 		if cols[i] < 0 && len(r.Columns) > 0 {
 			return nil, nil, &ResultError{m.Name, "there is no column " + r.Columns[i], "its columns are " + strings.Join(m.Heading, ", ")}
 		}
 		if cols[i] < 0 {
-			return nil, nil, &ResultError{m.Name, "there is no column " + k + ", which says which record a row is", "name it: --key COLUMN\nits columns are " + strings.Join(m.Heading, ", ")}
+			return nil, nil, &ResultError{m.Name, "there is no column " + k + ", which says which record a row is", "name it: --with key=COLUMN\nits columns are " + strings.Join(m.Heading, ", ")}
 		}
 	}
 	return cols, words, nil
@@ -273,7 +273,7 @@ func (r *Result) column(m *table.Image, flag, named string, usual []string, take
 		}
 	}
 	if len(found) > 1 {
-		return -1, &ResultError{m.Name, "which column is the " + flag + "? " + strings.Join(found, ", ") + " could be", "name it: --" + flag + " COLUMN"}
+		return -1, &ResultError{m.Name, "which column is the " + flag + "? " + strings.Join(found, ", ") + " could be", "name it: --with " + flag + "=COLUMN"}
 	}
 	return at, nil
 }

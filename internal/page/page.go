@@ -76,7 +76,7 @@ type unitJSON struct {
 }
 
 // finding is a line of the summary.
-type finding struct{ Code, Place, Text string }
+type finding struct{ Place, Text string }
 
 // Write writes the page.
 func Write(w io.Writer, m *desk.Contents) error {
@@ -153,19 +153,18 @@ func hashOf(text string) template.HTMLAttr {
 // summary is the findings that weigh most.
 func summary(m *desk.Contents) []finding {
 	var all []finding
-	for _, level := range []changeset.Level{changeset.Stop, changeset.Warn} {
-		for _, f := range m.Findings {
-			if f.Level == level && len(all) < mostFindings {
-				place := f.Column
-				if f.Row > 0 {
-					place = strings.TrimSpace(fmt.Sprintf("row %d %s", f.Row, f.Column))
-				}
-				if len(m.Dossier.Meta.Edited) > 1 {
-					place = strings.TrimSpace(f.File + " " + place)
-				}
-				all = append(all, finding{f.Code, term.Safe(place), term.Safe(f.Text)})
-			}
+	for _, g := range changeset.Groups(m.Findings) {
+		if g.Level == changeset.Note || len(all) == mostFindings {
+			continue
 		}
+		place := g.Column
+		if g.Row > 0 {
+			place = strings.TrimSpace(fmt.Sprintf("%s row %d", g.Column, g.Row))
+		}
+		if len(m.Dossier.Meta.Edited) > 1 {
+			place = strings.TrimSpace(g.File + " " + place)
+		}
+		all = append(all, finding{term.Safe(place), term.Safe(g.Text)})
 	}
 	return all
 }
@@ -181,7 +180,7 @@ func collect(m *desk.Contents) (*data, string, error) {
 		all += len(s.States)
 	}
 	take := chooser(m, all)
-	texts := sentences(m)
+	texts := changeset.NewSentences(m.Findings)
 	for i, s := range m.Changes {
 		at := -1
 		for u := range s.States {
@@ -262,20 +261,13 @@ func text(v record.Value) *string {
 	return &s
 }
 
-func unit(m *desk.Contents, s *desk.DecidedChange, u, at int, texts map[[2]string]string) unitJSON {
+func unit(m *desk.Contents, s *desk.DecidedChange, u, at int, say *changeset.Sentences) unitJSON {
 	st := &s.States[u]
 	j := unitJSON{Ref: m.Ref(s, u), Change: at, Field: -1, Codes: append([]string{}, slices.Concat(st.Stop, st.Held, st.Noted)...), Stop: st.Barred(), Note: st.Note, In: term.Safe(s.In(st.Field))}
 	if d := m.Prefill(st); d != "" {
 		j.Decision = string(d)
 	}
-	for _, c := range j.Codes {
-		if t := texts[[2]string{c, st.Field}]; t != "" {
-			j.Finding = c + ": " + t
-			break
-		} else if t := texts[[2]string{c, ""}]; t != "" {
-			j.Finding = c + ": " + t
-		}
-	}
+	j.Finding = term.Safe(say.Of(st))
 	if s.Act == changeset.Amend {
 		f := &s.Fields[u]
 		j.Field, j.From, j.To = slices.Index(m.Header.Fields, f.Field), text(f.From), text(st.Wanted(f))
@@ -284,17 +276,4 @@ func unit(m *desk.Contents, s *desk.DecidedChange, u, at int, texts map[[2]strin
 	all := term.Safe(m.Whole(s.Chosen(st.Of)))
 	j.To = &all
 	return j
-}
-
-// sentences are the findings' words, by code and field.
-func sentences(m *desk.Contents) map[[2]string]string {
-	all := map[[2]string]string{}
-	for _, f := range m.Findings {
-		for _, k := range [][2]string{{f.Code, f.Column}, {f.Code, ""}} {
-			if all[k] == "" {
-				all[k] = term.Safe(f.Text)
-			}
-		}
-	}
-	return all
 }

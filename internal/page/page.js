@@ -37,9 +37,53 @@
       if (state && (u.decision || "open") !== state) continue;
       listed.push(i);
     }
+    order();
+    sums();
     at = listed.length ? 0 : -1;
     $("scroll").scrollTop = 0;
     draw(); record();
+  }
+
+  // What a column is sorted by, and in which direction; -1 is the file's own order.
+  let sorted = -1, down = false;
+  const number = /^-?[0-9]+(\.[0-9]+)?$/;
+  const by = [u => d.changes[u.change].key, u => d.changes[u.change].about, u => u.field < 0 ? d.changes[u.change].act : d.fields[u.field],
+    u => u.from, u => u.to, u => u.codes.join(", "), u => word(u)];
+
+  function order() {
+    if (sorted < 0) return;
+    const value = i => by[sorted](units[i]) ?? "";
+    listed.sort((a, b) => {
+      const x = value(a), y = value(b);
+      const n = number.test(x) && number.test(y) ? Number(x) - Number(y) : x < y ? -1 : x > y ? 1 : 0;
+      return (down ? -n : n) || a - b;
+    });
+  }
+
+  // Sums are exact: of whole numbers of the smallest part.
+  function exact(all) {
+    let scale = 0;
+    for (const v of all) { const i = v.indexOf("."); if (i >= 0) scale = Math.max(scale, v.length - i - 1); }
+    let sum = 0n;
+    for (const v of all) { const [whole, part = ""] = v.split("."); sum += BigInt(whole + part.padEnd(scale, "0")); }
+    const text = (sum < 0n ? -sum : sum).toString().padStart(scale + 1, "0");
+    return (sum < 0n ? "−" : "") + text.slice(0, text.length - scale) + (scale ? "." + text.slice(text.length - scale) : "");
+  }
+
+  function sums() {
+    const of = new Map();
+    for (const i of listed) {
+      const u = units[i];
+      if (u.field < 0) continue;
+      const s = of.get(u.field) || { n: 0, from: [], to: [], numbers: true };
+      of.set(u.field, s);
+      s.n++;
+      s.numbers = s.numbers && number.test(u.from ?? "") && number.test(u.to ?? "");
+      if (s.numbers) { s.from.push(u.from); s.to.push(u.to); }
+    }
+    const parts = [];
+    for (const [f, s] of of) if (s.numbers && s.n > 1) parts.push(d.fields[f] + " of " + s.n + ": " + exact(s.from) + " → " + exact(s.to));
+    $("sums").textContent = parts.length ? "Sums of what is listed: " + parts.join(" · ") : "";
   }
 
   function counts() {
@@ -52,7 +96,8 @@
   function cells(i, k) {
     const u = units[i], c = d.changes[u.change], tr = node("tr", "row");
     tr.dataset.k = k; tr.setAttribute("aria-rowindex", k + 2); tr.setAttribute("aria-selected", k === at);
-    tr.append(node("td", "", c.key), node("td", "", c.about));
+    const about = node("td", "", c.about); about.title = c.about;
+    tr.append(node("td", "", c.key), about);
     if (u.field >= 0) tr.append(node("td", "", d.fields[u.field]), node("td", "from", shown(u.from)), node("td", "to", shown(u.to)));
     else { const t = node("td", c.act, c.act); const all = node("td", "", u.to); all.colSpan = 2; tr.append(t, all); }
     tr.append(node("td", "amend", u.codes.join(", ")), node("td", u.decision, word(u)));
@@ -136,6 +181,15 @@
     if (keys[e.key]) { e.preventDefault(); keys[e.key](); }
   });
   const one = w => { if (at >= 0) { decide([listed[at]], w); if (w) go(at + 1); } };
+  document.querySelectorAll("#table th").forEach((th, k) => {
+    const b = node("button", "sort", th.textContent);
+    b.addEventListener("click", () => {
+      if (sorted !== k) { sorted = k; down = false; } else if (!down) down = true; else sorted = -1;
+      document.querySelectorAll("#table th").forEach((x, j) => { if (j === sorted) x.setAttribute("aria-sort", down ? "descending" : "ascending"); else x.removeAttribute("aria-sort"); });
+      choose();
+    });
+    th.replaceChildren(b);
+  });
   for (const id of ["search", "act", "field", "finding", "move", "state"]) $(id).addEventListener("input", choose);
   for (const w of ["approve", "hold", "reject"]) $("group-" + w).addEventListener("click", () => {
     const finding = $("finding").value;

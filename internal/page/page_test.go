@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -174,6 +175,33 @@ func TestDecidingInThePage(t *testing.T) {
 		assert.Equal(t, map[int]changeset.Decision{9: changeset.Approve, 1: changeset.Reject}[g.Count], g.Decision)
 		assert.Equal(t, map[int]string{9: "", 1: "no tags in names"}[g.Count], g.Note)
 	}
+	assert.Empty(t, console())
+}
+
+// What is listed is sorted by any column, there and back, and its sums are exact.
+func TestSortingAndSums(t *testing.T) {
+	ctx, console := open(t, write(t, matter(t, 300)), t.TempDir())
+	column := func(n int) []string {
+		return evaluate[[]string](t, ctx, fmt.Sprintf(`[...document.querySelectorAll("#rows tr.row")].map(r => r.children[%d].textContent)`, n))
+	}
+	sums := func() string { return evaluate[string](t, ctx, `document.getElementById("sums").textContent`) }
+	set(t, ctx, "field", "fee")
+	from, to := 0, 0
+	for n := range 300 {
+		from, to = from+100+n%500, to+104+n%500
+	}
+	assert.Equal(t, fmt.Sprintf("Sums of what is listed: fee of 300: %d.00 → %d.00", from, to), sums())
+	own := column(0)
+	do(t, ctx, chromedp.Click("#table th:nth-child(5) button"))
+	values := column(4)
+	assert.True(t, slices.IsSortedFunc(values, func(a, b string) int { return len(a) - len(b) }), "%v", values)
+	assert.Equal(t, "ascending", evaluate[string](t, ctx, `document.querySelector("#table th:nth-child(5)").getAttribute("aria-sort")`))
+	do(t, ctx, chromedp.Click("#table th:nth-child(5) button"))
+	assert.Equal(t, "403.00", column(4)[0])
+	do(t, ctx, chromedp.Click("#table th:nth-child(5) button"))
+	assert.Equal(t, own, column(0))
+	set(t, ctx, "field", "depot")
+	assert.Empty(t, sums())
 	assert.Empty(t, console())
 }
 

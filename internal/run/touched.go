@@ -36,7 +36,7 @@ func (j *Job) narrow(keys []record.Key) error {
 	case !j.Options.Touched:
 		return nil
 	case !ok:
-		return refuse(WholeOnly, "%s is read and written whole, and so is its backup: --touched is for tables of databases", j.Target.Name())
+		return refuse(WholeOnly, "%s is read and written whole, and so is its backup: --with touched is for tables of databases", j.Target.Name())
 	}
 	return n.Only(keys)
 }

@@ -62,24 +62,19 @@ type part struct {
 func parts(m *desk.Contents) ([]part, error) {
 	key := m.Header.Key
 	heading := append([]string{changeColumn}, key...)
-	widths := []float64{16}
-	for range key {
-		widths = append(widths, 14)
-	}
 	for i := range about {
 		heading = append(heading, fmt.Sprintf("record %d", i+1))
-		widths = append(widths, 22)
 	}
 	several := slices.ContainsFunc(m.Changes, func(s *desk.DecidedChange) bool { return len(s.Sources()) > 0 })
-	found, foundWidth := []string{"finding"}, []float64{22}
+	found := []string{"finding"}
 	if several {
-		found, foundWidth = []string{"copies", "finding"}, []float64{34, 22}
+		found = []string{"copies", "finding"}
 	}
 	ends := append(clip(found), decisionColumn, noteColumn, setColumn)
-	endWidths := append(clip(foundWidth), 12, 30, 14)
-	fields := part{fieldSheet, append(append(clip(heading), "field", "from", "to"), ends...), append(append(clip(widths), 16, 24, 24), endWidths...), nil}
-	adds := part{addSheet, append(append(clip(heading), "record"), ends...), append(append(clip(widths), 70), endWidths...), nil}
-	dels := part{delSheet, adds.heading, adds.widths, nil}
+	fields := part{name: fieldSheet, heading: append(append(clip(heading), "field", "from", "to"), ends...)}
+	adds := part{name: addSheet, heading: append(append(clip(heading), "record"), ends...)}
+	dels := part{name: delSheet, heading: adds.heading}
+	say := changeset.NewSentences(m.Findings)
 	for _, s := range m.Changes {
 		before, err := m.Before(s)
 		if err != nil {
@@ -101,7 +96,7 @@ func parts(m *desk.Contents) ([]part, error) {
 			st := &s.States[u]
 			row := clip(head)
 			row[0] = m.Ref(s, u)
-			end := []string{strings.Join(append(append(clip(st.Stop), st.Held...), st.Noted...), ", "), string(m.Prefill(st)), st.Note, m.Set()}
+			end := []string{say.Of(st), string(m.Prefill(st)), st.Note, m.Set()}
 			if several {
 				end = append([]string{s.In(st.Field)}, end...)
 			}
@@ -116,7 +111,63 @@ func parts(m *desk.Contents) ([]part, error) {
 			}
 		}
 	}
-	return []part{fields, adds, dels}, nil
+	all := []part{fields, adds, dels}
+	for i := range all {
+		all[i].wide()
+	}
+	return all, nil
+}
+
+// Widths of columns, in characters: what is read back, and the least and the most of others.
+var fixedWidths = map[string]float64{changeColumn: 16, decisionColumn: 12, noteColumn: 30, setColumn: 14}
+
+// widestOf are columns of several lines rather than of one long one.
+var widestOf = map[string]int{"from": 34, "to": 34, "finding": 48, "copies": 40, "record": 70}
+
+const (
+	narrowest = 8
+	widest    = 40
+	measured  = 2000 // rows that show how wide a column has to be
+)
+
+// wide makes each column as wide as what stands in it, within bounds.
+func (p *part) wide() {
+	p.widths = make([]float64, len(p.heading))
+	for i, h := range p.heading {
+		if w, fixed := fixedWidths[h]; fixed {
+			p.widths[i] = w
+			continue
+		}
+		n := len([]rune(h))
+		for _, row := range p.rows[:min(len(p.rows), measured)] {
+			n = max(n, len([]rune(row[i])))
+		}
+		most := widest
+		if w := widestOf[h]; w > 0 {
+			most = w
+		}
+		p.widths[i] = float64(min(max(n+2, narrowest), most))
+	}
+}
+
+// height is how high a row has to be, so that all of its text is seen, in points.
+func (p *part) height(cells []string) float64 {
+	const (
+		line = 15.5
+		most = 12
+	)
+	lines := 1
+	for i, c := range cells {
+		if h := p.heading[i]; h == changeColumn || h == setColumn {
+			continue
+		}
+		n := 0
+		for l := range strings.SplitSeq(c, "\n") {
+			n += 1 + len([]rune(l))/int(p.widths[i])
+		}
+		lines = max(lines, n)
+	}
+	return line * float64(min(lines, most))
 }
 
 func clip[T any](s []T) []T { return append([]T(nil), s...) }
@@ -251,7 +302,7 @@ func (b *book) table(p *part) error {
 		for i, c := range cells {
 			row[i] = excelize.Cell{StyleID: b.style(p.heading[i]), Value: shown(c)}
 		}
-		if err := s.SetRow(fmt.Sprintf("A%d", n+2), row); err != nil {
+		if err := s.SetRow(fmt.Sprintf("A%d", n+2), row, excelize.RowOpts{Height: p.height(cells)}); err != nil {
 			return err
 		}
 	}
@@ -310,8 +361,7 @@ func (b *book) readMe(m *desk.Contents, all []part) error {
 		"2. Write a note where a reason helps.",
 		"3. Save, and send the file back. Other cells are not read, and sorting and filtering do no harm.",
 		"",
-		"Pale is what the record has now, bold what it would have. Finding says why the tool holds a change",
-		"(docs/findings.md of Pale Twin explains the words).",
+		"Pale is what the record has now, bold what it would have. Finding says why a change waits for a look.",
 		"", "change set "+m.Set())
 	if err := b.x.SetColWidth(firstSheet, "A", "A", 110); err != nil {
 		return err

@@ -139,7 +139,7 @@ const maxColumns = 2000
 // write makes the set's table of what was loaded.
 func (k *keep) write(ctx context.Context, s *Set) error {
 	if len(s.Fields) > maxColumns {
-		return fmt.Errorf("%s has %d columns, and at most %d can be kept; --memory keeps nothing", s.File, len(s.Fields), maxColumns)
+		return fmt.Errorf("%s has %d columns, and at most %d can be kept; --with memory keeps nothing", s.File, len(s.Fields), maxColumns)
 	}
 	var columns, keys []string
 	for _, f := range s.Fields {

@@ -147,7 +147,11 @@ func asFound(ctx context.Context, m *table.Image, set string) (l *layout.Layout,
 			return nil, nil, errNoKey
 		}
 	}
-	text, err := layout.Draft(ctx, m, set, keys[:min(len(keys), 1)], together)
+	var of func([]string) ([]string, error)
+	if len(together) > 0 {
+		of = func([]string) ([]string, error) { return together, nil }
+	}
+	text, err := layout.Draft(ctx, m, set, keys[:min(len(keys), 1)], of, table.Options{}, nil)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -173,7 +173,7 @@ func counted(done int, r *run.Record, load *loadFile) (reply run.Reply, vague bo
 
 // result is how a result file of the dossier is read.
 func result(t *desk.Dossier, a *Answers) *handoff.Result {
-	l, _ := t.Layout() // it was read before
+	l, _ := t.OutwardLayout() // it was read before
 	var fields []string
 	if c, err := t.Changes(); err == nil {
 		fields = c.Header.Fields

@@ -24,7 +24,7 @@ func (s *system) Close() error { return s.export.Close() }
 // system makes the target of a hand-off: what it has is in the export that
 // is named, or in the dossier's snapshot.
 func (o *Office) system(t *desk.Dossier, options handoff.Options, current string) (*system, error) {
-	l, err := t.Layout()
+	l, err := t.OutwardLayout()
 	if err != nil {
 		return nil, err
 	}

@@ -16,12 +16,56 @@ import (
 
 // Open opens a file given as its bytes. Errors are *table.Error.
 func Open(name string, data []byte, o table.Options) (*table.Image, error) {
-	m, err := byContent(name, data, o)
+	m, err := known(name, data, o)
 	if err == nil && o.Rename != nil {
 		o.Rename(m)
 	}
 	if err == nil && o.Reshape != nil {
 		return o.Reshape(m)
+	}
+	return m, err
+}
+
+// Where known headings are looked for, if what is found has none.
+const (
+	mostSheets = 20
+	mostRows   = 20
+)
+
+// known opens a file where its table stands: on the sheet, and below the row, that have the most headings that are known.
+func known(name string, data []byte, o table.Options) (*table.Image, error) {
+	m, err := byContent(name, data, o)
+	if o.Knows == nil || o.Sheet == AllSheets || err == nil && (m.Lent != nil || len(m.Heading) == 1) {
+		return m, err
+	}
+	best := 0
+	if err == nil {
+		if best = o.Knows(m.Heading); best > 1 {
+			return m, nil
+		}
+	}
+	try := func(o table.Options, least int) {
+		x, xerr := byContent(name, data, o)
+		if xerr != nil {
+			return
+		}
+		if n := o.Knows(x.Heading); n > best && n >= least {
+			best, m, err = n, x, nil
+		}
+	}
+	if o.Sheet == "" && bytes.HasPrefix(data, []byte("PK\x03\x04")) {
+		names, serr := sheets(name, data)
+		for _, s := range names[:min(len(names), mostSheets)] {
+			if other := o; serr == nil {
+				other.Sheet = s
+				try(other, 1) // the first of those that have as many
+			}
+		}
+	}
+	for n := 1; best < 2 && o.HeadingRow == 0 && n <= mostRows; n++ {
+		other := o
+		other.HeadingRow = n
+		try(other, 2) // one could be a value
 	}
 	return m, err
 }

@@ -103,7 +103,7 @@ func (s *Set) Check(ctx context.Context, steps []target.Step) ([]string, error) 
 func (s *Set) check(st *target.Step) string {
 	can := &s.typ.can
 	if !st.Was.IsZero() && !st.Anew {
-		return "a service cannot change the key of a record; --delete-and-add deletes it and adds it under the new key: what refers to it, and what the service writes itself, is lost"
+		return "a service cannot change the key of a record; --with delete-and-add deletes it and adds it under the new key: what refers to it, and what the service writes itself, is lost"
 	}
 	switch {
 	case st.Act == changeset.Add && can.noInserts, st.Act == changeset.Delete && can.noDeletes, st.Act == changeset.Amend && can.noUpdates:

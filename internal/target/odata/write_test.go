@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -233,6 +234,7 @@ func TestLostAnswers(t *testing.T) {
 				t.Parallel()
 				p := aids(t, []string{"k"}, targettest.Register, nil, "no-repeats")
 				inner := p.server.Config.Handler
+				var mu sync.Mutex                           // the request that was cut off may not have ended when it is sent again
 				cut, change := map[string]bool{}, func() {} // paths of which an answer was cut off; what a colleague does then
 				p.server.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 					writes := r.Method == "POST" && form != "alone" || r.Method == "PATCH" && r.Header.Get("Prefer") != ""
@@ -242,8 +244,11 @@ func TestLostAnswers(t *testing.T) {
 					}
 					if body, _ := io.ReadAll(r.Body); form == "alone" || strings.Contains(strings.ToUpper(string(body)), "PATCH") {
 						r.Body = io.NopCloser(bytes.NewReader(body))
-						if !cut[r.URL.Path] {
-							cut[r.URL.Path] = true
+						mu.Lock()
+						first := !cut[r.URL.Path]
+						cut[r.URL.Path] = true
+						mu.Unlock()
+						if first {
 							inner.ServeHTTP(httptest.NewRecorder(), r.Clone(context.WithoutCancel(r.Context())))
 							change()
 							panic(http.ErrAbortHandler)

@@ -1,73 +1,21 @@
 package xlsx
 
 import (
+	"archive/zip"
+	"bufio"
 	"bytes"
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"io"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
-	"github.com/xuri/excelize/v2"
-
 	"paletwin/core/record"
-	"paletwin/core/table"
+	"paletwin/core/table/refs"
+	"paletwin/core/table/xmlscan"
 )
-
-// cellForm is how a workbook keeps a cell, beyond its value.
-type cellForm struct {
-	Col     int    `json:"c"`
-	Type    string `json:"t,omitempty"` // as in the file: "s", "b" …; "n" for numbers
-	Style   int    `json:"s,omitempty"`
-	Formula string `json:"f,omitempty"`
-
-	computed bool
-	filled   bool
-}
-
-// forms is how a sheet keeps some of its rows, and what its columns hold.
-type forms struct {
-	*book
-	rows    map[int][]cellForm
-	columns map[int]cellForm // the last filled cell of each column, heading aside
-}
-
-// forms reads how the sheet keeps the rows that want asks for.
-func (b *book) forms(heading int, want func(row int) bool) (*forms, error) {
-	f := &forms{book: b, rows: map[int][]cellForm{}, columns: map[int]cellForm{}}
-	g := &grid{book: b, formulas: table.Formulas{}, seen: func(row int, c cellForm) {
-		if want(row) {
-			f.rows[row] = append(f.rows[row], c)
-		}
-		if row > heading && c.filled && !c.computed {
-			f.columns[c.Col] = c
-		}
-	}}
-	return f, b.scan(b.sheet.part, g.element)
-}
-
-// RowForms returns for the given rows how their cells are kept: types, styles
-// and formulas, in a form for Insert. Rows are as the sheet counts them.
-func RowForms(name string, data []byte, o table.Options, rows map[int]bool) (map[int]string, error) {
-	all := make(map[int]string, len(rows))
-	err := inBook(name, data, o, func(b *book) error {
-		f, err := b.forms(0, func(row int) bool { return rows[row] })
-		if err != nil {
-			return err
-		}
-		for row, cells := range f.rows {
-			text, err := json.Marshal(cells)
-			if err != nil {
-				return err
-			}
-			all[row] = string(text)
-		}
-		return nil
-	})
-	return all, err
-}
 
 // An Op is one change of a sheet.
 type Op struct {
@@ -90,200 +38,230 @@ const (
 type Cell struct {
 	Col   int
 	Value record.Value
-}
-
-// Edit writes the workbook with the ops carried out on the sheet that o names.
-// A cell keeps its style, and its type where a value of that type reads back
-// as the very text that is asked for; else it becomes text. Everything else
-// in the workbook stays; formulas are computed anew when it is opened.
-//
-// What Refuse refuses is not among the ops.
-func Edit(name string, data []byte, o table.Options, heading int, ops []Op, w io.Writer) error {
-	return inBook(name, data, o, func(b *book) error {
-		f, err := b.formsOf(heading, ops)
-		if err != nil {
-			return err
-		}
-		return f.edit(data, o, ops, w)
-	})
-}
-
-// formsOf reads how the rows of the ops are kept.
-func (b *book) formsOf(heading int, ops []Op) (*forms, error) {
-	rows := make(map[int]bool, len(ops))
-	for i := range ops {
-		rows[ops[i].Row] = true
-	}
-	return b.forms(heading, func(row int) bool { return rows[row] })
+	// Other is another form of the value, which is as good; "" is none. It is written where the cell is a number or a date, and
+	// the value as it stands could be none.
+	Other string
 }
 
 // maxText is how many UTF-16 units a cell holds.
 const maxText = 32_767
 
-// refuse says why an op cannot be carried out, or "".
-func (f *forms) refuse(op *Op) string {
-	for _, c := range op.Cells {
-		if why := Unwritable(c.Value.String()); why != "" {
-			return why
-		}
-		if op.Kind != Set {
-			continue
-		}
-		for _, old := range f.rows[op.Row] {
-			switch {
-			case old.Col != c.Col:
-			case old.computed:
-				return fmt.Sprintf("cell %s%d holds a formula, which is not overwritten", letters(c.Col), op.Row)
-			case old.Type == "e":
-				return fmt.Sprintf("cell %s%d holds an error value, which could not be put back as one", letters(c.Col), op.Row)
-			}
-		}
-	}
-	return ""
+// edit is an edit that is being carried out.
+type edit struct {
+	*Book
+	heading int
+	ops     []Op
+	shift   refs.Shift
+	sets    map[int]*Op
+	puts    map[int][]*Op // behind each row, in their order
+	left    []int         // the rows behind which some are still to be put, ascending
+
+	texts  []string // to be added to the workbook's
+	number map[string]int
+	used   int // cells that refer to them
 }
 
-func (f *forms) edit(data []byte, o table.Options, ops []Op, w io.Writer) (err error) {
-	defer func() {
-		if r := recover(); r != nil { // the library's, on a workbook that it does not expect
-			err = fmt.Errorf("the workbook cannot be written: %v", r)
-		}
-	}()
-	x, err := excelize.OpenReader(bytes.NewReader(data))
+// Edit writes the workbook with the ops carried out on the sheet, whose heading is in the given row.
+//
+// The sheet's part is written anew as it is read; every other part goes over as it stands in the archive, but for what points at rows
+// that move, texts that are added at the end of the workbook's, the marks that have formulas and pivot tables computed anew, and, where rows move, the calculation
+// chain, which goes. A cell keeps its style, and its type where a value of that type reads back as the very text that is asked for, or as
+// its other form; else it becomes text.
+//
+// What Refuse refuses must not be among the ops.
+func (b *Book) Edit(heading int, ops []Op, w io.Writer) error {
+	e, err := b.begin(heading, ops)
 	if err != nil {
+		return b.fault(err)
+	}
+	return b.fault(e.write(w))
+}
+
+func (b *Book) begin(heading int, ops []Op) (*edit, error) {
+	e := &edit{Book: b, heading: heading, ops: ops, sets: map[int]*Op{}, puts: map[int][]*Op{}, number: map[string]int{}}
+	var gone []int
+	in := map[int]int{}
+	for i := range ops {
+		switch op := &ops[i]; op.Kind {
+		case Set:
+			e.sets[op.Row] = op
+		case Remove:
+			gone = append(gone, op.Row)
+		case Insert:
+			e.puts[op.Row] = append(e.puts[op.Row], op)
+			if in[op.Row]++; in[op.Row] == 1 {
+				e.left = append(e.left, op.Row)
+			}
+		}
+	}
+	slices.Sort(e.left)
+	e.shift = refs.Shift{Sheet: b.sheet.name, Moves: refs.NewMoves(gone, in)}
+	_, err := b.lookAround()
+	return e, err
+}
+
+// write writes the archive.
+func (e *edit) write(w io.Writer) error {
+	to := zip.NewWriter(w)
+	if err := to.SetComment(e.zip.Comment); err != nil {
 		return err
 	}
-	defer func() { err = cmp.Or(err, x.Close()) }()
-	e := &editor{f, x}
-	order := make([]int, len(ops))
-	for i := range ops {
-		order[i] = i
-	}
-	// Values first, then rows from the bottom up, so that row numbers stay
-	// true; of one row the rows behind it before the row itself.
-	slices.SortStableFunc(order, func(a, b int) int {
-		return cmp.Or(cmp.Compare(min(ops[a].Kind, 1), min(ops[b].Kind, 1)), cmp.Compare(ops[b].Row, ops[a].Row), cmp.Compare(ops[b].Kind, ops[a].Kind))
-	})
-	for n := 0; n < len(order); {
-		op := &ops[order[n]]
-		same := 1
-		for op.Kind == Insert && n+same < len(order) && ops[order[n+same]].Kind == Insert && ops[order[n+same]].Row == op.Row {
-			same++
+	own := strings.ToLower(e.sheet.part)
+	var later []*zip.File // what depends on the sheet's cells
+	for _, f := range e.zip.File {
+		key := strings.ToLower(strings.TrimPrefix(f.Name, "/"))
+		if e.parts[key] != f {
+			continue // a second one of the name
 		}
-		switch op.Kind {
-		case Set:
-			err = e.set(op)
-		case Remove:
-			err = x.RemoveRow(f.sheet.name, op.Row)
-		case Insert:
-			group := make([]*Op, same)
-			for i := range group {
-				group[i] = &ops[order[n+i]]
+		var err error
+		switch {
+		case key == own:
+			err = anew(to, f, func(out io.Writer) error { return e.part(f, out) })
+		case key == strings.ToLower(e.shared):
+			later = append(later, f)
+		default:
+			var data []byte
+			if data, err = e.other(key, f.Name); err != nil {
+				break
 			}
-			err = e.insert(op.Row, group)
+			switch {
+			case data == nil:
+				err = to.Copy(f)
+			case len(data) > 0:
+				err = anew(to, f, func(out io.Writer) error { _, err := out.Write(data); return err })
+			}
 		}
 		if err != nil {
 			return err
 		}
-		n += same
 	}
-	anew := true
-	if err := x.SetCalcProps(&excelize.CalcPropsOptions{FullCalcOnLoad: &anew}); err != nil {
-		return err
-	}
-	return x.Write(w, excelize.Options{Password: o.Password})
-}
-
-// editor changes a workbook whose cells' forms are known.
-type editor struct {
-	*forms
-	x *excelize.File
-}
-
-// set writes cells of a row. A cell that comes back gets the type that it had;
-// else it keeps the one that it has, or that the column's cells have.
-func (e *editor) set(op *Op) error {
-	before := keptForms(op.Form)
-	for _, c := range op.Cells {
-		form := e.columns[c.Col]
-		for _, old := range e.rows[op.Row] {
-			if old.Col == c.Col && (old.filled || e.kind(old.Style) != plain) {
-				form = old
-			}
+	for _, f := range later {
+		err := error(nil)
+		if len(e.texts) == 0 {
+			err = to.Copy(f)
+		} else {
+			err = anew(to, f, func(out io.Writer) error { return e.addTexts(f, out) })
 		}
-		if old, ok := before[c.Col]; ok {
-			form.Type = old.Type
-		}
-		if err := e.put(op.Row, c, form); err != nil {
+		if err != nil {
 			return err
 		}
 	}
-	return nil
+	return to.Close()
 }
 
-// keptForms reads what RowForms gave, by column.
-func keptForms(text string) map[int]cellForm {
-	var kept []cellForm
-	if text == "" || json.Unmarshal([]byte(text), &kept) != nil {
-		return nil
-	}
-	known := make(map[int]cellForm, len(kept))
-	for _, c := range kept {
-		known[c.Col] = c
-	}
-	return known
-}
-
-// insert puts new rows behind row. Their cells look as the form says that
-// came with them, else as the column's last filled cell.
-func (e *editor) insert(row int, group []*Op) error {
-	if err := e.x.InsertRows(e.sheet.name, row+1, len(group)); err != nil {
+// anew writes a part of the archive with another content.
+func anew(to *zip.Writer, f *zip.File, write func(io.Writer) error) error {
+	h := &zip.FileHeader{Name: f.Name, Comment: f.Comment, NonUTF8: f.NonUTF8, Method: f.Method, ExternalAttrs: f.ExternalAttrs, CreatorVersion: f.CreatorVersion}
+	h.Modified, h.ModifiedDate, h.ModifiedTime = f.Modified, f.ModifiedDate, f.ModifiedTime
+	out, err := to.CreateHeader(h)
+	if err != nil {
 		return err
 	}
-	for i, op := range group {
-		known := keptForms(op.Form)
-		at := row + 1 + i
-		for _, c := range op.Cells {
-			form, ok := known[c.Col]
-			if !ok {
-				form = e.columns[c.Col]
-			}
-			if err := e.x.SetCellStyle(e.sheet.name, place(c.Col, at), place(c.Col, at), form.Style); err != nil {
-				return err
-			}
-			if err := e.put(at, c, form); err != nil {
-				return err
-			}
-			if form.Formula != "" {
-				if err := e.x.SetCellFormula(e.sheet.name, place(c.Col, at), form.Formula); err != nil {
-					return err
+	return write(out)
+}
+
+// part writes the sheet's part.
+func (e *edit) part(f *zip.File, w io.Writer) error {
+	r, err := f.Open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	out := bufio.NewWriterSize(w, 1<<16)
+	s := &sheetEdit{edit: e, own: true, name: e.sheet.name, masters: map[string]*master{}, out: out}
+	if err := s.run(xmlscan.New(xmlscan.Unpacked(r, f.CompressedSize64, maxPart, new(int64)))); err != nil {
+		return err
+	}
+	return out.Flush()
+}
+
+// text is the number of a text among the workbook's, behind which it is added if need be.
+func (e *edit) textNumber(text string) int {
+	e.used++
+	n, ok := e.number[text]
+	if !ok {
+		n = len(e.strings) + len(e.texts)
+		e.number[text] = n
+		e.texts = append(e.texts, text)
+	}
+	return n
+}
+
+// addTexts writes the workbook's texts with those that are added.
+func (e *edit) addTexts(f *zip.File, w io.Writer) error {
+	r, err := f.Open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	out := bufio.NewWriterSize(w, 1<<16)
+	x := xmlscan.New(r)
+	x.Keep()
+	prefix := ""
+	add := func() {
+		for _, text := range e.texts {
+			var b []byte
+			b = append(b, "<"+prefix+"si>"...)
+			b = appendText(b, prefix+"t", text)
+			b = append(b, "</"+prefix+"si>"...)
+			_, _ = out.Write(b) // Flush says what went wrong
+		}
+	}
+	for {
+		k, err := x.Next()
+		if err != nil {
+			return err
+		}
+		raw := x.Raw()
+		switch {
+		case k == xmlscan.End:
+			_, _ = out.Write(raw)
+			return out.Flush()
+		case k == xmlscan.Open && x.Is("sst"):
+			prefix = string(x.Prefix())
+			tag := bytes.Clone(raw)
+			for name, more := range map[string]int{"count": e.used, "uniqueCount": len(e.texts)} {
+				if v, ok := x.Attr(name); ok {
+					if n, err := strconv.Atoi(v); err == nil {
+						tag = xmlscan.SetAttr(tag, name, strconv.Itoa(n+more))
+					}
 				}
 			}
+			if !x.Empty() {
+				_, _ = out.Write(tag)
+				continue
+			}
+			_, _ = out.Write(append(bytes.TrimSuffix(tag, []byte("/>")), '>'))
+			add()
+			_, _ = out.WriteString("</" + prefix + "sst>")
+		case k == xmlscan.Close && x.Is("sst") && len(raw) > 0:
+			add()
+			_, _ = out.Write(raw)
+		case k == xmlscan.Open && x.Is("si"):
+			_, _ = out.Write(raw)
+			rest, err := x.Rest()
+			if err != nil {
+				return err
+			}
+			_, _ = out.Write(rest)
+		default:
+			_, _ = out.Write(raw)
 		}
 	}
-	return nil
 }
 
-// put writes a value into a cell of the given form.
-func (e *editor) put(row int, c Cell, form cellForm) error {
-	sheet, at, text := e.sheet.name, place(c.Col, row), c.Value.String()
-	switch typ, kind := form.Type, e.kind(form.Style); {
-	case text == "":
-		return e.x.SetCellDefault(sheet, at, "")
-	case typ == "b" && (text == "true" || text == "false"):
-		return e.x.SetCellBool(sheet, at, text == "true")
-	case (typ == "n" || typ == "d") && kind > textual:
-		if n, ok := e.from.serial(text, kind); ok {
-			return e.x.SetCellDefault(sheet, at, n)
-		}
-	case typ == "n" && kind == plain && isNumber(text):
-		return e.x.SetCellDefault(sheet, at, text)
+// appendText writes an element with a text.
+func appendText(b []byte, name, text string) []byte {
+	b = append(append(b, '<'), name...)
+	if text != strings.TrimSpace(text) || strings.ContainsAny(text, "\n\t\r") || strings.Contains(text, "  ") {
+		b = append(b, ` xml:space="preserve"`...)
 	}
-	return e.x.SetCellStr(sheet, at, escape(text))
+	b = xmlscan.AppendEscaped(append(b, '>'), escape(text))
+	return append(append(append(b, "</"...), name...), '>')
 }
 
-// escape writes a text that looks like an escape (_xHHHH_) so that it reads back
-// as it is (ECMA-376 part 1, 22.9.2.19); unescape undoes it. The library does so
-// in cells that it streams, and not in shared strings.
+// escape writes a text so that it reads back as it is (ECMA-376 part 1, 22.9.2.19), where it looks like an escape (_xHHHH_);
+// unescape undoes it.
 func escape(text string) string {
 	if !strings.Contains(text, "_x") {
 		return text
@@ -307,12 +285,78 @@ func isNumber(text string) bool {
 }
 
 // letters writes a column, counted from 0, as letters: 27 is "AB".
-func letters(col int) string {
-	s := ""
-	for n := col + 1; n > 0; n = (n - 1) / 26 {
-		s = string(rune('A'+(n-1)%26)) + s
+func letters(col int) string { return refs.Letters(col) }
+
+func place(col, row int) string { return letters(col) + strconv.Itoa(row) }
+
+// appendCell writes a cell with a value, whose tag holds whatever it held but its type. how is how it is kept.
+func (e *edit) appendCell(b, tag []byte, prefix string, c *Cell, how look) []byte {
+	typ, value := e.encode(c, how)
+	for _, attr := range []string{"t", "vm", "cm"} {
+		tag = xmlscan.DropAttr(tag, attr)
 	}
-	return s
+	tag = bytes.TrimRight(bytes.TrimSuffix(bytes.TrimSuffix(tag, []byte(">")), []byte("/")), " \t\r\n")
+	b = append(b, tag...)
+	if typ != "" {
+		b = append(append(append(b, ` t="`...), typ...), '"')
+	}
+	switch {
+	case value == "" && typ == "":
+		return append(b, "/>"...)
+	case typ == "inlineStr":
+		b = append(append(append(b, "><"...), prefix...), "is>"...)
+		b = appendText(b, prefix+"t", value)
+		b = append(append(append(b, "</"...), prefix...), "is>"...)
+	case typ == "str":
+		b = appendText(append(b, '>'), prefix+"v", value)
+	default:
+		b = append(append(append(b, "><"...), prefix...), "v>"...)
+		b = append(append(append(append(b, value...), "</"...), prefix...), "v>"...)
+	}
+	return append(append(append(b, "</"...), prefix...), "c>"...)
 }
 
-func place(col, row int) string { return fmt.Sprintf("%s%d", letters(col), row) }
+// encode returns the type of a cell with a value, and what stands in it.
+func (e *edit) encode(c *Cell, how look) (typ, value string) {
+	text := c.Value.String()
+	if text == "" {
+		return "", ""
+	}
+	kind := e.kind(how.style)
+	for _, form := range []string{text, cmp.Or(c.Other, text)} {
+		switch {
+		case how.typ == "b" && (form == "true" || form == "false"):
+			return "b", map[string]string{"true": "1", "false": "0"}[form]
+		case how.typ == "d":
+			if _, ok := e.from.serial(form, instant); ok {
+				return "d", form
+			}
+			if _, ok := e.from.serial(form, date); ok {
+				return "d", form
+			}
+		case how.typ == "n" && kind > textual:
+			if n, ok := e.from.serial(form, kind); ok {
+				return "", n
+			}
+		case how.typ == "n" && kind == plain && isNumber(form):
+			return "", form
+		}
+	}
+	switch {
+	case how.typ == "inlineStr", how.typ == "str":
+		return how.typ, text
+	case e.parts[strings.ToLower(e.shared)] == nil:
+		return "inlineStr", text
+	}
+	return "s", strconv.Itoa(e.textNumber(text))
+}
+
+// maxCells is how many rows of a sheet an Insert may leave.
+func (e *edit) tooLong() error {
+	for i := len(e.left) - 1; i >= 0; i-- {
+		if last := e.shift.Put(e.left[i]) + len(e.puts[e.left[i]]) - 1; last > maxRows {
+			return fmt.Errorf("a sheet has %d rows, and there would be more", maxRows)
+		}
+	}
+	return nil
+}

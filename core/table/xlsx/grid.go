@@ -13,12 +13,13 @@ import (
 // grid reads a sheet's cells.
 type grid struct {
 	*book
-	out      csv.Builder
-	row, col int // of the current cell, row from 1, col from 0
+	out   csv.Builder
+	row   int // the current one, from 1
+	cells cells
 
 	formulas   table.Formulas
-	seen       func(row int, c cellForm) // if not nil, is told of every cell instead
-	decimals   map[int]int               // of the numbers of a column, as their formats show them; -1 where these differ
+	decimals   []int // of the numbers of a column, as their formats show them; -1 where these differ, -2 where there are none
+	prefix     []byte
 	hiddenRows int
 	hiddenCols int
 }
@@ -27,9 +28,7 @@ type grid struct {
 func (g *grid) element(x *xmlscan.Scanner) error {
 	switch {
 	case x.Is("row"):
-		return g.beginRow(x)
-	case x.Is("c"):
-		return g.cell(x)
+		return g.readRow(x)
 	case x.Is("col"):
 		if v, _ := x.Attr("hidden"); v == "1" || v == "true" {
 			low, _ := x.Attr("min")
@@ -57,59 +56,57 @@ func merged(ref string) (csv.Merged, bool) {
 	return csv.Merged{Top: top, Left: left, Bottom: bottom, Right: right}, ok && fine && good && err == nil && err2 == nil
 }
 
-// beginRow takes a row's number. Rows that are empty cost nothing: a row of
-// the image begins with its first filled cell.
-func (g *grid) beginRow(x *xmlscan.Scanner) error {
-	n := g.row + 1
-	if r, ok := x.Attr("r"); ok {
-		v, err := strconv.Atoi(r)
-		if err != nil || v < n || v > maxRows {
-			return fmt.Errorf("row %d is followed by row %q", g.row, r)
+// rowNumber is the number of the row that was opened, which follows another.
+func rowNumber(x *xmlscan.Scanner, before int) (int, error) {
+	n := before + 1
+	if r := x.RawAttr("r"); r != nil {
+		v, err := strconv.Atoi(string(r))
+		if err != nil || v < n {
+			return 0, fmt.Errorf("row %d is followed by row %q", before, r)
 		}
 		n = v
 	}
-	g.row, g.col = n, -1
-	if v, _ := x.Attr("hidden"); v == "1" || v == "true" {
-		g.hiddenRows++
+	if n > maxRows {
+		return 0, fmt.Errorf("row %d is followed by row %q", before, strconv.Itoa(n))
 	}
-	return nil
+	return n, nil
 }
 
-// cell reads a cell up to its end.
-func (g *grid) cell(x *xmlscan.Scanner) error {
-	col := g.col + 1
-	if r := x.RawAttr("r"); r != nil {
-		c, ok := column(r)
-		if !ok || c < col {
-			return fmt.Errorf("row %d has a cell %q out of order", g.row, r)
-		}
-		col = c
-	}
-	if col >= maxColumns {
-		return fmt.Errorf("row %d has more than %d columns", g.row, maxColumns)
-	}
-	g.col = col
-	typ, style := typeOf(x.RawAttr("t")), small(x.RawAttr("s"))
-	value, formula, computed, err := cellParts(x)
+// readRow reads a row up to its end. Rows that are empty cost nothing: a row of
+// the image begins with its first filled cell.
+func (g *grid) readRow(x *xmlscan.Scanner) error {
+	n, err := rowNumber(x, g.row)
 	if err != nil {
 		return err
 	}
-	if computed {
-		g.formulas.Add(col, g.row)
+	g.row = n
+	if v := x.RawAttr("hidden"); string(v) == "1" || string(v) == "true" {
+		g.hiddenRows++
 	}
-	if g.seen != nil {
-		g.seen(g.row, cellForm{Col: col, Type: typ, Style: style, Formula: formula, computed: computed, filled: value != ""})
-		return nil
-	}
-	text := g.text(typ, style, value, formula)
-	if text == "" {
-		return nil
-	}
-	if err := g.out.Row(g.row); err != nil {
+	g.prefix = append(g.prefix[:0], x.Prefix()...)
+	inside, err := x.Rest()
+	if err != nil {
 		return err
 	}
-	g.out.Cell(col, text, false)
-	return nil
+	g.cells.over(n, g.prefix, inside)
+	var c cell
+	for {
+		more, err := g.cells.next(&c)
+		if err != nil || !more {
+			return err
+		}
+		if c.computed {
+			g.formulas.Add(c.col, n)
+		}
+		text := g.text(&c)
+		if text == "" {
+			continue
+		}
+		if err := g.out.Row(n); err != nil {
+			return err
+		}
+		g.out.Cell(c.col, text, false)
+	}
 }
 
 // cellParts reads what is inside a cell: its value or inline text, and its
@@ -169,63 +166,71 @@ func element(x *xmlscan.Scanner) (string, error) {
 }
 
 // text makes a cell's value what the table holds.
-func (g *grid) text(typ string, style int, value, formula string) string {
-	if value == "" {
-		return "" // a cell with a format alone, of dates say, is empty
+func (g *grid) text(c *cell) string {
+	text, number := g.book.text(c)
+	if number {
+		g.format(c.col, c.style)
 	}
-	switch typ {
+	return text
+}
+
+// text makes a cell's value what the table holds, and says whether it is a number that is no date.
+func (g *book) text(c *cell) (text string, number bool) {
+	value := c.value
+	if value == "" {
+		return "", false // a cell with a format alone, of dates say, is empty
+	}
+	switch c.typ {
 	case "s":
 		if i, err := strconv.Atoi(value); err == nil && i >= 0 && i < len(g.strings) {
-			return g.strings[i]
+			return g.strings[i], false
 		}
-		return ""
+		return "", false
 	case "inlineStr":
-		return value
+		return value, false
 	case "str":
-		return unescape(value)
+		return unescape(value), false
 	case "e", "d":
-		return value
+		return value, false
 	case "b":
-		return boolean(value)
+		return boolean(value), false
 	}
-	if formula != "" {
-		switch strings.ToUpper(strings.TrimSpace(formula)) {
+	if c.formula != "" {
+		switch strings.ToUpper(strings.TrimSpace(c.formula)) {
 		case "TRUE()", "FALSE()":
-			return boolean(value)
+			return boolean(value), false
 		}
 	}
-	if k := g.kind(style); k > textual {
+	if k := g.kind(c.style); k > textual {
 		if t, ok := g.from.moment(value, k); ok {
-			return t
+			return t, false
 		}
 	}
-	g.format(style)
-	return digits(value)
+	return digits(value), true
 }
 
 // format notes how many decimals the format of a number shows.
-func (g *grid) format(style int) {
+func (g *grid) format(col, style int) {
 	n := -1
 	if style < len(g.places) {
 		n = g.places[style]
 	}
-	if g.decimals == nil {
-		g.decimals = map[int]int{}
+	for col >= len(g.decimals) {
+		g.decimals = append(g.decimals, -2)
 	}
-	if was, ok := g.decimals[g.col]; ok && was != n {
+	if was := g.decimals[col]; was != -2 && was != n {
 		n = -1
 	}
-	g.decimals[g.col] = n
+	g.decimals[col] = n
 }
 
 // shown are the decimals that the numbers of each column show.
 func (g *grid) shown(columns int) []int {
 	all := make([]int, columns)
 	for c := range all {
-		if n, ok := g.decimals[c]; ok {
-			all[c] = n
-		} else {
-			all[c] = -1
+		all[c] = -1
+		if c < len(g.decimals) {
+			all[c] = max(g.decimals[c], -1)
 		}
 	}
 	return all

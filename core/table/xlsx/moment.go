@@ -27,7 +27,7 @@ const (
 func (b *book) cellStyles() error {
 	custom, places := map[string]kind{}, map[string]int{}
 	inside := false // of cellXfs
-	return b.scan("xl/styles.xml", func(x *xmlscan.Scanner) error {
+	return b.scan(b.format, func(x *xmlscan.Scanner) error {
 		switch {
 		case x.Is("numFmt"):
 			id, _ := x.Attr("numFmtId")

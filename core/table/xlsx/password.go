@@ -39,3 +39,11 @@ func Plain(name string, data []byte, o table.Options) (plain []byte, err error) 
 	}
 	return plain, nil
 }
+
+// Locked returns a workbook with the password of the options, where the one that it was made of has it.
+func Locked(plain, of []byte, o table.Options) ([]byte, error) {
+	if !bytes.HasPrefix(of, Compound) {
+		return plain, nil
+	}
+	return excelize.Encrypt(plain, &excelize.Options{Password: o.Password})
+}

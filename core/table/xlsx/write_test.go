@@ -142,12 +142,12 @@ func TestRowsMoveWithTheirFormulas(t *testing.T) {
 		require.NoError(t, f.SetCellFormula("Sheet1", "C4", "B4*2"))
 	})
 	var b bytes.Buffer
-	ops := []Op{{Kind: Remove, Row: 2}, {Kind: Insert, Row: 3, Cells: []Cell{{0, record.Text("9")}, {1, record.Text("90")}}},
-		{Kind: Insert, Row: 3, Cells: []Cell{{0, record.Text("8")}, {1, record.Text("80")}}}}
-	refused, err := Refuse("f.xlsx", data, table.Options{}, 1, ops)
+	ops := []Op{{Kind: Remove, Row: 2}, {Kind: Insert, Row: 3, Cells: []Cell{{Col: 0, Value: record.Text("9")}, {Col: 1, Value: record.Text("90")}}},
+		{Kind: Insert, Row: 3, Cells: []Cell{{Col: 0, Value: record.Text("8")}, {Col: 1, Value: record.Text("80")}}}}
+	refused, err := load(t, data).Refuse(ops)
 	require.NoError(t, err)
 	assert.Empty(t, refused)
-	require.NoError(t, Edit("f.xlsx", data, table.Options{}, 1, ops, &b))
+	require.NoError(t, load(t, data).Edit(1, ops, &b))
 	f, err := excelize.OpenReader(&b)
 	require.NoError(t, err)
 	all, err := f.GetCols("Sheet1")
@@ -177,9 +177,15 @@ func TestTextsReadBackToTheLetter(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, text, rows(t, m)[0][1])
 		var out bytes.Buffer
-		require.NoError(t, Edit("t.xlsx", b.Bytes(), table.Options{}, 1, []Op{{Kind: Set, Row: 2, Cells: []Cell{{0, record.Text(text)}}}}, &out))
+		require.NoError(t, load(t, b.Bytes()).Edit(1, []Op{{Kind: Set, Row: 2, Cells: []Cell{{Col: 0, Value: record.Text(text)}}}}, &out))
 		m, err = Open("t.xlsx", out.Bytes(), table.Options{})
 		require.NoError(t, err)
 		require.Equal(t, []string{text, text}, rows(t, m)[0])
 	})
+}
+
+func load(t require.TestingT, data []byte) *Book {
+	b, err := Load("r.xlsx", data, table.Options{})
+	require.NoError(t, err)
+	return b
 }

@@ -64,7 +64,7 @@ func inBook(name string, data []byte, o table.Options, f func(b *book) error) er
 	if err != nil {
 		return broken(name, "the file is no whole zip archive")
 	}
-	b := &book{name: name, parts: map[string]*zip.File{}}
+	b := &book{name: name, zip: z, parts: map[string]*zip.File{}, shared: "xl/sharedStrings.xml", format: "xl/styles.xml"}
 	for _, f := range z.File {
 		if key := strings.ToLower(strings.TrimPrefix(f.Name, "/")); b.parts[key] == nil {
 			b.parts[key] = f
@@ -73,11 +73,27 @@ func inBook(name string, data []byte, o table.Options, f func(b *book) error) er
 	if err = b.read(o); err == nil {
 		err = f(b)
 	}
+	return b.fault(err)
+}
+
+// fault makes what goes wrong in a workbook a *table.Error.
+func (b *book) fault(err error) error {
 	var e *table.Error
-	if err == nil || errors.As(err, &e) {
+	if err == nil || errors.As(err, &e) || errors.Is(err, table.ErrChanged) {
 		return err
 	}
-	return broken(name, "the workbook cannot be read: "+err.Error())
+	return broken(b.name, "the workbook cannot be read: "+err.Error())
+}
+
+// Load opens a workbook to look how its sheet keeps rows, and to edit it; of its bytes, which have to stay as they are, and without its
+// password. Errors are *table.Error.
+func Load(name string, data []byte, o table.Options) (*Book, error) {
+	var loaded *Book
+	err := inBook(name, data, o, func(b *book) error {
+		loaded = &Book{book: b}
+		return nil
+	})
+	return loaded, err
 }
 
 func broken(name, text string) error {
@@ -87,6 +103,10 @@ func broken(name, text string) error {
 // book is a workbook that is being read.
 type book struct {
 	name    string
+	zip     *zip.Reader
+	main    string // the workbook's part, and those of its texts and formats
+	shared  string
+	format  string
 	parts   map[string]*zip.File // by lower-case name
 	sheets  []sheet
 	sheet   *sheet // the one that is read
@@ -182,6 +202,7 @@ func (b *book) workbook() error {
 	if b.parts[strings.ToLower(main)] == nil {
 		return errors.New("it has no workbook part")
 	}
+	b.main = main
 	dir, base := path.Split(main)
 	target := map[string]string{}
 	if err := b.scan(dir+"_rels/"+base+".rels", func(x *xmlscan.Scanner) error {
@@ -192,6 +213,12 @@ func (b *book) workbook() error {
 				to = path.Join(dir, to)
 			}
 			target[id] = strings.TrimPrefix(to, "/")
+			switch typ, _ := x.Attr("Type"); path.Base(typ) {
+			case "sharedStrings":
+				b.shared = target[id]
+			case "styles":
+				b.format = target[id]
+			}
 		}
 		return nil
 	}); err != nil {
@@ -237,7 +264,7 @@ func (b *book) pick(name string) (*sheet, error) {
 // out, and runs of rich text are joined.
 func (b *book) sharedStrings() error {
 	total := 0
-	return b.scan("xl/sharedStrings.xml", func(x *xmlscan.Scanner) error {
+	return b.scan(b.shared, func(x *xmlscan.Scanner) error {
 		if !x.Is("si") {
 			return nil
 		}

@@ -45,14 +45,107 @@ type Scanner struct {
 	eof   bool
 	empty bool // the element that was opened is empty
 
+	full  []byte // the name with its prefix
 	name  []byte
 	attrs []attr
 	text  []byte
 	room  []byte
+
+	raw    []byte // the piece as it is written
+	passed []byte // what was passed over before it
+	keeps  bool   // passed is kept
+	most   int    // bytes of one piece, if not Longest
+	stop   []byte
 }
+
+// maxRest is the most bytes of an element that Rest takes: a row of all columns, with room.
+const maxRest = 256 << 20
+
+// Rest takes what is left of the element that was opened as it is written, its end tag included. No element of its name may
+// stand inside it. It is good until the next call.
+func (s *Scanner) Rest() ([]byte, error) {
+	s.passed = s.passed[:0]
+	if s.empty {
+		s.empty, s.raw = false, nil
+		return nil, nil
+	}
+	s.stop = append(append(s.stop[:0], "</"...), s.full...)
+	s.most = maxRest
+	defer func() { s.most = 0 }()
+	for from := 0; ; {
+		i := bytes.Index(s.buf[s.at+from:], s.stop)
+		end := from + i + len(s.stop)
+		for i >= 0 && s.at+end < len(s.buf) && space(s.buf[s.at+end]) {
+			end++
+		}
+		if i < 0 || s.at+end == len(s.buf) {
+			if i < 0 {
+				from = max(len(s.buf)-s.at-len(s.stop)+1, from)
+			}
+			if err := s.fill(); err != nil {
+				if err == io.EOF {
+					err = ErrCut
+				}
+				return nil, err
+			}
+			continue
+		}
+		rest := s.buf[s.at : s.at+end+1]
+		if rest[end] != '>' || bytes.Contains(rest, []byte("<!")) && !whole(rest[:from+i]) {
+			from = end
+			continue
+		}
+		s.raw = rest
+		s.at += end + 1
+		return rest, nil
+	}
+}
+
+// whole reports whether a piece of a document ends outside of comments and texts that are marked as such.
+func whole(b []byte) bool {
+	for {
+		i := bytes.Index(b, []byte("<!"))
+		if i < 0 {
+			return true
+		}
+		b = b[i:]
+		stop := "-->"
+		if bytes.HasPrefix(b, []byte("<![CDATA[")) {
+			stop = "]]>"
+		}
+		if i = bytes.Index(b, []byte(stop)); i < 0 {
+			return false
+		}
+		b = b[i+len(stop):]
+	}
+}
+
+// Keep has Raw give what is passed over, too.
+func (s *Scanner) Keep() { s.keeps = true }
+
+// Raw returns the piece as it is written, with what was passed over before it. Of an empty element, which is opened and closed by
+// one tag, the closing has none.
+func (s *Scanner) Raw() []byte {
+	if len(s.passed) > 0 {
+		return append(s.passed, s.raw...)
+	}
+	return s.raw
+}
+
+// Empty reports whether the element that was opened is closed by its own tag.
+func (s *Scanner) Empty() bool { return s.empty }
 
 // New returns a Scanner that reads from r.
 func New(r io.Reader) *Scanner { return &Scanner{r: r} }
+
+// Over returns a Scanner of a document, or a piece of one, that is there as a whole.
+func Over(b []byte) *Scanner { return &Scanner{buf: b[:len(b):len(b)], eof: true} }
+
+// Offset is how many bytes of what is there as a whole were taken.
+func (s *Scanner) Offset() int { return s.at }
+
+// Prefix is the prefix of the element's name with its colon, or empty.
+func (s *Scanner) Prefix() []byte { return s.full[:len(s.full)-len(s.name)] }
 
 // Name returns the element's name without its prefix.
 func (s *Scanner) Name() string { return string(s.name) }
@@ -66,14 +159,16 @@ func (s *Scanner) Text() []byte { return s.text }
 // Next moves to the next piece. Comments, declarations and instructions are
 // passed over.
 func (s *Scanner) Next() (Kind, error) {
+	s.passed = s.passed[:0]
 	if s.empty {
-		s.empty = false
+		s.empty, s.raw = false, nil
 		return Close, nil
 	}
 	for {
 		if s.at == len(s.buf) {
 			if err := s.fill(); err != nil {
 				if err == io.EOF {
+					s.raw = nil
 					return End, nil
 				}
 				return End, err
@@ -86,6 +181,9 @@ func (s *Scanner) Next() (Kind, error) {
 		if err != nil || kind != End {
 			return kind, err
 		}
+		if s.keeps {
+			s.passed = append(s.passed, s.raw...)
+		}
 	}
 }
 
@@ -94,7 +192,7 @@ func (s *Scanner) fill() error {
 	if s.eof {
 		return io.EOF
 	}
-	if len(s.buf)-s.at > Longest {
+	if len(s.buf)-s.at > max(Longest, s.most) {
 		return ErrLong
 	}
 	rest := copy(s.buf, s.buf[s.at:])
@@ -126,6 +224,7 @@ func (s *Scanner) until(stop string, offset int) ([]byte, error) {
 	for from := offset; ; {
 		if i := bytes.Index(s.buf[s.at+from:], []byte(stop)); i >= 0 {
 			b := s.buf[s.at : s.at+from+i]
+			s.raw = s.buf[s.at : s.at+from+i+len(stop)]
 			s.at += from + i + len(stop)
 			return b, nil
 		}
@@ -143,13 +242,15 @@ func (s *Scanner) until(stop string, offset int) ([]byte, error) {
 func (s *Scanner) takeText() (Kind, error) {
 	for from := 0; ; {
 		if i := bytes.IndexByte(s.buf[s.at+from:], '<'); i >= 0 {
-			s.text = s.decode(s.buf[s.at : s.at+from+i])
+			s.raw = s.buf[s.at : s.at+from+i]
+			s.text = s.decode(s.raw)
 			s.at += from + i
 			return Text, nil
 		}
 		from = len(s.buf) - s.at
 		if err := s.fill(); err == io.EOF {
-			s.text = s.decode(s.buf[s.at:])
+			s.raw = s.buf[s.at:]
+			s.text = s.decode(s.raw)
 			s.at = len(s.buf)
 			return Text, nil
 		} else if err != nil {
@@ -222,6 +323,7 @@ func (s *Scanner) tag() ([]byte, error) {
 }
 
 func (s *Scanner) setName(b []byte) {
+	s.full = b
 	if i := bytes.IndexByte(b, ':'); i >= 0 {
 		b = b[i+1:]
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -17,7 +18,22 @@ import (
 )
 
 // book is the form of XLSX workbooks: the records are the rows of one sheet.
-type book struct{ f *File }
+type book struct {
+	f  *File
+	in *xlsx.Book
+}
+
+// openBook opens the workbook that was read, in the place of the one before.
+func (f *File) openBook() (form, error) {
+	plain, err := xlsx.Plain(f.img.Name, f.m.Data, f.read)
+	if err != nil {
+		return nil, err
+	}
+	o := f.read
+	o.Sheet = f.img.Found.Sheet
+	in, err := xlsx.Load(f.img.Name, plain, o)
+	return &book{f, in}, err
+}
 
 func (b *book) current(ctx context.Context, at map[string]int, states []target.State) error {
 	img := b.f.img
@@ -40,7 +56,7 @@ func (b *book) current(ctx context.Context, at map[string]int, states []target.S
 		return err
 	}
 	return table.Guard(func() error {
-		forms, err := xlsx.RowForms(img.Name, b.f.plain, b.f.read, rows)
+		forms, err := b.in.RowForms(rows)
 		for row, form := range forms {
 			states[place[row]].Form.Row = form
 		}
@@ -55,15 +71,14 @@ func (b *book) check(ctx context.Context, steps []target.Step) ([]string, error)
 	if err != nil {
 		return nil, err
 	}
-	refused, err := xlsx.Refuse(b.f.img.Name, b.f.plain, b.f.read, b.f.img.HeadingRow, p.ops)
+	refused, err := b.in.Refuse(p.ops)
 	for i, why := range refused {
 		reasons[p.step[i]] = why
 	}
 	return reasons, err
 }
 
-// write writes the workbook and reads it again before it goes out: a library
-// does the writing, and what it made of the sheet has to be what was asked.
+// write writes the workbook and reads it again before it goes out: what was made of the sheet has to be what was asked.
 func (b *book) write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error {
 	reasons, err := b.check(ctx, steps)
 	if err != nil {
@@ -74,14 +89,18 @@ func (b *book) write(ctx context.Context, out io.Writer, steps []target.Step, re
 	if err != nil {
 		return err
 	}
-	var buf bytes.Buffer
-	if err := xlsx.Edit(b.f.img.Name, b.f.plain, b.f.read, b.f.img.HeadingRow, p.ops, &buf); err != nil {
+	var made bytes.Buffer
+	if err := b.in.Edit(b.f.img.HeadingRow, p.ops, &made); err != nil {
 		return err
 	}
-	if err := b.checkMade(ctx, buf.Bytes(), steps, results); err != nil {
+	if err := b.checkMade(ctx, made.Bytes(), steps, results); err != nil {
 		return err
 	}
-	_, err = out.Write(buf.Bytes())
+	data, err := xlsx.Locked(made.Bytes(), b.f.m.Data, b.f.read)
+	if err != nil {
+		return err
+	}
+	_, err = out.Write(data)
 	return err
 }
 
@@ -146,7 +165,7 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 func (b *book) amended(s *target.Step) []xlsx.Cell {
 	cells := make([]xlsx.Cell, len(s.Fields))
 	for i, fc := range s.Fields {
-		cells[i] = xlsx.Cell{Col: b.f.img.Column(fc.Field), Value: fc.To}
+		cells[i] = b.cell(b.f.img.Column(fc.Field), fc.Field, fc.To)
 	}
 	return cells
 }
@@ -155,10 +174,19 @@ func (b *book) insert(s *target.Step, row int) xlsx.Op {
 	op := xlsx.Op{Kind: xlsx.Insert, Row: row, Form: s.Form.Row}
 	for col, h := range b.f.img.Heading {
 		if v, ok := s.Record.Get(h); ok && h != "" {
-			op.Cells = append(op.Cells, xlsx.Cell{Col: col, Value: v})
+			op.Cells = append(op.Cells, b.cell(col, h, v))
 		}
 	}
 	return op
+}
+
+// cell is a value for a cell, with its other form.
+func (b *book) cell(col int, field string, v record.Value) xlsx.Cell {
+	c := xlsx.Cell{Col: col, Value: v}
+	if other := strings.TrimPrefix(b.f.of.Field(field).Canonical(v.String()), "#"); other != v.String() && b.f.of.Equal(field, v, record.Text(other)) {
+		c.Other = other
+	}
+	return c
 }
 
 // errNotExact says that a workbook did not come out as it should. Nothing of
@@ -168,14 +196,13 @@ var errNotExact = errors.New("the workbook would not come out exactly as meant; 
 // checkMade reads the workbook that was made and compares it with the one that
 // was read and the steps.
 func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, results []target.Result) error {
-	plain, err := xlsx.Plain(b.f.img.Name, made, b.f.read)
-	if err != nil {
-		return err
-	}
-	img, err := xlsx.Open(b.f.img.Name, plain, b.f.read)
+	o := b.f.read
+	o.Rename, o.Sheet, o.HeadingRow = nil, b.f.img.Found.Sheet, b.f.img.HeadingRow
+	img, err := xlsx.Open(b.f.img.Name, made, o)
 	if err != nil {
 		return fmt.Errorf("%w (%w)", errNotExact, err)
 	}
+	img.SetHeading(b.f.img.Heading, b.f.img.Renamed)
 	want := map[string]record.Record{}
 	err = b.f.table(ctx, b.f.img, func(key []byte, sc *csv.Line) error {
 		want[string(key)] = sc.Record()
@@ -203,7 +230,7 @@ func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, 
 	err = b.f.table(ctx, img, func(key []byte, sc *csv.Line) error {
 		r, ok := want[string(key)]
 		delete(want, string(key))
-		if !ok || !sameRecord(img.Heading, r, sc.Record()) {
+		if !ok || !b.sameRecord(r, sc.Record()) {
 			return fmt.Errorf("%w (row %d)", errNotExact, sc.Number())
 		}
 		return nil
@@ -214,13 +241,13 @@ func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, 
 	return err
 }
 
-// sameRecord reports whether two records have the same texts in the fields.
-func sameRecord(fields []string, a, b record.Record) bool {
-	fa, fb := a.Finder(), b.Finder()
-	for _, f := range fields {
-		va, _ := fa(f)
-		vb, _ := fb(f)
-		if va.String() != vb.String() {
+// sameRecord reports whether a record came out as it was meant.
+func (b *book) sameRecord(want, got record.Record) bool {
+	w, g := want.Finder(), got.Finder()
+	for _, f := range b.f.img.Heading {
+		vw, _ := w(f)
+		vg, _ := g(f)
+		if vw.String() != vg.String() && !b.f.of.Equal(f, vw, vg) {
 			return false
 		}
 	}

@@ -28,7 +28,6 @@ import (
 	"paletwin/core/table/csv"
 	"paletwin/core/table/jsonl"
 	"paletwin/core/table/open"
-	"paletwin/core/table/xlsx"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 )
@@ -46,7 +45,6 @@ type File struct {
 	img    *table.Image
 	keyCol []int
 	form   form
-	plain  []byte       // of a workbook: the file's bytes without its password
 	sum    xxh3.Uint128 // of the bytes that were read
 }
 
@@ -188,9 +186,7 @@ func (f *File) formOf() (form, error) {
 		rows := &jsonRows{File: f, types: jsonl.Types{}}
 		return &lines{f, rows}, rows.learn()
 	case "xlsx":
-		var err error
-		f.plain, err = xlsx.Plain(f.img.Name, f.m.Data, f.read)
-		return &book{f}, err
+		return f.openBook()
 	}
 	return nil, &table.Error{Code: table.NoTarget, File: f.img.Name, Text: "the file is " + strings.ToUpper(f.img.Found.Format) + ", which is read and not written"}
 }

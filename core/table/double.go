@@ -15,6 +15,9 @@ const exactDigits = 15
 // Whole numbers stay as they are written: an id of eighteen digits, written in full, is
 // that id.
 func Double(value string) string {
+	if len(value) <= exactDigits+1 && strings.IndexByte(value, 'e') < 0 && strings.IndexByte(value, 'E') < 0 {
+		return value // as nearly all
+	}
 	mantissa, _, exponent := strings.Cut(strings.ToLower(value), "e")
 	whole, fraction, point := strings.Cut(strings.TrimPrefix(mantissa, "-"), ".")
 	if !point && !exponent || len(strings.TrimLeft(whole+fraction, "0")) <= exactDigits {

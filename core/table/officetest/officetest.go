@@ -4,6 +4,8 @@ package officetest
 
 import (
 	"context"
+	_ "embed"
+	"encoding/xml"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -68,4 +70,35 @@ func Convert(t *testing.T, file, locale, in, format string) string {
 	ext, _, _ := strings.Cut(format, ":")
 	base := filepath.Base(file)
 	return filepath.Join(dir, "out", strings.TrimSuffix(base, filepath.Ext(base))+"."+ext)
+}
+
+//go:embed rows.bas
+var rowsBas string
+
+// Rows has LibreOffice do what rows.bas says of a list of jobs.
+func Rows(t *testing.T, jobs string) {
+	dir := t.TempDir()
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer stop()
+	profile := "-env:UserInstallation=file://" + dir + "/profile"
+	// A profile is made once, over whatever stands there.
+	said, err := exec.CommandContext(ctx, "soffice", profile, "--headless", "--terminate_after_init").CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	library := filepath.Join(dir, "profile/user/basic/Standard")
+	require.NoError(t, os.MkdirAll(library, 0o755))
+	var escaped strings.Builder
+	require.NoError(t, xml.EscapeText(&escaped, []byte(rowsBas)))
+	for name, text := range map[string]string{
+		"Rows.xba": `<script:module xmlns:script="http://openoffice.org/2000/script" script:name="Rows" script:language="StarBasic">` + escaped.String() + `</script:module>`,
+		"script.xlb": `<library:library xmlns:library="http://openoffice.org/2000/library" library:name="Standard" library:readonly="false" library:passwordprotected="false">` +
+			`<library:element library:name="Rows"/></library:library>`,
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(library, name), []byte(`<?xml version="1.0" encoding="UTF-8"?>`+text), 0o600))
+	}
+	list := filepath.Join(dir, "jobs.txt")
+	require.NoError(t, os.WriteFile(list, []byte(jobs), 0o600))
+	said, err = exec.CommandContext(ctx, "soffice", profile, "--headless", "--norestore", `macro:///Standard.Rows.Jobs("`+list+`")`).CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	failed, _ := os.ReadFile(list + ".failed")
+	require.Empty(t, string(failed))
 }

@@ -27,15 +27,17 @@ type cells struct {
 	b   []byte // what is inside the row, its end tag included
 	at  int
 	col int // of the cell before
-	// How the elements are written: "<c", "<v>", "</v></c>", with the prefix of the row's.
-	open, value, end []byte
+	// How the elements are written: "<c", "<v>", "</v></c>", "</c>", "<is><t>", "</t></is></c>", with the prefix of the row's.
+	open, value, end, shut, text, textEnd []byte
 }
 
 // over has c walk what is inside a row, which has the given prefix, one that names no element or ends in a colon.
 func (c *cells) over(row int, prefix, inside []byte) {
 	if c.open == nil || len(c.open) != len("<c")+len(prefix) {
 		p := string(prefix)
-		c.open, c.value, c.end = []byte("<"+p+"c"), []byte("<"+p+"v>"), []byte("</"+p+"v></"+p+"c>")
+		c.open, c.shut = []byte("<"+p+"c"), []byte("</"+p+"c>")
+		c.value, c.end = []byte("<"+p+"v>"), []byte("</"+p+"v></"+p+"c>")
+		c.text, c.textEnd = []byte("<"+p+"is><"+p+"t>"), []byte("</"+p+"t></"+p+"is></"+p+"c>")
 	}
 	c.row, c.b, c.at, c.col = row, inside, 0, -1
 }
@@ -131,24 +133,34 @@ func (c *cells) plain(to *cell) (bool, error) {
 	case i < len(b) && b[i] == '>':
 		i++
 		to.tag = b[:i]
-		if bytes.HasPrefix(b[i:], c.end[bytes.IndexByte(c.end, '>')+1:]) { // <c></c>
-			i += len(c.end) - bytes.IndexByte(c.end, '>') - 1
+		end, text := c.end, false
+		switch {
+		case bytes.HasPrefix(b[i:], c.shut):
+			i += len(c.shut)
+			end = nil
+		case bytes.HasPrefix(b[i:], c.value):
+			i += len(c.value)
+		case bytes.HasPrefix(b[i:], c.text):
+			i += len(c.text)
+			end, text = c.textEnd, true
+		default:
+			return false, nil
+		}
+		if end == nil {
 			break
 		}
-		if !bytes.HasPrefix(b[i:], c.value) {
+		n := bytes.IndexByte(b[i:], '<')
+		if n < 0 || !bytes.HasPrefix(b[i+n:], end) {
 			return false, nil
 		}
-		from := i + len(c.value)
-		n := bytes.IndexByte(b[from:], '<')
-		if n < 0 || !bytes.HasPrefix(b[from+n:], c.end) {
-			return false, nil
-		}
-		value := b[from : from+n]
+		value := b[i : i+n]
 		if bytes.IndexByte(value, '&') >= 0 || bytes.IndexByte(value, '\r') >= 0 {
 			return false, nil
 		}
-		to.value = string(value)
-		i = from + n + len(c.end)
+		if to.value = string(value); text {
+			to.value = unescape(to.value)
+		}
+		i += n + len(end)
 	default:
 		return false, nil
 	}

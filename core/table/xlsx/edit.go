@@ -152,7 +152,7 @@ func (e *edit) write(w io.Writer) error {
 // anew writes a part of the archive with another content.
 func anew(to *zip.Writer, f *zip.File, write func(io.Writer) error) error {
 	h := &zip.FileHeader{Name: f.Name, Comment: f.Comment, NonUTF8: f.NonUTF8, Method: f.Method, ExternalAttrs: f.ExternalAttrs, CreatorVersion: f.CreatorVersion}
-	h.Modified, h.ModifiedDate, h.ModifiedTime = f.Modified, f.ModifiedDate, f.ModifiedTime
+	h.ModifiedDate, h.ModifiedTime = f.ModifiedDate, f.ModifiedTime //nolint:staticcheck // as they are written: many programs write none
 	out, err := to.CreateHeader(h)
 	if err != nil {
 		return err

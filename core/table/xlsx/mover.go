@@ -356,7 +356,13 @@ func (m *mover) columns(n *xmlscan.Node) {
 func (m *mover) charts(n *xmlscan.Node) {
 	if n.Name == "f" {
 		text := n.Text()
-		m.setText(n, text, m.shift.Formula(text, ""))
+		m.setText(n, text, refs.Each(text, func(r *refs.Ref) (string, bool) {
+			now, changed := m.shift.Moved(r, "")
+			if changed && r.Range && r.From == r.To {
+				now = (&refs.Ref{From: r.From, To: r.From}).String() // one cell is written as one
+			}
+			return now, changed
+		}))
 		return
 	}
 	for _, k := range n.Kids {

@@ -159,10 +159,10 @@ func (e *edit) otherSheet(name, sheet string) ([]byte, error) {
 	if err := s.run(xmlscan.Over(data)); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	if !s.changed {
-		return nil, nil
+	if err := s.out.Flush(); err != nil || !s.changed {
+		return nil, err
 	}
-	return out.Bytes(), s.out.Flush()
+	return out.Bytes(), nil
 }
 
 // Refuse says which ops Edit could not carry out, by their places in ops.

@@ -240,7 +240,7 @@ func AttrIn(tag []byte, name string) (from, to int) {
 
 // SetAttr returns a tag with an attribute set: in its place if it has it, else behind the others.
 func SetAttr(tag []byte, name, value string) []byte {
-	escaped := AppendEscaped(nil, value)
+	escaped := bytes.ReplaceAll(AppendEscaped(nil, value), []byte(`"`), []byte("&quot;"))
 	if from, to := AttrIn(tag, name); from >= 0 {
 		return bytes.Join([][]byte{tag[:from], escaped, tag[to:]}, nil)
 	}
@@ -268,7 +268,7 @@ func DropAttr(tag []byte, name string) []byte {
 	return bytes.Join([][]byte{tag[:from], tag[to+1:]}, nil)
 }
 
-// AppendEscaped appends a text as it stands in a document, in quotes or between tags.
+// AppendEscaped appends a text as it stands in a document between tags.
 func AppendEscaped(b []byte, text string) []byte {
 	for i := range len(text) {
 		switch c := text[i]; c {
@@ -278,8 +278,6 @@ func AppendEscaped(b []byte, text string) []byte {
 			b = append(b, "&lt;"...)
 		case '>':
 			b = append(b, "&gt;"...)
-		case '"':
-			b = append(b, "&quot;"...)
 		case '\r':
 			b = append(b, "&#13;"...)
 		default:

@@ -1,10 +1,12 @@
 package main
 
 import (
+	"archive/zip"
 	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -69,7 +71,7 @@ func storyParams(t *testing.T, bin string) testscript.Params {
 			e.Setenv("NO_COLOR", "1")
 			return nil
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets, "standin": serveStandin, "token": newToken, "as": as, "elsewhere": elsewhere},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets, "part": part, "standin": serveStandin, "token": newToken, "as": as, "elsewhere": elsewhere},
 		Condition: func(c string) (bool, error) {
 			if c == "accounts" {
 				return accounts()
@@ -97,9 +99,26 @@ func elsewhere(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(os.WriteFile(ts.MkAbs(args[0]), out, 0o600))
 }
 
-// sheets is the story command "sheets FILE NAME=CSV …": a workbook with these sheets.
+// part is the story command "part FILE NAME OUT": a part of an archive becomes a file.
+func part(ts *testscript.TestScript, _ bool, args []string) {
+	z, err := zip.OpenReader(ts.MkAbs(args[0]))
+	ts.Check(err)
+	defer z.Close()
+	f, err := z.Open(args[1])
+	ts.Check(err)
+	text, err := io.ReadAll(f)
+	ts.Check(err)
+	ts.Check(os.WriteFile(ts.MkAbs(args[2]), text, 0o600))
+}
+
+// sheets is the story command "sheets [-typed] FILE NAME=CSV …": a workbook with these sheets; typed, what looks like a number is one, and what begins
+// with = is a formula.
 func sheets(ts *testscript.TestScript, _ bool, args []string) {
 	x := excelize.NewFile()
+	typed := args[0] == "-typed"
+	if typed {
+		args = args[1:]
+	}
 	for n, arg := range args[1:] {
 		name, from, _ := strings.Cut(arg, "=")
 		if n == 0 {
@@ -112,6 +131,16 @@ func sheets(ts *testscript.TestScript, _ bool, args []string) {
 		ts.Check(err)
 		for i, row := range rows {
 			ts.Check(x.SetSheetRow(name, fmt.Sprintf("A%d", i+1), &row))
+			for j, text := range row {
+				at, err := excelize.CoordinatesToCellName(j+1, i+1)
+				ts.Check(err)
+				if formula, is := strings.CutPrefix(text, "="); typed && is {
+					ts.Check(x.SetCellDefault(name, at, ""))
+					ts.Check(x.SetCellFormula(name, at, formula))
+				} else if _, err := strconv.ParseFloat(text, 64); typed && err == nil && !strings.HasPrefix(text, "0") {
+					ts.Check(x.SetCellDefault(name, at, text))
+				}
+			}
 		}
 	}
 	ts.Check(x.SaveAs(ts.MkAbs(args[0])))

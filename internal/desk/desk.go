@@ -71,6 +71,8 @@ type Target struct {
 	Requests int    `yaml:"requests"`
 	Batches  string `yaml:"batches"`
 	InFlight int    `yaml:"in_flight"` // the same as Requests, in other words
+	// Of a workbook, what becomes of the rows of records that are deleted: "rows" takes them out, as "" does, "cells" empties them.
+	Deletes string `yaml:"deletes"`
 	// Settings are those of commands that go there, by their names: what --with says on the command line.
 	Settings map[string]string `yaml:"settings"`
 }
@@ -94,6 +96,11 @@ func (s *Settings) Trial(name string) bool {
 // NoTickets reports whether no table of tickets may be made in a database.
 func (s *Settings) NoTickets(name string) bool {
 	return s.any(name, func(t *Target) bool { return t.Tickets != nil && !*t.Tickets })
+}
+
+// KeepRows reports whether a workbook keeps the rows of records that are deleted.
+func (s *Settings) KeepRows(name string) bool {
+	return s.any(name, func(t *Target) bool { return t.Deletes == "cells" })
 }
 
 // Requests says how a service is to be asked, by the set's name: how many records go together, how many times at once, and in which form
@@ -221,6 +228,9 @@ func (d *Desk) settings() error {
 		}
 		if x.Batch < 0 || x.Requests < 0 || !slices.Contains([]string{"", "json", "multipart", "alone"}, x.Batches) {
 			return fmt.Errorf("%s: %w: of the target %s, batch and requests are numbers from 1 on, and batches is json, multipart or alone", filepath.Join(dir, SettingsName), ErrSettings, name)
+		}
+		if !slices.Contains([]string{"", "rows", "cells"}, x.Deletes) {
+			return fmt.Errorf("%s: %w: of the target %s, deletes is rows or cells", filepath.Join(dir, SettingsName), ErrSettings, name)
 		}
 		x.To = target.In(dir, x.To)
 		d.Settings.Targets[name] = x

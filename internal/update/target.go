@@ -85,7 +85,7 @@ func (o *Office) Target(ctx context.Context, t *desk.Dossier, w Where) (target.T
 	}
 	read.Password, read.Rename = o.Password, func(m *table.Image) { l.Rename(m) }
 	f, err := open.Open(ctx, o.FS, open.Place{Name: place, Key: t.Set().Key, Of: of, Read: read,
-		Dir: t.Dir, Env: o.Env, Secret: o.Secret, NoTickets: t.Desk().Settings.NoTickets(place), Service: asked(t.Desk(), place, w.Withdraw)})
+		Dir: t.Dir, Env: o.Env, Secret: o.Secret, KeepRows: t.Desk().Settings.KeepRows(place), NoTickets: t.Desk().Settings.NoTickets(place), Service: asked(t.Desk(), place, w.Withdraw)})
 	return f, read, err
 }
 

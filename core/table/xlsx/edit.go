@@ -32,6 +32,8 @@ const (
 	Set    OpKind = iota // writes cells of Row
 	Remove               // takes Row out; rows below move up
 	Insert               // puts a new row behind Row; of several behind one, in their order
+	Empty                // empties the cells of Row, which stays
+	Fill                 // fills Row, which is empty
 )
 
 // Cell is a value for a column, counted from 0.
@@ -49,12 +51,15 @@ const maxText = 32_767
 // edit is an edit that is being carried out.
 type edit struct {
 	*Book
-	heading int
-	ops     []Op
-	shift   refs.Shift
-	sets    map[int]*Op
-	puts    map[int][]*Op // behind each row, in their order
-	left    []int         // the rows behind which some are still to be put, ascending
+	heading  int
+	ops      []Op
+	shift    refs.Shift
+	sets     map[int]*Op
+	puts     map[int][]*Op // behind each row, in their order
+	left     []int         // the rows behind which some are still to be put, ascending
+	empty    map[int]bool
+	fills    map[int]*Op
+	unfilled []int // the rows of these that are still to be filled, ascending
 
 	texts  []string // to be added to the workbook's
 	number map[string]int
@@ -78,7 +83,7 @@ func (b *Book) Edit(heading int, ops []Op, w io.Writer) error {
 }
 
 func (b *Book) begin(heading int, ops []Op) (*edit, error) {
-	e := &edit{Book: b, heading: heading, ops: ops, sets: map[int]*Op{}, puts: map[int][]*Op{}, number: map[string]int{}}
+	e := &edit{Book: b, heading: heading, ops: ops, sets: map[int]*Op{}, puts: map[int][]*Op{}, number: map[string]int{}, empty: map[int]bool{}, fills: map[int]*Op{}}
 	var gone []int
 	in := map[int]int{}
 	for i := range ops {
@@ -92,9 +97,15 @@ func (b *Book) begin(heading int, ops []Op) (*edit, error) {
 			if in[op.Row]++; in[op.Row] == 1 {
 				e.left = append(e.left, op.Row)
 			}
+		case Empty:
+			e.empty[op.Row] = true
+		case Fill:
+			e.fills[op.Row] = op
+			e.unfilled = append(e.unfilled, op.Row)
 		}
 	}
 	slices.Sort(e.left)
+	slices.Sort(e.unfilled)
 	e.shift = refs.Shift{Sheet: b.sheet.name, Moves: refs.NewMoves(gone, in)}
 	_, err := b.lookAround()
 	return e, err

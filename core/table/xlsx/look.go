@@ -345,6 +345,23 @@ func (b *Book) readKept(form string) *keptRow {
 	}
 }
 
+// RowOf is the row at which a row stood when RowForms was asked for it; 0 is not known.
+func RowOf(form string) int {
+	var k kept
+	if !strings.HasPrefix(form, `{"row":`) || json.Unmarshal([]byte(form), &k) != nil {
+		return 0
+	}
+	x := xmlscan.Over([]byte(k.Row))
+	if kind, err := x.Next(); err != nil || kind != xmlscan.Open {
+		return 0
+	}
+	n, err := rowNumber(x, 0)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
 // cell returns the cell of a column, or nil.
 func (k *keptRow) cell(col int) *keptCell {
 	if k == nil {

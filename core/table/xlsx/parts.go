@@ -227,6 +227,13 @@ func (b *Book) refuse(ops []Op) (map[int]string, error) {
 
 // unwritable says why the values of an op cannot be written, or "".
 func (b *Book) unwritable(op *Op, computed map[int]bool) string {
+	if op.Kind == Empty {
+		for _, a := range b.arrays {
+			if op.Row >= a.area.From.Row && op.Row <= a.area.To.Row && a.area.From.Row < a.area.To.Row {
+				return fmt.Sprintf("the array formula in %s fills row %d, and cannot be emptied in part", a.ref, op.Row)
+			}
+		}
+	}
 	for _, c := range op.Cells {
 		if why := Unwritable(c.Value.String()); why != "" {
 			return why

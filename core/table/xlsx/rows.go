@@ -74,7 +74,7 @@ func (s *sheetEdit) beside(x *xmlscan.Scanner) error {
 // data writes the rows.
 func (s *sheetEdit) data(x *xmlscan.Scanner) error {
 	prefix := string(x.Prefix())
-	if x.Empty() && s.own && len(s.left) > 0 {
+	if x.Empty() && s.own && len(s.left)+len(s.unfilled) > 0 {
 		_, _ = s.out.Write(append(bytes.TrimSuffix(x.Raw(), []byte("/>")), '>')) // the last write says what went wrong
 		if err := s.put(maxRows+1, prefix); err != nil {
 			return err
@@ -122,9 +122,25 @@ func (s *sheetEdit) data(x *xmlscan.Scanner) error {
 	}
 }
 
-// put writes the rows that are put in somewhere before row n.
+// put writes the rows that are put in somewhere before row n, and those that are filled and of which nothing stands there.
 func (s *sheetEdit) put(n int, prefix string) error {
-	for len(s.left) > 0 && s.left[0] < n {
+	for {
+		if len(s.unfilled) > 0 && s.unfilled[0] < n && (len(s.left) == 0 || s.unfilled[0] <= s.left[0]) {
+			op := s.fills[s.unfilled[0]]
+			s.unfilled = s.unfilled[1:]
+			to, _ := s.shift.Row(op.Row)
+			row, err := s.newRow(op, to, prefix)
+			if err != nil {
+				return err
+			}
+			if _, err := s.out.Write(row); err != nil {
+				return err
+			}
+			continue
+		}
+		if len(s.left) == 0 || s.left[0] >= n {
+			return nil
+		}
 		after := s.left[0]
 		s.left = s.left[1:]
 		for i, op := range s.puts[after] {
@@ -137,7 +153,6 @@ func (s *sheetEdit) put(n int, prefix string) error {
 			}
 		}
 	}
-	return nil
 }
 
 // row writes a row that was there: where it goes to, and with the cells that are set.
@@ -146,15 +161,30 @@ func (s *sheetEdit) row(n int, prefix, open, inside []byte) (err error) {
 	if s.own {
 		to, stays = s.shift.Row(n)
 	}
-	formulas := !s.shift.None() && hasFormula(prefix, inside)
-	if !stays {
+	formulas := (!s.shift.None() || s.own && len(s.empty) > 0) && hasFormula(prefix, inside)
+	if op := s.fills[n]; op != nil && s.own {
+		s.unfilled = s.unfilled[1:]
+		row, err := s.newRow(op, to, string(prefix))
+		if err == nil {
+			_, err = s.out.Write(row)
+		}
+		return err
+	}
+	empty := s.own && s.empty[n]
+	if !stays || empty {
 		if formulas && bytes.Contains(inside, []byte("shared")) {
 			_, _, err = s.moved(n, to, prefix, open, inside)
 			for _, m := range s.masters {
 				m.live = m.live && m.row != n
 			}
 		}
-		return err
+		if err != nil || !stays {
+			return err
+		}
+		if inside, err = emptied(n, prefix, inside); err != nil {
+			return err
+		}
+		formulas = false
 	}
 	if op := s.sets[n]; op != nil && s.own {
 		if open, inside, err = s.amended(op, prefix, open, inside); err != nil {
@@ -169,6 +199,31 @@ func (s *sheetEdit) row(n int, prefix, open, inside []byte) (err error) {
 	_, _ = s.out.Write(open)
 	_, err = s.out.Write(inside)
 	return err
+}
+
+// emptied is what is inside a row whose cells hold nothing any more, and look as they did.
+func emptied(n int, prefix, inside []byte) ([]byte, error) {
+	var walk cells
+	walk.over(n, prefix, inside)
+	var out []byte
+	var c cell
+	for {
+		from := walk.at
+		more, err := walk.next(&c)
+		if err != nil {
+			return nil, err
+		}
+		if !more {
+			return append(out, inside[from:]...), nil
+		}
+		out = append(out, inside[from:walk.at-len(c.raw)]...)
+		tag := c.tag
+		for _, attr := range []string{"t", "vm", "cm"} {
+			tag = xmlscan.DropAttr(tag, attr)
+		}
+		tag = bytes.TrimRight(bytes.TrimSuffix(bytes.TrimSuffix(tag, []byte(">")), []byte("/")), " \t\r\n")
+		out = append(append(out, tag...), "/>"...)
+	}
 }
 
 // amended is a row with cells that are set.

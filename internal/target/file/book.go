@@ -118,15 +118,22 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 	img := b.f.img
 	p := &plan{}
 	var pl places
+	var adds []int
 	byKey := map[string]int{}
 	for i := range steps {
 		switch s := &steps[i]; {
 		case results[i].Fate == target.Refused:
 		case s.Act == changeset.Add:
-			pl.place(steps, i, true)
+			adds = append(adds, i)
 		default:
 			byKey[s.Key.Encoding()] = i
 		}
+	}
+	if err := b.fill(ctx, p, steps, &adds); err != nil {
+		return nil, err
+	}
+	for _, i := range adds {
+		pl.place(steps, i, true)
 	}
 	pl.settle(steps)
 	last := img.HeadingRow
@@ -142,7 +149,7 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 	err := b.f.table(ctx, img, func(key []byte, sc *csv.Line) error {
 		if i, hit := byKey[string(key)]; hit {
 			if s := &steps[i]; s.Act == changeset.Delete {
-				p.add(i, xlsx.Op{Kind: xlsx.Remove, Row: sc.Number()})
+				p.add(i, xlsx.Op{Kind: b.remove(), Row: sc.Number()})
 			} else {
 				p.add(i, xlsx.Op{Kind: xlsx.Set, Row: sc.Number(), Cells: b.amended(s), Form: s.Form.Row})
 			}
@@ -160,6 +167,41 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 		p.add(i, b.insert(&steps[i], last))
 	}
 	return p, err
+}
+
+// remove is how a record is deleted.
+func (b *book) remove() xlsx.OpKind {
+	if b.f.emptied {
+		return xlsx.Empty
+	}
+	return xlsx.Remove
+}
+
+// fill has records that come back fill the rows in which they were, where rows are emptied and these are empty; those
+// are taken out of adds.
+func (b *book) fill(ctx context.Context, p *plan, steps []target.Step, adds *[]int) error {
+	back := slices.ContainsFunc(*adds, func(i int) bool { return steps[i].Form.Kept })
+	if !b.f.emptied || !back {
+		return nil
+	}
+	taken := map[int]bool{}
+	err := b.f.table(ctx, b.f.img, func(_ []byte, sc *csv.Line) error { taken[sc.Number()] = true; return nil })
+	*adds = slices.DeleteFunc(*adds, func(i int) bool {
+		s := &steps[i]
+		row := 0
+		if s.Form.Kept {
+			row = xlsx.RowOf(s.Form.Row)
+		}
+		if row <= b.f.img.HeadingRow || taken[row] {
+			return false
+		}
+		taken[row] = true
+		op := b.insert(s, row)
+		op.Kind = xlsx.Fill
+		p.add(i, op)
+		return true
+	})
+	return err
 }
 
 func (b *book) amended(s *target.Step) []xlsx.Cell {

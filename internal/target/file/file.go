@@ -41,6 +41,8 @@ type File struct {
 	read table.Options
 	lock *disk.Lock
 
+	emptied bool // of a workbook: the rows of records that are deleted are emptied, and stay
+
 	m      *disk.Mapping
 	img    *table.Image
 	keyCol []int
@@ -115,6 +117,10 @@ func inSpreadsheet(fsys disk.FS, path string) error {
 	}
 	return nil
 }
+
+// KeepRows has a workbook keep the rows of records that are deleted: they are emptied, and filled again when the records come back. Files
+// of other kinds have no rows that could be kept.
+func (f *File) KeepRows() { f.emptied = true }
 
 func (f *File) Name() string     { return f.path }
 func (f *File) Fields() []string { return f.img.Heading }

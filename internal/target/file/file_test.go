@@ -285,38 +285,48 @@ func TestDeletesComeBackInTheirPlace(t *testing.T) {
 		if name == "xlsx with a password" {
 			continue // a second for each key that is derived
 		}
-		t.Run(name, func(t *testing.T) {
-			rapid.Check(t, func(rt *rapid.T) {
-				n := rapid.IntRange(1, 9).Draw(rt, "records")
-				register := "k,v,w\n"
-				for i := 1; i <= n; i++ {
-					register += fmt.Sprintf("%d,%s,%s\n", i, rapid.StringMatching(`[a-zé0-9.]{0,4}`).Draw(rt, "v"), rapid.StringMatching(`[a-z0-9]{1,3}`).Draw(rt, "w"))
-				}
-				f := kind(t, register).Open(t)
-				defer f.Close()
-				before := order(t, f)
-				var keys []record.Key
-				for i := 1; i <= n; i++ {
-					if i > 1 && rapid.Bool().Draw(rt, "goes") {
-						keys = append(keys, record.NewKey(fmt.Sprint(i)))
-					}
-				}
-				states, err := f.Current(context.Background(), keys)
-				require.NoError(t, err)
-				var away, back []target.Step
-				for i, k := range keys {
-					away = append(away, target.Step{Act: changeset.Delete, Key: k, Record: states[i].Record})
-					back = append(back, target.Step{Act: changeset.Add, Key: k, Record: states[i].Record, Form: states[i].Form})
-				}
-				_, err = f.Write(context.Background(), away)
-				require.NoError(t, err)
-				require.Len(t, order(t, f), len(before)-len(keys))
-				_, err = f.Write(context.Background(), rapid.Permutation(back).Draw(rt, "back"))
-				require.NoError(t, err)
-				require.Equal(t, before, order(t, f))
-			})
-		})
+		comeBack(t, name, kind, false)
+		if name == "xlsx" {
+			comeBack(t, name+", rows kept", kind, true)
+		}
 	}
+}
+
+func comeBack(t *testing.T, name string, kind func(t *testing.T, register string) place, keep bool) {
+	t.Run(name, func(t *testing.T) {
+		rapid.Check(t, func(rt *rapid.T) {
+			n := rapid.IntRange(1, 9).Draw(rt, "records")
+			register := "k,v,w\n"
+			for i := 1; i <= n; i++ {
+				register += fmt.Sprintf("%d,%s,%s\n", i, rapid.StringMatching(`[a-zé0-9.]{0,4}`).Draw(rt, "v"), rapid.StringMatching(`[a-z0-9]{1,3}`).Draw(rt, "w"))
+			}
+			f := kind(t, register).Open(t)
+			defer f.Close()
+			if keep {
+				f.(*file.File).KeepRows()
+			}
+			before := order(t, f)
+			var keys []record.Key
+			for i := 1; i <= n; i++ {
+				if i > 1 && rapid.Bool().Draw(rt, "goes") {
+					keys = append(keys, record.NewKey(fmt.Sprint(i)))
+				}
+			}
+			states, err := f.Current(context.Background(), keys)
+			require.NoError(t, err)
+			var away, back []target.Step
+			for i, k := range keys {
+				away = append(away, target.Step{Act: changeset.Delete, Key: k, Record: states[i].Record})
+				back = append(back, target.Step{Act: changeset.Add, Key: k, Record: states[i].Record, Form: states[i].Form})
+			}
+			_, err = f.Write(context.Background(), away)
+			require.NoError(t, err)
+			require.Len(t, order(t, f), len(before)-len(keys))
+			_, err = f.Write(context.Background(), rapid.Permutation(back).Draw(rt, "back"))
+			require.NoError(t, err)
+			require.Equal(t, before, order(t, f))
+		})
+	})
 }
 
 // order is a target's records in their order.

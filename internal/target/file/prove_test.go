@@ -66,11 +66,15 @@ type rowsPlace struct {
 	key    []string
 	rows   [][]string
 	render func(t *testing.T, rows [][]string) []byte
+	keep   bool // the rows of what is deleted
 }
 
 func (p *rowsPlace) Open(t *testing.T) target.Target {
 	f, err := file.Open(disk.OS{}, p.path, p.key, new(schema.Schema), table.Options{})
 	require.NoError(t, err)
+	if p.keep {
+		f.KeepRows()
+	}
 	return f
 }
 
@@ -85,13 +89,15 @@ func (p *rowsPlace) Set(t *testing.T, key, field, value string) {
 }
 
 func TestFilesAreProven(t *testing.T) {
-	for name, render := range rendered {
+	for _, name := range []string{"csv", "jsonl", "xlsx", "xlsx kept"} {
+		form, kept, _ := strings.Cut(name, " ")
+		render := rendered[form]
 		t.Run(name, func(t *testing.T) {
 			targettest.Prove(t, targettest.Kind{
 				Make: func(t *testing.T, key []string, register string) targettest.Place {
 					rows, err := csv.NewReader(strings.NewReader(register)).ReadAll()
 					require.NoError(t, err)
-					return &rowsPlace{t, write(t, "r."+name, render(t, rows)), key, rows, render}
+					return &rowsPlace{t, write(t, "r."+form, render(t, rows)), key, rows, render, kept != ""}
 				},
 				Nulls: name == "jsonl",
 				Read:  func(name string, b []byte) (*table.Image, error) { return open.Open(name, b, table.Options{}) },

@@ -21,6 +21,8 @@ type Place struct {
 	Key  []string       // the key fields
 	Of   *schema.Schema // what is known of the records
 	Read table.Options  // what is known of a file
+	// Of a workbook: the rows of records that are deleted are emptied, and stay.
+	KeepRows bool
 	// Of a database: a folder for what is read of it while it is in use, and who knows
 	// its password.
 	Dir       string
@@ -50,7 +52,14 @@ func (e *UnknownKind) Error() string {
 func Open(ctx context.Context, fsys disk.FS, p Place) (target.Target, error) {
 	scheme := target.Scheme(p.Name)
 	if scheme == "" {
-		return file.Open(fsys, p.Name, p.Key, p.Of, p.Read)
+		f, err := file.Open(fsys, p.Name, p.Key, p.Of, p.Read)
+		if err != nil {
+			return nil, err
+		}
+		if p.KeepRows {
+			f.KeepRows()
+		}
+		return f, nil
 	}
 	if target.IsDatabase(p.Name) {
 		return Table(ctx, fsys, p)

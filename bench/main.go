@@ -7,6 +7,7 @@
 //	go run ./bench -handoff           only: load files of 100,000 amends
 //	go run ./bench -copies            only: several copies, and catching up
 //	go run ./bench -joined -records 300000   only: a joined sheet
+//	go run ./bench -workbook -records 100000   only: runs on a workbook, and lending one
 //	go run ./bench -standin          only: the simulated record service, 100,000 records
 //	go run ./bench -service          only: amends of a service, against a client written by hand
 //	go run ./bench -history           only: what happened to a record over 500 dossiers
@@ -38,6 +39,7 @@ func main() {
 	joined := flag.Bool("joined", false, "only: a joined sheet of three record sets")
 	standin := flag.Bool("standin", false, "only: the simulated record service, 100,000 records")
 	service := flag.Bool("service", false, "only: amends of a service, against a client written by hand")
+	workbook := flag.Bool("workbook", false, "only: runs on a workbook, and lending one")
 	handoff := flag.Bool("handoff", false, "only: load files of 100,000 amends")
 	flag.Parse()
 	if *standin {
@@ -53,13 +55,16 @@ func main() {
 		b.history(500)
 		return
 	}
-	if !*handoff && !*joined {
+	if !*handoff && !*joined && !*workbook {
 		b.generate(b.records)
 	}
 	fmt.Printf("%d records, %d runs each, medians\n\n| figure | ratio | seconds | floor | anonymous memory |\n| --- | --- | --- | --- | --- |\n", b.records, b.runs)
 	switch {
 	case *handoff:
 		b.handoff()
+		return
+	case *workbook:
+		b.workbook()
 		return
 	case *joined:
 		b.joined()

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 )
 
 // A desk may stand in a folder that a program keeps alike on several machines. This file tells such a folder, and the copies that such
@@ -51,7 +52,12 @@ func indexed(dir string) bool {
 var syncIndex = regexp.MustCompile(`^\._?sync_.*\.db$`)
 
 // conflicted are names that programs give to what another machine wrote at the same time.
-var conflicted = regexp.MustCompile(`(?i)conflicted copy|sync-conflict-|_conflict-[0-9]|\(conflict|^(desk|dossier|head|decisions|findings|book|journal|rollback|outcome)([ -].+| ?\([0-9]+\))\.(yaml|json|jsonl|csv)$`)
+var conflicted = regexp.MustCompile(`(?i)conflicted copy|sync-conflict-|_conflict-[0-9]|\(conflict|` + oursWithMore)
+
+// ours are files of a desk or dossier with something behind their names.
+var ours = regexp.MustCompile(`(?i)` + oursWithMore)
+
+const oursWithMore = `^(desk|dossier|head|decisions|findings|book|journal|rollback|outcome)([ -].+| ?\([0-9]+\))\.(yaml|json|jsonl|csv)$`
 
 // Conflicted lists files of the desk and of a dossier, which may be nil, that another machine wrote while this one wrote the same.
 func (d *Desk) Conflicted(t *Dossier) []string {
@@ -67,6 +73,9 @@ func (d *Desk) Conflicted(t *Dossier) []string {
 	for _, dir := range dirs {
 		entries, _ := d.FS.ReadDir(dir) // what cannot be read is said where it is needed
 		for _, e := range entries {
+			if dir == d.Dir && ours.MatchString(e.Name()) && !strings.HasPrefix(strings.ToLower(e.Name()), "desk") {
+				continue // a person's own: only desk.yaml is the desk's here
+			}
 			if conflicted.MatchString(e.Name()) && !e.IsDir() {
 				found = append(found, filepath.Join(dir, e.Name()))
 			}

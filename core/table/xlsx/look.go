@@ -20,6 +20,7 @@ import (
 // Book is a workbook whose sheet is looked at, and edited. It keeps what it has seen; it does not change.
 type Book struct {
 	*book
+	seen    map[int]map[int]bool // rows that were looked at: their cells that hold formulas, by column
 	arrays  []array
 	looks   map[int]look       // of the last filled cell of each column
 	masters map[string]*master // formulas that cells share, by their numbers
@@ -62,19 +63,22 @@ func (b *book) rows(part string, row func(n int, prefix, open, inside []byte) er
 // look looks through the sheet once: at the formulas of cells that share one, or are filled by one, and at the rows that
 // are wanted.
 func (b *Book) look(wanted func(n int) bool, row func(n int, prefix, open, inside []byte) error) error {
-	b.arrays, b.masters = nil, map[string]*master{}
+	b.arrays, b.masters, b.seen = nil, map[string]*master{}, map[int]map[int]bool{}
 	var walk cells
 	return b.rows(b.sheet.part, func(n int, prefix, open, inside []byte) error {
-		if bytes.Contains(inside, []byte(" t=\"")) && hasFormula(prefix, inside) {
+		var computed map[int]bool
+		if hasFormula(prefix, inside) {
+			computed = map[int]bool{}
 			walk.over(n, prefix, inside)
-			if err := b.formulas(&walk); err != nil {
+			if err := b.formulas(&walk, computed); err != nil {
 				return err
 			}
 		}
-		if wanted(n) {
-			return row(n, prefix, open, inside)
+		if !wanted(n) {
+			return nil
 		}
-		return nil
+		b.seen[n] = computed
+		return row(n, prefix, open, inside)
 	})
 }
 
@@ -87,7 +91,7 @@ func hasFormula(prefix, inside []byte) bool {
 }
 
 // formulas takes in the formulas of a row that are of several cells.
-func (b *Book) formulas(walk *cells) error {
+func (b *Book) formulas(walk *cells, computed map[int]bool) error {
 	var c cell
 	for {
 		more, err := walk.next(&c)
@@ -95,6 +99,10 @@ func (b *Book) formulas(walk *cells) error {
 			return err
 		}
 		if !c.computed {
+			continue
+		}
+		computed[c.col] = true
+		if !bytes.Contains(c.raw[len(c.tag):], []byte("t=")) {
 			continue
 		}
 		n, err := cellNode(&c)

@@ -177,28 +177,15 @@ func (b *Book) refuse(ops []Op) (map[int]string, error) {
 	if err != nil || len(ops) == 0 {
 		return refused, err
 	}
-	rows := map[int]map[int]bool{} // the rows of the ops: whether cells hold formulas, by column
-	for i := range ops {
-		rows[ops[i].Row] = nil
-	}
-	var walk cells
-	var c cell
-	err = b.look(func(n int) bool { _, ok := rows[n]; return ok }, func(n int, prefix, _, inside []byte) error {
-		if !hasFormula(prefix, inside) {
-			return nil
+	if slices.ContainsFunc(ops, func(op Op) bool { _, seen := b.seen[op.Row]; return op.Kind == Set && !seen }) || b.seen == nil {
+		rows := map[int]bool{}
+		for i := range ops {
+			rows[ops[i].Row] = true
 		}
-		rows[n] = map[int]bool{}
-		walk.over(n, prefix, inside)
-		for {
-			more, err := walk.next(&c)
-			if err != nil || !more {
-				return err
-			}
-			rows[n][c.col] = c.computed
+		err := b.look(func(n int) bool { return rows[n] }, func(int, []byte, []byte, []byte) error { return nil })
+		if err != nil {
+			return nil, err
 		}
-	})
-	if err != nil {
-		return nil, err
 	}
 	tables, err := b.tables()
 	if err != nil {
@@ -207,7 +194,7 @@ func (b *Book) refuse(ops []Op) (map[int]string, error) {
 	var gone []int
 	for i := range ops {
 		op := &ops[i]
-		if why := cmp.Or(b.unwritable(op, rows[op.Row]), b.across(op), tables.refuse(op)); why != "" {
+		if why := cmp.Or(b.unwritable(op, b.seen[op.Row]), b.across(op), tables.refuse(op)); why != "" {
 			refused[i] = why
 		} else if op.Kind == Remove {
 			gone = append(gone, op.Row)

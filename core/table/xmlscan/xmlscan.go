@@ -73,7 +73,7 @@ func (s *Scanner) Rest() ([]byte, error) {
 	s.most = maxRest
 	defer func() { s.most = 0 }()
 	for from := 0; ; {
-		i := bytes.Index(s.buf[s.at+from:], s.stop)
+		i := index(s.buf[s.at+from:], s.stop)
 		end := from + i + len(s.stop)
 		for i >= 0 && s.at+end < len(s.buf) && space(s.buf[s.at+end]) {
 			end++
@@ -91,7 +91,7 @@ func (s *Scanner) Rest() ([]byte, error) {
 			continue
 		}
 		rest := s.buf[s.at : s.at+end+1]
-		if rest[end] != '>' || bytes.Contains(rest, []byte("<!")) && !whole(rest[:from+i]) {
+		if rest[end] != '>' || bytes.IndexByte(rest, '!') >= 0 && !whole(rest[:from+i]) {
 			from = end
 			continue
 		}
@@ -99,6 +99,21 @@ func (s *Scanner) Rest() ([]byte, error) {
 		s.at += end + 1
 		return rest, nil
 	}
+}
+
+// index is bytes.Index for the end of an element. It looks for its last letter, which is rarer in tables than what tags begin with.
+func index(b, stop []byte) int {
+	last := stop[len(stop)-1]
+	for from := len(stop) - 1; from < len(b); {
+		i := bytes.IndexByte(b[from:], last)
+		if i < 0 {
+			return -1
+		}
+		if from += i + 1; bytes.HasSuffix(b[:from], stop) {
+			return from - len(stop)
+		}
+	}
+	return -1
 }
 
 // whole reports whether a piece of a document ends outside of comments and texts that are marked as such.

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/zeebo/xxh3"
+
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/core/table"
@@ -93,13 +95,15 @@ func (b *book) write(ctx context.Context, out io.Writer, steps []target.Step, re
 	if err := b.in.Edit(b.f.img.HeadingRow, p.ops, &made); err != nil {
 		return err
 	}
-	if err := b.checkMade(ctx, made.Bytes(), steps, results); err != nil {
+	img, err := b.checkMade(ctx, made.Bytes(), steps, results)
+	if err != nil {
 		return err
 	}
 	data, err := xlsx.Locked(made.Bytes(), b.f.m.Data, b.f.read)
 	if err != nil {
 		return err
 	}
+	b.f.made, b.f.madeSum = img, xxh3.Hash128(data)
 	_, err = out.Write(data)
 	return err
 }
@@ -236,40 +240,50 @@ func (b *book) cell(col int, field string, v record.Value) xlsx.Cell {
 var errNotExact = errors.New("the workbook would not come out exactly as meant; nothing was written")
 
 // checkMade reads the workbook that was made and compares it with the one that
-// was read and the steps.
-func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, results []target.Result) error {
+// was read and the steps. It returns the table that it holds.
+func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, results []target.Result) (*table.Image, error) {
 	o := b.f.read
 	o.Rename, o.Sheet, o.HeadingRow = nil, b.f.img.Found.Sheet, b.f.img.HeadingRow
 	img, err := xlsx.Open(b.f.img.Name, made, o)
 	if err != nil {
-		return fmt.Errorf("%w (%w)", errNotExact, err)
+		return nil, fmt.Errorf("%w (%w)", errNotExact, err)
 	}
 	img.SetHeading(b.f.img.Heading, b.f.img.Renamed)
-	want := map[string]record.Record{}
-	err = b.f.table(ctx, b.f.img, func(key []byte, sc *csv.Line) error {
-		want[string(key)] = sc.Record()
-		return nil
-	})
-	if err != nil {
-		return err
-	}
+	touched := make(map[string]*target.Step, len(steps))
 	for i := range steps {
-		s := &steps[i]
-		key := s.Key.Encoding()
+		if results[i].Fate != target.Refused {
+			touched[steps[i].Key.Encoding()] = &steps[i]
+		}
+	}
+	want := map[string]record.Record{} // of the steps
+	rest := map[string]uint64{}        // of the others: their rows
+	err = b.f.table(ctx, b.f.img, func(key []byte, sc *csv.Line) error {
+		s := touched[string(key)]
 		switch {
-		case results[i].Fate == target.Refused:
-		case s.Act == changeset.Delete:
-			delete(want, key)
-		case s.Act == changeset.Add:
-			want[key] = s.Record
-		default:
-			r := want[key]
+		case s == nil:
+			rest[string(key)] = rowSum(sc)
+		case s.Act == changeset.Amend:
+			r := sc.Record()
 			for _, fc := range s.Fields {
 				r.Set(fc.Field, fc.To)
 			}
+			want[string(key)] = r
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for key, s := range touched {
+		if s.Act == changeset.Add {
+			want[key] = s.Record
 		}
 	}
 	err = b.f.table(ctx, img, func(key []byte, sc *csv.Line) error {
+		if sum, ok := rest[string(key)]; ok && sum == rowSum(sc) {
+			delete(rest, string(key))
+			return nil
+		}
 		r, ok := want[string(key)]
 		delete(want, string(key))
 		if !ok || !b.sameRecord(r, sc.Record()) {
@@ -277,11 +291,14 @@ func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, 
 		}
 		return nil
 	})
-	if err == nil && len(want) > 0 {
-		err = fmt.Errorf("%w (%d records are missing)", errNotExact, len(want))
+	if lost := len(want) + len(rest); err == nil && lost > 0 {
+		err = fmt.Errorf("%w (%d records are missing)", errNotExact, lost)
 	}
-	return err
+	return img, err
 }
+
+// rowSum tells a row's cells from others', those that are empty at its end aside.
+func rowSum(sc *csv.Line) uint64 { return xxh3.Hash(bytes.TrimRight(sc.Raw(), ",")) }
 
 // sameRecord reports whether a record came out as it was meant.
 func (b *book) sameRecord(want, got record.Record) bool {

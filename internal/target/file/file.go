@@ -48,6 +48,10 @@ type File struct {
 	keyCol []int
 	form   form
 	sum    xxh3.Uint128 // of the bytes that were read
+
+	// What was read of the bytes that were written last, if it was, and their sum.
+	made    *table.Image
+	madeSum xxh3.Uint128
 }
 
 // form is how a kind of file keeps records.
@@ -141,15 +145,18 @@ func (f *File) Refresh(ctx context.Context) error {
 	}
 	f.m = m
 	err = table.Guard(func() (err error) {
+		was := f.sum
 		f.sum = xxh3.Hash128(m.Data)
-		o := f.read
-		o.Rename = nil
-		if f.img, err = open.Open(filepath.Base(f.path), m.Data, o); err != nil {
-			return err
+		switch { // a workbook's table does not stand in its bytes, and is the same where these are
+		case f.made != nil && f.sum == f.madeSum:
+			f.img = f.made
+		case f.img != nil && f.img.Found.Format == "xlsx" && f.sum == was:
+		default:
+			if err = f.readTable(m.Data); err != nil {
+				return err
+			}
 		}
-		if f.read.Rename != nil {
-			f.read.Rename(f.img)
-		}
+		f.made = nil
 		f.form, err = f.formOf()
 		return err
 	})
@@ -165,6 +172,16 @@ func (f *File) Refresh(ctx context.Context) error {
 		f.keyCol = append(f.keyCol, c)
 	}
 	return nil
+}
+
+// readTable reads the file's bytes as a table.
+func (f *File) readTable(data []byte) (err error) {
+	o := f.read
+	o.Rename = nil
+	if f.img, err = open.Open(filepath.Base(f.path), data, o); err == nil && f.read.Rename != nil {
+		f.read.Rename(f.img)
+	}
+	return err
 }
 
 func (f *File) unmap() error {

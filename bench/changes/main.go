@@ -1,8 +1,10 @@
 // Command changes reads a change set as every command does, its seal checked,
 // and nothing else: the floor for commands that work on one. With -decode, and
-// the file of decisions, it also decodes every change with the decisions on it.
+// the file of decisions, it also decodes every change with the decisions on it; with -table it reads a table
+// instead, whatever format it is in.
 //
 //	changes [-decode] CHANGES [DECISIONS]
+//	changes -table FILE
 package main
 
 import (
@@ -12,17 +14,28 @@ import (
 	"os"
 
 	"paletwin/core/changeset"
+	"paletwin/core/table"
+	"paletwin/core/table/open"
 	"paletwin/internal/disk"
 )
 
 func main() {
 	decode := flag.Bool("decode", false, "decode every change, with the decisions on it")
+	isTable := flag.Bool("table", false, "read a table")
 	flag.Parse()
 	m, err := disk.OS{}.Map(flag.Arg(0))
 	if err != nil {
 		log.Fatal(err)
 	}
 	defer m.Close()
+	if *isTable {
+		img, err := open.Open(flag.Arg(0), m.Data, table.Options{})
+		if err != nil {
+			log.Fatal(err)
+		}
+		fmt.Println(len(img.Data))
+		return
+	}
 	r, err := changeset.Parse(m.Data)
 	if err != nil {
 		log.Fatal(err)

@@ -156,9 +156,13 @@ type reader struct {
 	sheet string
 	found bool
 
-	row      int // the last row that was read, from 1
-	hidden   int
-	formulas table.Formulas
+	row       int    // the last row that was read, from 1
+	filled    []cell // of the row that is read
+	marked    []marked
+	prefix    []byte // of its elements' names
+	open, end []byte // tags of its cells
+	hidden    int
+	formulas  table.Formulas
 }
 
 func (r *reader) document() error {
@@ -238,96 +242,243 @@ func (r *reader) tableRow() error {
 	if v, ok := r.x.Attr("visibility"); ok && v != "visible" {
 		r.hidden += times
 	}
-	cells, err := r.cells()
+	r.prefix = append(r.prefix[:0], r.x.Prefix()...)
+	inside, err := r.x.Rest()
 	if err != nil {
 		return err
 	}
+	whole := r.x
+	if !r.plain(inside) {
+		r.x = xmlscan.Over(inside)
+		err = r.cells()
+		r.x = whole
+	}
+	if err != nil {
+		return err
+	}
+	r.mark()
 	first := r.row + 1
 	if r.row += times; r.row > maxRows {
 		r.row = maxRows
 	}
-	if len(cells) == 0 {
+	if len(r.filled) == 0 {
 		return nil
 	}
 	for n := first; n <= r.row; n++ {
 		if err := r.out.Row(n); err != nil {
 			return err
 		}
-		for _, c := range cells {
+		for _, c := range r.filled {
 			r.out.Cell(c.col, c.text, false)
 		}
 	}
 	return nil
 }
 
-// cells reads the cells of the row that was opened.
-func (r *reader) cells() ([]cell, error) {
-	var cells []cell
+// cells reads what is inside a row, whose end tag may be missing.
+func (r *reader) cells() error {
+	r.filled, r.marked = r.filled[:0], r.marked[:0]
 	for col := 0; ; {
 		k, err := r.x.Next()
 		switch {
 		case err != nil:
-			return nil, err
-		case k == xmlscan.End:
-			return nil, xmlscan.ErrCut
-		case k == xmlscan.Close:
-			return cells, nil
+			return err
+		case k == xmlscan.End, k == xmlscan.Close:
+			return nil
 		case k != xmlscan.Open:
 			continue
 		case !r.x.Is("table-cell") && !r.x.Is("covered-table-cell"):
 			if err := r.x.Skip(); err != nil {
-				return nil, err
+				return err
 			}
 			continue
 		}
-		times := r.count("number-columns-repeated")
-		r.out.Merge(csv.Merged{Top: r.row + 1, Left: col, Bottom: r.row + r.count("number-rows-spanned"), Right: col + r.count("number-columns-spanned") - 1})
-		text, err := r.cell(col)
-		if err != nil {
-			return nil, err
-		}
-		for range times {
-			if text == "" || col >= maxColumns {
-				break
+		var a cellAttrs
+		for name, value := range r.x.Attrs() {
+			if to := a.named([]byte(name)); to != nil && *to == nil {
+				*to = append([]byte{}, value...)
 			}
-			cells = append(cells, cell{col, text})
-			col++
-			times--
 		}
-		col = min(col+times, maxColumns)
+		shown, err := r.paragraphs()
+		if err != nil {
+			return err
+		}
+		text, said := a.text()
+		if !said {
+			text = shown
+		}
+		col = r.take(a, col, text)
 	}
 }
 
-// cell reads the cell that was opened, up to its end.
-func (r *reader) cell(col int) (string, error) {
-	typ, _ := r.x.Attr("value-type")
-	var value string
-	switch typ {
+// cellAttrs are the attributes of a cell that say what it holds; nil is not there.
+type cellAttrs struct {
+	typ, value, date, time, boolean, fixed, formula, columns, spannedColumns, spannedRows []byte
+}
+
+// named is the place of the attribute with a name, its prefix aside, or nil.
+func (a *cellAttrs) named(name []byte) *[]byte {
+	switch string(name) {
+	case "value-type":
+		return &a.typ
+	case "value":
+		return &a.value
+	case "date-value":
+		return &a.date
+	case "time-value":
+		return &a.time
+	case "boolean-value":
+		return &a.boolean
+	case "string-value":
+		return &a.fixed
+	case "formula":
+		return &a.formula
+	case "number-columns-repeated":
+		return &a.columns
+	case "number-columns-spanned":
+		return &a.spannedColumns
+	case "number-rows-spanned":
+		return &a.spannedRows
+	}
+	return nil
+}
+
+// times reads how often something is there.
+func times(text []byte) int {
+	if text == nil {
+		return 1
+	}
+	n, err := strconv.Atoi(string(text))
+	if err != nil || n < 1 {
+		return 1
+	}
+	return min(n, maxRows)
+}
+
+// take takes in a cell that stands at a column and holds a text, and returns the column behind it.
+func (r *reader) take(a cellAttrs, col int, text string) int {
+	if a.spannedColumns != nil || a.spannedRows != nil || a.formula != nil {
+		r.marked = append(r.marked, marked{a, col})
+	}
+	n := times(a.columns)
+	for ; n > 0 && text != "" && col < maxColumns; n-- {
+		r.filled = append(r.filled, cell{col, text})
+		col++
+	}
+	return min(col+n, maxColumns)
+}
+
+// marked is a cell with something to be noted.
+type marked struct {
+	cellAttrs
+	col int
+}
+
+// mark notes what is to be noted of the row.
+func (r *reader) mark() {
+	for _, m := range r.marked {
+		if m.spannedColumns != nil || m.spannedRows != nil {
+			r.out.Merge(csv.Merged{Top: r.row + 1, Left: m.col, Bottom: r.row + times(m.spannedRows), Right: m.col + times(m.spannedColumns) - 1})
+		}
+		if m.formula != nil {
+			r.formulas.Add(m.col, r.row+1)
+		}
+	}
+}
+
+// text is what the cell's attributes say that it holds, if they do.
+func (a *cellAttrs) text() (string, bool) {
+	value := ""
+	switch string(a.typ) {
 	case "float", "percentage", "currency":
-		value, _ = r.x.Attr("value")
-		value = table.Double(value)
+		value = table.Double(string(a.value))
 	case "date":
-		value, _ = r.x.Attr("date-value")
+		value = string(a.date)
 	case "time":
-		value, _ = r.x.Attr("time-value")
-		value = clock(value)
+		value = clock(string(a.time))
 	case "boolean":
-		value, _ = r.x.Attr("boolean-value")
+		value = string(a.boolean)
 	}
-	fixed, given := r.x.Attr("string-value")
-	if _, computed := r.x.Attr("formula"); computed {
-		r.formulas.Add(col, r.row+1)
+	if value != "" {
+		return value, true
 	}
-	shown, err := r.paragraphs()
-	switch {
-	case err != nil:
-		return "", err
-	case value != "":
-		return value, nil
-	case given:
-		return fixed, nil
+	return string(a.fixed), a.fixed != nil
+}
+
+// plain reads what is inside a row as nearly all are written: cells of at most one paragraph of text. It returns false where it is another.
+func (r *reader) plain(b []byte) bool {
+	r.filled, r.marked = r.filled[:0], r.marked[:0]
+	if r.open == nil || len(r.open) != len("<table-cell")+len(r.prefix) {
+		r.open = []byte("<" + string(r.prefix) + "table-cell")
+		r.end = []byte("</" + string(r.prefix) + "table-cell>")
 	}
-	return shown, nil
+	for i, col := 0, 0; ; {
+		if i+1 >= len(b) || b[i] == '<' && b[i+1] == '/' {
+			return true
+		}
+		if !bytes.HasPrefix(b[i:], r.open) {
+			return false
+		}
+		var a cellAttrs
+		n, empty := attributes(b[i+len(r.open):], &a)
+		if n < 0 {
+			return false
+		}
+		i += len(r.open) + n
+		text, said := a.text()
+		if !empty {
+			const p, pEnd = "<text:p>", "</text:p>"
+			if bytes.HasPrefix(b[i:], []byte(p)) {
+				i += len(p)
+				n := bytes.IndexByte(b[i:], '<')
+				if n < 0 || !bytes.HasPrefix(b[i+n:], []byte(pEnd)) {
+					return false
+				}
+				if !said {
+					text = string(xmlscan.Decode(b[i : i+n]))
+				}
+				i += n + len(pEnd)
+			}
+			if !bytes.HasPrefix(b[i:], r.end) {
+				return false
+			}
+			i += len(r.end)
+		}
+		col = r.take(a, col, text)
+	}
+}
+
+// attributes reads the attributes of a tag up to its end; -1 is that they are written in another way. empty says that the tag closes itself.
+func attributes(b []byte, a *cellAttrs) (n int, empty bool) {
+	for i := 0; i+1 < len(b); {
+		switch {
+		case b[i] == ' ':
+			i++
+			continue
+		case b[i] == '>':
+			return i + 1, false
+		case b[i] == '/' && b[i+1] == '>':
+			return i + 2, true
+		}
+		eq := bytes.IndexByte(b[i:], '=')
+		if eq < 1 || i+eq+1 >= len(b) || b[i+eq+1] != '"' {
+			return -1, false
+		}
+		name := b[i : i+eq]
+		if colon := bytes.IndexByte(name, ':'); colon >= 0 {
+			name = name[colon+1:]
+		}
+		i += eq + 2
+		end := bytes.IndexByte(b[i:], '"')
+		if end < 0 {
+			return -1, false
+		}
+		if to := a.named(name); to != nil && *to == nil {
+			*to = xmlscan.Decode(b[i : i+end])
+		}
+		i += end + 1
+	}
+	return -1, false
 }
 
 // paragraphs reads the text of a cell; notes to it are left out.

@@ -55,14 +55,14 @@ type Scanner struct {
 	passed []byte // what was passed over before it
 	keeps  bool   // passed is kept
 	most   int    // bytes of one piece, if not Longest
+	start  []byte
 	stop   []byte
 }
 
 // maxRest is the most bytes of an element that Rest takes: a row of all columns, with room.
 const maxRest = 256 << 20
 
-// Rest takes what is left of the element that was opened as it is written, its end tag included. No element of its name may
-// stand inside it. It is good until the next call.
+// Rest takes what is left of the element that was opened as it is written, its end tag included. It is good until the next call.
 func (s *Scanner) Rest() ([]byte, error) {
 	s.passed = s.passed[:0]
 	if s.empty {
@@ -70,6 +70,8 @@ func (s *Scanner) Rest() ([]byte, error) {
 		return nil, nil
 	}
 	s.stop = append(append(s.stop[:0], "</"...), s.full...)
+	s.start = append(append(s.start[:0], '<'), s.full...)
+	ends := 0 // of elements of the name inside it
 	s.most = maxRest
 	defer func() { s.most = 0 }()
 	for from := 0; ; {
@@ -95,9 +97,31 @@ func (s *Scanner) Rest() ([]byte, error) {
 			from = end
 			continue
 		}
+		if ends < begun(rest[:from+i], s.start) {
+			ends++
+			from = end
+			continue
+		}
 		s.raw = rest
 		s.at += end + 1
 		return rest, nil
+	}
+}
+
+// begun counts the elements that a piece opens, and does not close by the same tag; start is how these begin.
+func begun(b, start []byte) int {
+	n := 0
+	for {
+		i := index(b, start)
+		if i < 0 {
+			return n
+		}
+		if b = b[i+len(start):]; len(b) > 0 && (space(b[0]) || b[0] == '>' || b[0] == '/') {
+			if end := bytes.IndexByte(b, '>'); end > 0 && b[end-1] == '/' {
+				continue
+			}
+			n++
+		}
 	}
 }
 
@@ -479,6 +503,12 @@ func (s *Scanner) decode(b []byte) []byte {
 	}
 	s.room = out
 	return out
+}
+
+// Decode replaces the references in a piece of text or in a value; what it returns may be the piece itself.
+func Decode(b []byte) []byte {
+	var s Scanner
+	return s.decode(b)
 }
 
 func reference(name string) (rune, bool) {

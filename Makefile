@@ -30,6 +30,8 @@ fuzz:
 	$(FUZZ) yamltext FuzzYAML 8s
 	$(FUZZ) layout FuzzParse 8s
 	$(FUZZ) table/xlsx FuzzOpen 8s
+	$(FUZZ) table/xlsx FuzzEdit 10s
+	$(FUZZ) table/refs FuzzFormula 8s
 	$(FUZZ) table/ods FuzzOpen 8s
 	$(FUZZ) table/jsonl FuzzOpen 8s
 	$(FUZZ) ../internal/desk FuzzDossier 8s

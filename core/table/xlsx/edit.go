@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"paletwin/core/record"
+	"paletwin/core/table"
 	"paletwin/core/table/refs"
 	"paletwin/core/table/xmlscan"
 )
@@ -132,7 +133,7 @@ func (e *edit) write(w io.Writer) error {
 			later = append(later, f)
 		default:
 			var data []byte
-			if data, err = e.other(key, f.Name); err != nil {
+			if data, err = e.other(key); err != nil {
 				break
 			}
 			switch {
@@ -362,12 +363,16 @@ func (e *edit) encode(c *Cell, how look) (typ, value string) {
 	return "s", strconv.Itoa(e.textNumber(text))
 }
 
-// maxCells is how many rows of a sheet an Insert may leave.
+// tooLong is an error where a row that is put in would stand below the last that a sheet has.
 func (e *edit) tooLong() error {
-	for i := len(e.left) - 1; i >= 0; i-- {
-		if last := e.shift.Put(e.left[i]) + len(e.puts[e.left[i]]) - 1; last > maxRows {
-			return fmt.Errorf("a sheet has %d rows, and there would be more", maxRows)
+	for _, after := range e.left {
+		if e.shift.Put(after)+len(e.puts[after])-1 > maxRows {
+			return e.full()
 		}
 	}
 	return nil
+}
+
+func (e *edit) full() error {
+	return &table.Error{Code: table.TooLarge, File: e.name, Text: fmt.Sprintf("a sheet has %d rows, and there would be more", maxRows)}
 }

@@ -236,3 +236,100 @@ func TestEditsOfBooksOfOtherPrograms(t *testing.T) {
 		})
 	}
 }
+
+// Whatever the sheet's part is, an edit fails or does what was asked; it never panics, and loses no row.
+func FuzzEdit(f *testing.F) {
+	for _, rows := range []string{`<row r="2"><c r="A2"><v>1</v></c><c r="B2" t="s"><v>0</v></c></row>`, `<row><c><f t="shared" si="0" ref="A1:A9">B1</f></c></row><row/><row r="5"><c t="inlineStr"><is><t>x</t></is></c></row>`,
+		`<row r="2"><c r="B2"><f t="array" ref="B2:B4">A1</f><v/></c></row><row r="3" spans="1:2"/>`, `<x:row r="3"><c r='A3'/></x:row>`, `<row r="1048576"><c><v>1</v></c></row>`} {
+		f.Add(rows, `<mergeCells count="1"><mergeCell ref="A2:A3"/></mergeCells><dataValidations><dataValidation sqref="B2"><formula1>$A$2</formula1></dataValidation></dataValidations>`, byte(3))
+	}
+	f.Fuzz(func(t *testing.T, rows, beside string, which byte) {
+		data := zipped(t, map[string]string{"xl/workbook.xml": workbookXML, "xl/_rels/workbook.xml.rels": relsXML, "xl/sharedStrings.xml": `<sst><si><t>a</t></si></sst>`,
+			"xl/worksheets/sheet1.xml": `<worksheet><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>k</t></is></c></row>` + rows + `</sheetData>` + beside + `</worksheet>`})
+		before, err := Open("r.xlsx", data, table.Options{})
+		if err != nil {
+			return
+		}
+		b := load(t, data)
+		ops := []Op{{Kind: OpKind(which % 5), Row: 2 + int(which/5)%3, Cells: []Cell{{Col: int(which/15) % 3, Value: record.Text("new")}}}}
+		if ops[0].Kind == Fill {
+			ops[0].Row = 1000
+		}
+		if refused, err := b.Refuse(ops); err != nil || len(refused) > 0 {
+			return
+		}
+		var out bytes.Buffer
+		if b.Edit(1, ops, &out) != nil {
+			return
+		}
+		after, err := Open("r.xlsx", out.Bytes(), table.Options{})
+		if err != nil && ops[0].Kind != Remove && ops[0].Kind != Empty { // which may have been the only record
+			t.Fatalf("%v: %s", err, sheetOf(out.Bytes()))
+		}
+		if err == nil && ops[0].Kind == Set {
+			if was, is := bytes.Count(before.Data, []byte("\n")), bytes.Count(after.Data, []byte("\n")); is < was {
+				t.Fatalf("%d rows became %d", was, is)
+			}
+		}
+	})
+}
+
+// sheetOf is an archive's sheet, for a message.
+func sheetOf(data []byte) string {
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return err.Error()
+	}
+	r, err := z.Open(ownPart)
+	if err != nil {
+		return err.Error()
+	}
+	b, _ := io.ReadAll(r)
+	return string(b)
+}
+
+// Formulas that cells share follow their rows: where one row is gone, those that pointed at it have formulas of their own, as the one
+// whose formula it was.
+func TestRowsMoveWithSharedFormulas(t *testing.T) {
+	const sheet = `<worksheet><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>k</t></is></c></row>` +
+		`<row r="2"><c r="A2"><v>1</v></c><c r="B2"><f t="shared" ref="B2:B5" si="0">A2+A1</f><v>1</v></c></row>` +
+		`<row r="3"><c r="A3"><v>2</v></c><c r="B3"><f t="shared" si="0"/><v>1</v></c></row>` +
+		`<row r="4"><c r="A4"><v>3</v></c><c r="B4"><f t="shared" si="0"/><v>1</v></c></row>` +
+		`<row r="5"><c r="A5"><v>4</v></c><c r="B5"><f t="shared" si="0"/><v>1</v></c></row></sheetData></worksheet>`
+	data := zipped(t, map[string]string{"xl/workbook.xml": workbookXML, "xl/_rels/workbook.xml.rels": relsXML, ownPart: sheet})
+	now := sheetOf(edited(t, data, []Op{{Kind: Remove, Row: 3}}))
+	assert.Contains(t, now, `<c r="B2"><f t="shared" ref="B2:B4" si="0">A2+A1</f>`)
+	assert.Contains(t, now, `<c r="B3"><f>A3+#REF!</f>`)
+	assert.Contains(t, now, `<c r="B4"><f t="shared" si="0"/>`)
+	now = sheetOf(edited(t, data, []Op{{Kind: Remove, Row: 2}}))
+	assert.Contains(t, now, `<c r="B2"><f>A2+#REF!</f>`)
+	assert.Contains(t, now, `<c r="B3"><f>A3+A2</f>`)
+	now = sheetOf(edited(t, data, []Op{{Kind: Empty, Row: 2}}))
+	assert.Contains(t, now, `<row r="2"><c r="A2"/><c r="B2"/></row>`)
+	assert.Contains(t, now, `<c r="B3"><f>A3+A2</f>`)
+}
+
+// back is a row that was kept of one workbook, and comes back into another.
+func back(t *testing.T, from, to map[string]string) string {
+	forms, err := load(t, zipped(t, from)).RowForms(map[int]bool{2: true})
+	require.NoError(t, err)
+	return sheetOf(edited(t, zipped(t, to), []Op{{Kind: Insert, Row: 2, Form: forms[2], Cells: []Cell{{Col: 0, Value: record.Text("b")}}}}))
+}
+
+func styled(texts, styles string) map[string]string {
+	return map[string]string{"xl/workbook.xml": workbookXML, "xl/_rels/workbook.xml.rels": relsXML, "xl/sharedStrings.xml": "<sst>" + texts + "</sst>", "xl/styles.xml": styles,
+		ownPart: `<worksheet><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>k</t></is></c></row><row r="2"><c r="A2" s="1" t="s"><v>1</v></c></row></sheetData></worksheet>`}
+}
+
+func TestTextsThatWereNumberedAnew(t *testing.T) {
+	now := back(t, styled(`<si><t>a</t></si><si><t>b</t></si>`, "<x/>"), styled(`<si><t>b</t></si><si><t>c</t></si>`, "<x/>"))
+	assert.Contains(t, now, `<row r="3"><c r="A3" s="1" t="s"><v>2</v></c></row>`, "behind the two that are there")
+	now = back(t, styled(`<si><t>a</t></si><si><t>b</t></si>`, "<x/>"), styled(`<si><t>c</t></si><si><t>b</t></si>`, "<x/>"))
+	assert.Contains(t, now, `<row r="3"><c r="A3" s="1" t="s"><v>1</v></c></row>`)
+}
+
+func TestStylesOfAnotherBook(t *testing.T) {
+	other := styled(`<si><t>a</t></si><si><t>b</t></si>`, "<y/>")
+	other[ownPart] = strings.Replace(other[ownPart], `s="1"`, `s="7"`, 1)
+	assert.Contains(t, back(t, styled(`<si><t>a</t></si><si><t>b</t></si>`, "<x/>"), other), `<row r="3"><c r="A3" s="7" t="s">`, "as the other cells of its column")
+}

@@ -15,52 +15,52 @@ import (
 
 // other returns a part that is neither the sheet nor the texts, as it has to be after the edit; nil where it stays as it is, and
 // empty where it goes.
-func (e *edit) other(key, name string) ([]byte, error) {
+func (e *edit) other(key string) ([]byte, error) {
 	moves := !e.shift.None()
 	rows := &mover{shift: &e.shift, on: e.sheet.name, own: true, puts: e.puts}
 	formulas := &mover{shift: &e.shift}
 	calc := strings.ToLower(e.around.calc)
 	switch {
 	case key == strings.ToLower(e.main):
-		return e.tree(name, formulas, func(n *xmlscan.Node) {
+		return e.tree(key, formulas, func(n *xmlscan.Node) {
 			e.workbookPart(n, formulas)
 		})
 	case slices.ContainsFunc(e.around.pivots, func(p string) bool { return strings.ToLower(p) == key }):
-		return e.tree(name, rows, func(n *xmlscan.Node) { e.pivot(n, rows) })
+		return e.tree(key, rows, func(n *xmlscan.Node) { e.pivot(n, rows) })
 	case !moves:
 		return nil, nil
 	case key == calc:
 		return []byte{}, nil
 	case calc != "" && key == "[content_types].xml":
-		return e.tree(name, formulas, func(n *xmlscan.Node) {
+		return e.tree(key, formulas, func(n *xmlscan.Node) {
 			formulas.drop(n, "PartName", func(v string) bool { return strings.EqualFold(strings.TrimPrefix(v, "/"), calc) })
 		})
 	case calc != "" && key == strings.ToLower(path.Dir(e.main)+"/_rels/"+path.Base(e.main)+".rels"):
-		return e.tree(name, formulas, func(n *xmlscan.Node) {
+		return e.tree(key, formulas, func(n *xmlscan.Node) {
 			formulas.drop(n, "Type", func(v string) bool { return path.Base(v) == "calcChain" })
 		})
 	case e.around.sheetsOf[key] != "":
-		return e.otherSheet(name, e.around.sheetsOf[key])
+		return e.otherSheet(key, e.around.sheetsOf[key])
 	case path.Ext(key) == ".xml" && (strings.Contains(key, "/charts/") || strings.Contains(key, "/chartsheets/")):
-		return e.tree(name, formulas, formulas.charts)
+		return e.tree(key, formulas, formulas.charts)
 	}
 	switch e.around.own[key] {
 	case "comments":
-		return e.tree(name, rows, func(n *xmlscan.Node) {
+		return e.tree(key, rows, func(n *xmlscan.Node) {
 			if list := n.Kid("commentList"); list != nil {
 				rows.inside(list)
 			}
 		})
 	case "threadedComment":
-		return e.tree(name, rows, func(n *xmlscan.Node) { rows.inside(n) })
+		return e.tree(key, rows, func(n *xmlscan.Node) { rows.inside(n) })
 	case "vmlDrawing":
-		return e.tree(name, rows, func(n *xmlscan.Node) { rows.vml(n) })
+		return e.tree(key, rows, func(n *xmlscan.Node) { rows.vml(n) })
 	case "drawing":
-		return e.tree(name, rows, rows.drawing)
+		return e.tree(key, rows, rows.drawing)
 	case "table":
-		return e.tree(name, rows, rows.table)
+		return e.tree(key, rows, rows.table)
 	case "pivotTable":
-		return e.tree(name, rows, func(n *xmlscan.Node) { rows.inside(n) })
+		return e.tree(key, rows, func(n *xmlscan.Node) { rows.inside(n) })
 	}
 	return nil, nil
 }

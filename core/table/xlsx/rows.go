@@ -159,7 +159,9 @@ func (s *sheetEdit) put(n int, prefix string) error {
 func (s *sheetEdit) row(n int, prefix, open, inside []byte) (err error) {
 	to, stays := n, true
 	if s.own {
-		to, stays = s.shift.Row(n)
+		if to, stays = s.shift.Row(n); !stays && !s.shift.Gone(n) {
+			return s.full()
+		}
 	}
 	formulas := (!s.shift.None() || s.own && len(s.empty) > 0) && hasFormula(prefix, inside)
 	if op := s.fills[n]; op != nil && s.own {

@@ -174,3 +174,66 @@ func encode(v record.Value, typ byte) []byte {
 	}
 	return jsontext.AppendString(nil, v.String())
 }
+
+// Elements says where the objects of an array stand in the file that Open reads as a table: from, to.
+func Elements(data []byte) ([][2]int, error) {
+	base := len(data) - len(bytes.TrimLeft(bytes.TrimPrefix(data, []byte("\ufeff")), " \t\r\n"))
+	if base < len(data) && data[base] == '{' { // what a service answered
+		d := json.NewDecoder(bytes.NewReader(data[base:]))
+		if _, err := d.Token(); err != nil {
+			return nil, err
+		}
+		from := -1
+		for d.More() && from < 0 {
+			name, err := d.Token()
+			if err != nil {
+				return nil, err
+			}
+			var raw json.RawMessage
+			if err := d.Decode(&raw); err != nil {
+				return nil, err
+			}
+			if name == "value" {
+				from = int(d.InputOffset()) - len(raw)
+			}
+		}
+		base += max(from, 0)
+	}
+	d := json.NewDecoder(bytes.NewReader(data[base:]))
+	if t, err := d.Token(); err != nil || t != json.Delim('[') {
+		return nil, errors.Join(errors.New("the file is no list of objects"), err)
+	}
+	var all [][2]int
+	for d.More() {
+		var raw json.RawMessage
+		if err := d.Decode(&raw); err != nil {
+			return nil, err
+		}
+		end := base + int(d.InputOffset())
+		all = append(all, [2]int{end - len(raw), end})
+	}
+	return all, nil
+}
+
+// Like writes an object, made by AppendRecord, over as many lines as another one, which is of the same array.
+func Like(object, other []byte) []byte {
+	first := bytes.IndexByte(other, '\n')
+	last := bytes.LastIndexByte(other, '\n')
+	if first < 0 {
+		return object
+	}
+	inner := other[first+1:]
+	inner = inner[:len(inner)-len(bytes.TrimLeft(inner, " \t"))]
+	outer := bytes.TrimRight(other[last+1:], "}")
+	if !bytes.HasPrefix(inner, outer) || len(bytes.Trim(outer, " \t")) > 0 {
+		return object
+	}
+	var b bytes.Buffer
+	if json.Indent(&b, object, string(outer), string(inner[len(outer):])) != nil {
+		return object
+	}
+	if bytes.Contains(other, []byte("\r\n")) {
+		return bytes.ReplaceAll(b.Bytes(), []byte("\n"), []byte("\r\n"))
+	}
+	return b.Bytes()
+}

@@ -208,6 +208,8 @@ func (f *File) formOf() (form, error) {
 	case "jsonl":
 		rows := &jsonRows{File: f, types: jsonl.Types{}}
 		return &lines{f, rows}, rows.learn()
+	case "json":
+		return f.openArray()
 	case "xlsx":
 		return f.openBook()
 	}

@@ -1,6 +1,7 @@
 package file_test
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"fmt"
@@ -54,6 +55,18 @@ func setCell(text, key, field, value string) string {
 	return strings.Join(lines, "\n")
 }
 
+// setMember changes a member of an object that stands on a line of its own.
+func setMember(t *testing.T, path, key, field, value string) {
+	lines := strings.Split(string(slurp(t, path)), "\n")
+	for i, line := range lines {
+		if strings.Contains(line, `"k": `+key+",") || strings.Contains(line, `"k":`+key+",") {
+			at := strings.Index(line, `"`+field+`": "`) + len(field) + 5
+			lines[i] = line[:at] + value + line[at+strings.Index(line[at:], `"`):]
+		}
+	}
+	require.NoError(t, os.WriteFile(path, []byte(strings.Join(lines, "\n")), 0o644))
+}
+
 // kinds are the kinds of files that can be targets, each with a way to make
 // one of CSV text and to change it from outside.
 var kinds = map[string]func(t *testing.T, register string) place{
@@ -78,16 +91,17 @@ var kinds = map[string]func(t *testing.T, register string) place{
 			c := strings.Split(line, ",")
 			fmt.Fprintf(&b, `{"k": %s, "v": %q, "w": %q}`+"\n", c[0], c[1], c[2])
 		}
-		return place{write(t, "r.jsonl", []byte(b.String())), table.Options{}, func(t *testing.T, path, key, field, value string) {
-			lines := strings.Split(string(slurp(t, path)), "\n")
-			for i, line := range lines {
-				if strings.Contains(line, `"k": `+key+",") || strings.Contains(line, `"k":`+key+",") {
-					at := strings.Index(line, `"`+field+`": "`) + len(field) + 5
-					lines[i] = line[:at] + value + line[at+strings.Index(line[at:], `"`):]
-				}
-			}
-			require.NoError(t, os.WriteFile(path, []byte(strings.Join(lines, "\n")), 0o644))
-		}}
+		return place{write(t, "r.jsonl", []byte(b.String())), table.Options{}, setMember}
+	},
+	"json": func(t *testing.T, register string) place {
+		var b strings.Builder
+		b.WriteString("[")
+		for i, line := range strings.Split(strings.TrimSpace(register), "\n")[1:] {
+			c := strings.Split(line, ",")
+			fmt.Fprintf(&b, "%s\n  {\"k\": %s, \"v\": %q, \"w\": %q}", []string{"", ","}[min(i, 1)], c[0], c[1], c[2])
+		}
+		b.WriteString("\n]\n")
+		return place{write(t, "r.json", []byte(b.String())), table.Options{}, setMember}
 	},
 	"xlsx":                 func(t *testing.T, register string) place { return workbook(t, register, "") },
 	"xlsx with a password": func(t *testing.T, register string) place { return workbook(t, register, targettest.Password) },
@@ -175,14 +189,29 @@ func TestLettersThatTheEncodingLacksAreRefused(t *testing.T) {
 
 func TestFilesThatWouldNotComeBackAreNoTargets(t *testing.T) {
 	for name, c := range map[string]struct{ text, code string }{
-		"half.csv":   {"k,v\n1,\xd8y\n2,\x81\n", "not-utf-8"},
-		"array.json": {`[{"k":"1"}]`, "not-written"},
+		"half.csv": {"k,v\n1,\xd8y\n2,\x81\n", "not-utf-8"},
+		"r.ods":    {ods(t), "not-written"},
 	} {
 		_, err := file.Open(disk.OS{}, write(t, name, []byte(c.text)), []string{"k"}, new(schema.Schema), table.Options{Encoding: map[bool]string{true: "shift_jis"}[name == "half.csv"]})
 		var e *table.Error
 		require.ErrorAs(t, err, &e, name)
 		assert.Equal(t, c.code, string(e.Code))
 	}
+}
+
+// ods is a document with a table.
+func ods(t *testing.T) string {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for name, text := range map[string]string{"mimetype": "application/vnd.oasis.opendocument.spreadsheet",
+		"content.xml": `<office:document-content><table:table table:name="Aids"><table:table-row><table:table-cell><text:p>k</text:p></table:table-cell></table:table-row><table:table-row><table:table-cell><text:p>1</text:p></table:table-cell></table:table-row></table:table></office:document-content>`} {
+		w, err := z.Create(name)
+		require.NoError(t, err)
+		_, err = w.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	return b.String()
 }
 
 func TestTheLastRecordOfJSONLinesStays(t *testing.T) {
@@ -300,7 +329,9 @@ func comeBack(t *testing.T, name string, kind func(t *testing.T, register string
 			for i := 1; i <= n; i++ {
 				register += fmt.Sprintf("%d,%s,%s\n", i, rapid.StringMatching(`[a-zé0-9.]{0,4}`).Draw(rt, "v"), rapid.StringMatching(`[a-z0-9]{1,3}`).Draw(rt, "w"))
 			}
-			f := kind(t, register).Open(t)
+			at := kind(t, register)
+			was := slurp(t, at.path)
+			f := at.Open(t)
 			defer f.Close()
 			if keep {
 				f.(*file.File).KeepRows()
@@ -325,6 +356,9 @@ func comeBack(t *testing.T, name string, kind func(t *testing.T, register string
 			_, err = f.Write(context.Background(), rapid.Permutation(back).Draw(rt, "back"))
 			require.NoError(t, err)
 			require.Equal(t, before, order(t, f))
+			if !strings.HasPrefix(name, "xlsx") {
+				require.Equal(t, string(was), string(slurp(t, at.path)))
+			}
 		})
 	})
 }
@@ -417,17 +451,39 @@ func TestCellsComeBackInTheirTypes(t *testing.T) {
 
 // A file has its records under their keys in any form that the schema takes for one.
 func TestKeysInEveryForm(t *testing.T) {
-	path := write(t, "register.csv", []byte("k,v\na-1,x\nB-2,y\nb-2 ,y\nc-3,w\n"))
-	f, err := file.Open(disk.OS{}, path, []string{"k"}, schema.New([]string{"k"}, schema.KeyForm{FoldCase: true, Trim: true}, nil), table.Options{})
+	for name, c := range map[string]struct{ was, now string }{
+		"register.csv":   {"k,v\na-1,x\nB-2,y\nb-2 ,y\nc-3,w\n", "k,v\na-1,z\nB-2,y\nb-2 ,y\n"},
+		"register.jsonl": {"{\"k\":\"a-1\",\"v\":\"x\"}\n{\"k\":\"B-2\"}\n{\"k\":\"b-2 \"}\n{\"k\":\"c-3\"}\n", "{\"k\":\"a-1\",\"v\":\"z\"}\n{\"k\":\"B-2\"}\n{\"k\":\"b-2 \"}\n"},
+		"register.json":  {`{"value": [{"k":"a-1","v":"x"}, {"k":"B-2"}, {"k":"b-2 "}, {"k":"c-3"}]}`, `{"value": [{"k":"a-1","v":"z"}, {"k":"B-2"}, {"k":"b-2 "}]}`},
+	} {
+		path := write(t, name, []byte(c.was))
+		f, err := file.Open(disk.OS{}, path, []string{"k"}, schema.New([]string{"k"}, schema.KeyForm{FoldCase: true, Trim: true}, nil), table.Options{})
+		require.NoError(t, err)
+		states, err := f.Current(t.Context(), []record.Key{record.NewKey("A-1"), record.NewKey("B-2"), record.NewKey("C-3"), record.NewKey("d-4")})
+		require.NoError(t, err)
+		assert.Equal(t, []int{1, 2, 1, 0}, []int{states[0].Count, states[1].Count, states[2].Count, states[3].Count}, "one that stands there in two forms is there twice")
+		_, err = f.Write(t.Context(), []target.Step{{Act: changeset.Amend, Key: record.NewKey("A-1"), Fields: []changeset.FieldChange{{Field: "v", From: record.Text("x"), To: record.Text("z")}}},
+			{Act: changeset.Delete, Key: record.NewKey("C-3"), Record: states[2].Record}})
+		require.NoError(t, err)
+		got, err := os.ReadFile(path)
+		require.NoError(t, err)
+		assert.Equal(t, c.now, string(got))
+		require.NoError(t, f.Close())
+	}
+}
+
+// A record that is new to a list is written over as many lines as the others.
+func TestNewRecordsOfAList(t *testing.T) {
+	const was = "[\n    {\n        \"k\": 1,\n        \"v\": \"a\"\n    }\n]\n"
+	path := write(t, "r.json", []byte(was))
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
 	require.NoError(t, err)
 	defer f.Close()
-	states, err := f.Current(t.Context(), []record.Key{record.NewKey("A-1"), record.NewKey("B-2"), record.NewKey("C-3"), record.NewKey("d-4")})
+	add := target.Step{Act: changeset.Add, Key: record.NewKey("2"), Record: record.Record{{Name: "k", Value: record.Text("2")}, {Name: "v", Value: record.Text("b")}}}
+	_, err = f.Write(t.Context(), []target.Step{add})
 	require.NoError(t, err)
-	assert.Equal(t, []int{1, 2, 1, 0}, []int{states[0].Count, states[1].Count, states[2].Count, states[3].Count}, "one that stands there in two forms is there twice")
-	_, err = f.Write(t.Context(), []target.Step{{Act: changeset.Amend, Key: record.NewKey("A-1"), Fields: []changeset.FieldChange{{Field: "v", From: record.Text("x"), To: record.Text("z")}}},
-		{Act: changeset.Delete, Key: record.NewKey("C-3"), Record: states[2].Record}})
+	assert.Equal(t, "[\n    {\n        \"k\": 1,\n        \"v\": \"a\"\n    },\n    {\n        \"k\": 2,\n        \"v\": \"b\"\n    }\n]\n", string(slurp(t, path)))
+	_, err = f.Write(t.Context(), []target.Step{{Act: changeset.Delete, Key: record.NewKey("2"), Record: add.Record}})
 	require.NoError(t, err)
-	got, err := os.ReadFile(path)
-	require.NoError(t, err)
-	assert.Equal(t, "k,v\na-1,z\nB-2,y\nb-2 ,y\n", string(got))
+	assert.Equal(t, was, string(slurp(t, path)))
 }

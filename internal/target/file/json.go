@@ -111,20 +111,31 @@ func (j *jsonRows) walk(ctx context.Context, row func(raw []byte, at span) error
 
 func (j *jsonRows) each(ctx context.Context, row func(key []byte, r span) error) error {
 	return table.Guard(func() error {
-		var key []byte
 		return j.walk(ctx, func(raw []byte, at span) error {
-			r, err := j.read(raw)
+			key, err := j.keyOf(raw)
 			if err != nil {
 				return err
-			}
-			key = key[:0]
-			for _, k := range j.key {
-				v, _ := r.Get(k)
-				key = record.AppendPart(key, v.String())
 			}
 			return row(key, at)
 		})
 	})
+}
+
+// keyOf is the normalised key of an object, encoded.
+func (j *jsonRows) keyOf(raw []byte) ([]byte, error) {
+	r, err := j.read(raw)
+	if err != nil {
+		return nil, err
+	}
+	var key []byte
+	for _, k := range j.key {
+		v, _ := r.Get(k)
+		key = record.AppendPart(key, v.String())
+	}
+	if !j.of.OneForm() {
+		key = []byte(j.of.Key(record.KeyOf(key)).Encoding())
+	}
+	return key, nil
 }
 
 func (j *jsonRows) record(raw []byte) record.Record {

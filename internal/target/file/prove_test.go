@@ -43,6 +43,24 @@ var rendered = map[string]func(t *testing.T, rows [][]string) []byte{
 		}
 		return b.Bytes()
 	},
+	"json": func(t *testing.T, rows [][]string) []byte {
+		var b bytes.Buffer
+		b.WriteString("[\n")
+		for n, row := range rows[1:] {
+			b.WriteString([]string{"", ",\n"}[min(n, 1)])
+			for i, c := range row {
+				b.WriteString([]string{"  {", ",\n   "}[min(i, 1)])
+				name, err := json.Marshal(rows[0][i])
+				require.NoError(t, err)
+				value, err := json.Marshal(c)
+				require.NoError(t, err)
+				b.Write(slices.Concat(name, []byte{':', ' '}, value))
+			}
+			b.WriteString("}")
+		}
+		b.WriteString("\n]\n")
+		return b.Bytes()
+	},
 	"xlsx": func(t *testing.T, rows [][]string) []byte {
 		x := excelize.NewFile()
 		defer x.Close()
@@ -89,7 +107,7 @@ func (p *rowsPlace) Set(t *testing.T, key, field, value string) {
 }
 
 func TestFilesAreProven(t *testing.T) {
-	for _, name := range []string{"csv", "jsonl", "xlsx", "xlsx kept"} {
+	for _, name := range []string{"csv", "jsonl", "json", "xlsx", "xlsx kept"} {
 		form, kept, _ := strings.Cut(name, " ")
 		render := rendered[form]
 		t.Run(name, func(t *testing.T) {
@@ -99,7 +117,7 @@ func TestFilesAreProven(t *testing.T) {
 					require.NoError(t, err)
 					return &rowsPlace{t, write(t, "r."+form, render(t, rows)), key, rows, render, kept != ""}
 				},
-				Nulls: name == "jsonl",
+				Nulls: strings.HasPrefix(name, "json"),
 				Read:  func(name string, b []byte) (*table.Image, error) { return open.Open(name, b, table.Options{}) },
 			})
 		})

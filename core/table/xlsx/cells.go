@@ -42,6 +42,32 @@ func (c *cells) over(row int, prefix, inside []byte) {
 	c.row, c.b, c.at, c.col = row, inside, 0, -1
 }
 
+// rewrite returns what is inside a row with other cells: each appends what a cell becomes, and is asked once more, without
+// one, where the cells end. What stands between cells stays.
+func rewrite(row int, prefix, inside []byte, each func(out []byte, c *cell) ([]byte, error)) ([]byte, error) {
+	var walk cells
+	walk.over(row, prefix, inside)
+	out := make([]byte, 0, len(inside)+64)
+	var c cell
+	for {
+		from := walk.at
+		more, err := walk.next(&c)
+		if err != nil {
+			return nil, err
+		}
+		if !more {
+			if out, err = each(out, nil); err != nil {
+				return nil, err
+			}
+			return append(out, inside[from:]...), nil
+		}
+		out = append(out, inside[from:walk.at-len(c.raw)]...)
+		if out, err = each(out, &c); err != nil {
+			return nil, err
+		}
+	}
+}
+
 // errCell says that a cell cannot be read.
 var errCell = errors.New("a cell is not as cells are")
 

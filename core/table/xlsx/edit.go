@@ -164,7 +164,8 @@ func (e *edit) write(w io.Writer) error {
 // anew writes a part of the archive with another content.
 func anew(to *zip.Writer, f *zip.File, write func(io.Writer) error) error {
 	h := &zip.FileHeader{Name: f.Name, Comment: f.Comment, NonUTF8: f.NonUTF8, Method: f.Method, ExternalAttrs: f.ExternalAttrs, CreatorVersion: f.CreatorVersion}
-	h.ModifiedDate, h.ModifiedTime = f.ModifiedDate, f.ModifiedTime //nolint:staticcheck // as they are written: many programs write none
+	//lint:ignore SA1019 as they are written: many programs write a date that is none
+	h.ModifiedDate, h.ModifiedTime = f.ModifiedDate, f.ModifiedTime
 	out, err := to.CreateHeader(h)
 	if err != nil {
 		return err
@@ -304,11 +305,7 @@ func place(col, row int) string { return letters(col) + strconv.Itoa(row) }
 // appendCell writes a cell with a value, whose tag holds whatever it held but its type. how is how it is kept.
 func (e *edit) appendCell(b, tag []byte, prefix string, c *Cell, how look) []byte {
 	typ, value := e.encode(c, how)
-	for _, attr := range []string{"t", "vm", "cm"} {
-		tag = xmlscan.DropAttr(tag, attr)
-	}
-	tag = bytes.TrimRight(bytes.TrimSuffix(bytes.TrimSuffix(tag, []byte(">")), []byte("/")), " \t\r\n")
-	b = append(b, tag...)
+	b = append(b, bare(tag)...)
 	if typ != "" {
 		b = append(append(append(b, ` t="`...), typ...), '"')
 	}
@@ -326,6 +323,14 @@ func (e *edit) appendCell(b, tag []byte, prefix string, c *Cell, how look) []byt
 		b = append(append(append(append(b, value...), "</"...), prefix...), "v>"...)
 	}
 	return append(append(append(b, "</"...), prefix...), "c>"...)
+}
+
+// bare is a cell's tag without its end and without what it says of the value: its type, and where more is said of it.
+func bare(tag []byte) []byte {
+	for _, attr := range []string{"t", "vm", "cm"} {
+		tag = xmlscan.DropAttr(tag, attr)
+	}
+	return bytes.TrimRight(bytes.TrimSuffix(bytes.TrimSuffix(tag, []byte(">")), []byte("/")), " \t\r\n")
 }
 
 // encode returns the type of a cell with a value, and what stands in it.

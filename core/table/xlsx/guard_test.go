@@ -106,15 +106,6 @@ func chart(f *excelize.File) error {
 	return f.AddChart("Other", "D2", &excelize.Chart{Type: excelize.Line, Series: []excelize.ChartSeries{{Name: "v", Categories: "Sheet1!$A$2:$A$6", Values: "Sheet1!$B$2:$B$6"}}})
 }
 
-func rule(f *excelize.File, cells string) error {
-	v := excelize.NewDataValidation(true)
-	v.Sqref = cells
-	if err := v.SetDropList([]string{"10", "20"}); err != nil {
-		return err
-	}
-	return f.AddDataValidation("Sheet1", v)
-}
-
 func protect(o excelize.SheetProtectionOptions) func(f *excelize.File) error {
 	return func(f *excelize.File) error { return f.ProtectSheet("Sheet1", &o) }
 }

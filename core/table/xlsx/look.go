@@ -3,7 +3,6 @@ package xlsx
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -220,35 +219,22 @@ func (b *Book) RowForms(rows map[int]bool) (map[int]string, error) {
 
 func (b *Book) keep(n int, prefix, open, inside []byte) (kept, error) {
 	k := kept{Styles: b.stylesSum()}
-	row := xmlscan.SetAttr(open, "r", strconv.Itoa(n))
-	var walk cells
-	walk.over(n, prefix, inside)
-	var c cell
-	for {
-		from := walk.at
-		more, err := walk.next(&c)
-		if err != nil {
-			return k, err
-		}
-		if !more {
-			k.Row = string(append(row, inside[from:]...))
-			return k, nil
-		}
-		row = append(row, inside[from:walk.at-len(c.raw)]...)
-		if c.typ == "s" {
-			text, _ := b.text(&c)
+	rest, err := rewrite(n, prefix, inside, func(out []byte, c *cell) ([]byte, error) {
+		switch {
+		case c == nil:
+			return out, nil
+		case c.typ == "s":
+			text, _ := b.text(c)
 			k.Texts = append(k.Texts, text)
 		}
-		if c.computed {
-			raw, err := b.alone(n, &c)
-			if err != nil {
-				return k, err
-			}
-			row = append(row, raw...)
-			continue
+		if !c.computed {
+			return append(out, c.raw...), nil
 		}
-		row = append(row, c.raw...)
-	}
+		raw, err := b.alone(n, c)
+		return append(out, raw...), err
+	})
+	k.Row = string(append(xmlscan.SetAttr(open, "r", strconv.Itoa(n)), rest...))
+	return k, err
 }
 
 // alone is a cell whose formula is its own.
@@ -285,9 +271,6 @@ func (m *master) share(f *xmlscan.Node, row, col int) {
 	}
 	f.SetText(refs.Offset(m.text, row-m.row, col-m.col))
 }
-
-// errKept says that how a row was kept cannot be read.
-var errKept = errors.New("how a row was kept cannot be read")
 
 // keptRow is a row that was kept, cell by cell.
 type keptRow struct {

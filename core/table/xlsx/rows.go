@@ -205,27 +205,12 @@ func (s *sheetEdit) row(n int, prefix, open, inside []byte) (err error) {
 
 // emptied is what is inside a row whose cells hold nothing any more, and look as they did.
 func emptied(n int, prefix, inside []byte) ([]byte, error) {
-	var walk cells
-	walk.over(n, prefix, inside)
-	var out []byte
-	var c cell
-	for {
-		from := walk.at
-		more, err := walk.next(&c)
-		if err != nil {
-			return nil, err
+	return rewrite(n, prefix, inside, func(out []byte, c *cell) ([]byte, error) {
+		if c == nil {
+			return out, nil
 		}
-		if !more {
-			return append(out, inside[from:]...), nil
-		}
-		out = append(out, inside[from:walk.at-len(c.raw)]...)
-		tag := c.tag
-		for _, attr := range []string{"t", "vm", "cm"} {
-			tag = xmlscan.DropAttr(tag, attr)
-		}
-		tag = bytes.TrimRight(bytes.TrimSuffix(bytes.TrimSuffix(tag, []byte(">")), []byte("/")), " \t\r\n")
-		out = append(append(out, tag...), "/>"...)
-	}
+		return append(append(out, bare(c.tag)...), "/>"...), nil
+	})
 }
 
 // amended is a row with cells that are set.
@@ -242,10 +227,7 @@ func (s *sheetEdit) amended(op *Op, prefix, open, inside []byte) (tag, rest []by
 		open = append(bytes.TrimRight(bytes.TrimSuffix(open, []byte("/>")), " "), '>')
 		inside = []byte("</" + p + "row>")
 	}
-	var walk cells
-	walk.over(op.Row, prefix, inside)
-	var out []byte
-	missing := func(until int) {
+	missing := func(out []byte, until int) []byte {
 		for len(set) > 0 && set[0].Col < until {
 			c := &set[0]
 			set = set[1:]
@@ -259,27 +241,21 @@ func (s *sheetEdit) amended(op *Op, prefix, open, inside []byte) (tag, rest []by
 			}
 			open = xmlscan.DropAttr(open, "spans")
 		}
+		return out
 	}
-	var c cell
-	for {
-		from := walk.at
-		more, err := walk.next(&c)
-		if err != nil {
-			return nil, nil, err
+	rest, err = rewrite(op.Row, prefix, inside, func(out []byte, c *cell) ([]byte, error) {
+		if c == nil {
+			return missing(out, maxColumns), nil
 		}
-		if !more {
-			missing(maxColumns)
-			return open, append(out, inside[from:]...), nil
-		}
-		out = append(out, inside[from:walk.at-len(c.raw)]...)
-		missing(c.col)
+		out = missing(out, c.col)
 		if len(set) == 0 || set[0].Col != c.col {
-			out = append(out, c.raw...)
-			continue
+			return append(out, c.raw...), nil
 		}
-		out = s.appendSet(out, &c, &set[0], before, columns, op.Row, p)
+		one := &set[0]
 		set = set[1:]
-	}
+		return s.appendSet(out, c, one, before, columns, op.Row, p), nil
+	})
+	return open, rest, err
 }
 
 // appendSet writes a cell that was there with another value: as it was before, where it comes back, else in the type that it has,
@@ -465,43 +441,32 @@ func (s *sheetEdit) moved(n, to int, prefix, open, inside []byte) (tag, rest []b
 		open = xmlscan.SetAttr(open, "r", strconv.Itoa(to))
 	}
 	number := strconv.Itoa(to)
-	var walk cells
-	walk.over(n, prefix, inside)
-	out := make([]byte, 0, len(inside)+64)
-	var c cell
-	for {
-		from := walk.at
-		more, err := walk.next(&c)
-		if err != nil {
-			return nil, nil, err
+	rest, err = rewrite(n, prefix, inside, func(out []byte, c *cell) ([]byte, error) {
+		if c == nil {
+			return out, nil
 		}
-		if !more {
-			return open, append(out, inside[from:]...), nil
-		}
-		out = append(out, inside[from:walk.at-len(c.raw)]...)
 		raw := c.raw
 		if c.computed {
-			node, err := cellNode(&c)
+			node, err := cellNode(c)
 			if err != nil {
-				return nil, nil, err
+				return nil, err
 			}
 			s.formula(node.Kid("f"), n, to, c.col)
 			raw = node.Append(nil)
 		}
-		if to == n {
-			out = append(out, raw...)
-			continue
+		from, end := -1, 0
+		if to != n { // the tag's start is alike in raw and c.raw
+			from, end = xmlscan.AttrIn(raw[:len(c.tag)], "r")
 		}
-		// The tag's start is alike in raw and c.raw.
-		if from, end := xmlscan.AttrIn(raw[:len(c.tag)], "r"); from >= 0 {
-			for from < end && (raw[from] < '0' || raw[from] > '9') {
-				from++
-			}
-			out = append(append(append(out, raw[:from]...), number...), raw[end:]...)
-		} else {
-			out = append(out, raw...)
+		if from < 0 {
+			return append(out, raw...), nil
 		}
-	}
+		for from < end && (raw[from] < '0' || raw[from] > '9') {
+			from++
+		}
+		return append(append(append(out, raw[:from]...), number...), raw[end:]...), nil
+	})
+	return open, rest, err
 }
 
 // formula moves the formula of a cell that goes from row n to another.

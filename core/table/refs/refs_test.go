@@ -132,3 +132,53 @@ func FuzzFormula(f *testing.F) {
 		}
 	})
 }
+
+// Row 5 is taken out of Noor's aids.
+func TestFormulasOfOpenDocumentFollowTheirCells(t *testing.T) {
+	s := &Shift{Sheet: "Noor's aids", Moves: NewMoves([]int{5}, nil)}
+	for formula, want := range map[string]string{
+		"of:=[.B6]*2":                                 "of:=[.B5]*2",
+		"of:=[.B5]*2":                                 "of:=[.#REF!]*2",
+		"of:=SUM([.B2:.B9];[.$C$6])":                  "of:=SUM([.B2:.B8];[.$C$5])",
+		"of:=SUM([.B5:.B5])":                          "of:=SUM([.#REF!:.#REF!])",
+		"of:=[$Depots.B6]+[Depots.B6:.C9]":            "of:=[$Depots.B6]+[Depots.B6:.C9]",
+		"of:=[$'Noor''s aids'.B6:.C9]":                "of:=[$'Noor''s aids'.B5:.C8]",
+		"of:=[$'Noor''s aids'.B6:$'noor''s AIDS'.C9]": "of:=[$'Noor''s aids'.B5:$'noor''s AIDS'.C8]",
+		"of:=['file:///a b.ods'#$'Noor''s aids'.B6]":  "of:=['file:///a b.ods'#$'Noor''s aids'.B6]",
+		"of:=COUNTA([.6:.9])+SUM([.A:.C])":            "of:=COUNTA([.5:.8])+SUM([.A:.C])",
+		`of:="[.B6]"&[.B6]`:                           `of:="[.B6]"&[.B5]`,
+		"of:=[.#REF!]+[.B6]":                          "of:=[.#REF!]+[.B5]",
+		"of:=[$'Noor''s aids'.A6:$Depots.B9]":         "of:=[$'Noor''s aids'.A6:$Depots.B9]",
+		"of:={1;2|[":                                  "of:={1;2|[",
+		"of:cell-content-is-in-list([.$D$6:.$D$9])":   "of:cell-content-is-in-list([.$D$5:.$D$8])",
+		"of:is-true-formula([.B6]>[.$C$5])":           "of:is-true-formula([.B5]>[.#REF!])",
+	} {
+		assert.Equal(t, want, s.Open(formula, "Noor's aids"), formula)
+	}
+	for list, want := range map[string]string{
+		"'Noor''s aids'.A2:'Noor''s aids'.E9":   "'Noor''s aids'.A2:'Noor''s aids'.E8",
+		"$'Noor''s aids'.$A$6:.$E$9":            "$'Noor''s aids'.$A$5:.$E$8",
+		"'Noor''s aids'.A5 Depots.A5 Depots.B6": "Depots.A5 Depots.B6",
+		"'Noor''s aids'.A6 'Noor''s aids'.B7":   "'Noor''s aids'.A5 'Noor''s aids'.B6",
+		"no list":                               "no list",
+		"":                                      "",
+	} {
+		assert.Equal(t, want, s.Addresses(list, ""), list)
+	}
+}
+
+func FuzzOpenFormula(f *testing.F) {
+	for _, s := range []string{"of:=[.B6]", "[$'a''b'.A1:.B2]", "'x'#$a.A1", "[", "['", "[.A", "a.A1 b.B2:b.C3"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, formula string) {
+		s := &Shift{Sheet: "a", Moves: &Moves{}}
+		if got := s.Open(formula, "a"); got != formula {
+			t.Fatalf("%q became %q", formula, got)
+		}
+		down := (&Shift{Sheet: "a", Moves: NewMoves(nil, map[int]int{0: 3})}).Open(formula, "a")
+		if back := (&Shift{Sheet: "a", Moves: NewMoves([]int{1, 2, 3}, nil)}).Open(down, "a"); back != formula && !strings.Contains(down, gone) {
+			t.Fatalf("%q went to %q, and came back as %q", formula, down, back)
+		}
+	})
+}

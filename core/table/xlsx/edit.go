@@ -108,6 +108,9 @@ func (b *Book) begin(heading int, ops []Op) (*edit, error) {
 	slices.Sort(e.left)
 	slices.Sort(e.unfilled)
 	e.shift = refs.Shift{Sheet: b.sheet.name, Moves: refs.NewMoves(gone, in)}
+	if b.parts[strings.ToLower(b.sheet.part)] == nil {
+		return nil, fmt.Errorf("the sheet %q has no part in the file", b.sheet.name)
+	}
 	_, err := b.lookAround()
 	return e, err
 }

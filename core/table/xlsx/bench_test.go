@@ -86,13 +86,13 @@ func BenchmarkAgainstUnzip(b *testing.B) {
 // the same bytes.
 func BenchmarkEditAgainstZip(b *testing.B) {
 	data := bigBook(b, 100_000)
-	for name, kind := range map[string]OpKind{"amends": Set, "deletes": Remove} {
+	for name, kind := range map[string]table.OpKind{"amends": table.SetCells, "deletes": table.RemoveRow} {
 		b.Run(name, func(b *testing.B) {
-			var ops []Op
+			var ops []table.Op
 			for i := range 1000 {
-				op := Op{Kind: kind, Row: 7 + i*100}
-				if kind == Set {
-					op.Cells = []Cell{{Col: 0, Value: record.Text(fmt.Sprint("quay ", i))}, {Col: 1, Value: record.Text("77.5")}}
+				op := table.Op{Kind: kind, Row: 7 + i*100}
+				if kind == table.SetCells {
+					op.Cells = []table.Cell{{Col: 0, Value: record.Text(fmt.Sprint("quay ", i))}, {Col: 1, Value: record.Text("77.5")}}
 				}
 				ops = append(ops, op)
 			}

@@ -8,43 +8,13 @@ import (
 	"fmt"
 	"io"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
-	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/refs"
 	"paletwin/core/table/xmlscan"
 )
-
-// An Op is one change of a sheet.
-type Op struct {
-	Kind  OpKind
-	Row   int // the row, as the sheet counts it before any Op
-	Cells []Cell
-	Form  string // of a row that comes back, or cells that do, as RowForms gave it; or ""
-}
-
-// OpKind says what an Op does.
-type OpKind int
-
-const (
-	Set    OpKind = iota // writes cells of Row
-	Remove               // takes Row out; rows below move up
-	Insert               // puts a new row behind Row; of several behind one, in their order
-	Empty                // empties the cells of Row, which stays
-	Fill                 // fills Row, which is empty
-)
-
-// Cell is a value for a column, counted from 0.
-type Cell struct {
-	Col   int
-	Value record.Value
-	// Other is another form of the value, which is as good; "" is none. It is written where the cell is a number or a date, and
-	// the value as it stands could be none.
-	Other string
-}
 
 // maxText is how many UTF-16 units a cell holds.
 const maxText = 32_767
@@ -52,15 +22,9 @@ const maxText = 32_767
 // edit is an edit that is being carried out.
 type edit struct {
 	*Book
-	heading  int
-	ops      []Op
-	shift    refs.Shift
-	sets     map[int]*Op
-	puts     map[int][]*Op // behind each row, in their order
-	left     []int         // the rows behind which some are still to be put, ascending
-	empty    map[int]bool
-	fills    map[int]*Op
-	unfilled []int // the rows of these that are still to be filled, ascending
+	*table.Plan
+	heading int
+	shift   refs.Shift
 
 	texts  []string // to be added to the workbook's
 	number map[string]int
@@ -75,7 +39,7 @@ type edit struct {
 // its other form; else it becomes text.
 //
 // What Refuse refuses must not be among the ops.
-func (b *Book) Edit(heading int, ops []Op, w io.Writer) error {
+func (b *Book) Edit(heading int, ops []table.Op, w io.Writer) error {
 	e, err := b.begin(heading, ops)
 	if err != nil {
 		return b.fault(err)
@@ -83,31 +47,9 @@ func (b *Book) Edit(heading int, ops []Op, w io.Writer) error {
 	return b.fault(e.write(w))
 }
 
-func (b *Book) begin(heading int, ops []Op) (*edit, error) {
-	e := &edit{Book: b, heading: heading, ops: ops, sets: map[int]*Op{}, puts: map[int][]*Op{}, number: map[string]int{}, empty: map[int]bool{}, fills: map[int]*Op{}}
-	var gone []int
-	in := map[int]int{}
-	for i := range ops {
-		switch op := &ops[i]; op.Kind {
-		case Set:
-			e.sets[op.Row] = op
-		case Remove:
-			gone = append(gone, op.Row)
-		case Insert:
-			e.puts[op.Row] = append(e.puts[op.Row], op)
-			if in[op.Row]++; in[op.Row] == 1 {
-				e.left = append(e.left, op.Row)
-			}
-		case Empty:
-			e.empty[op.Row] = true
-		case Fill:
-			e.fills[op.Row] = op
-			e.unfilled = append(e.unfilled, op.Row)
-		}
-	}
-	slices.Sort(e.left)
-	slices.Sort(e.unfilled)
-	e.shift = refs.Shift{Sheet: b.sheet.name, Moves: refs.NewMoves(gone, in)}
+func (b *Book) begin(heading int, ops []table.Op) (*edit, error) {
+	e := &edit{Book: b, Plan: table.NewPlan(ops), heading: heading, number: map[string]int{}}
+	e.shift = refs.Shift{Sheet: b.sheet.name, Moves: &e.Moves}
 	if b.parts[strings.ToLower(b.sheet.part)] == nil {
 		return nil, fmt.Errorf("the sheet %q has no part in the file", b.sheet.name)
 	}
@@ -306,7 +248,7 @@ func letters(col int) string { return refs.Letters(col) }
 func place(col, row int) string { return letters(col) + strconv.Itoa(row) }
 
 // appendCell writes a cell with a value, whose tag holds whatever it held but its type. how is how it is kept.
-func (e *edit) appendCell(b, tag []byte, prefix string, c *Cell, how look) []byte {
+func (e *edit) appendCell(b, tag []byte, prefix string, c *table.Cell, how look) []byte {
 	typ, value := e.encode(c, how)
 	b = append(b, bare(tag)...)
 	if typ != "" {
@@ -337,7 +279,7 @@ func bare(tag []byte) []byte {
 }
 
 // encode returns the type of a cell with a value, and what stands in it.
-func (e *edit) encode(c *Cell, how look) (typ, value string) {
+func (e *edit) encode(c *table.Cell, how look) (typ, value string) {
 	text := c.Value.String()
 	if text == "" {
 		return "", ""
@@ -371,16 +313,7 @@ func (e *edit) encode(c *Cell, how look) (typ, value string) {
 	return "s", strconv.Itoa(e.textNumber(text))
 }
 
-// tooLong is an error where a row that is put in would stand below the last that a sheet has.
-func (e *edit) tooLong() error {
-	for _, after := range e.left {
-		if e.shift.Put(after)+len(e.puts[after])-1 > maxRows {
-			return e.full()
-		}
-	}
-	return nil
-}
-
+// full says that a sheet has no more rows.
 func (e *edit) full() error {
 	return &table.Error{Code: table.TooLarge, File: e.name, Text: fmt.Sprintf("a sheet has %d rows, and there would be more", maxRows)}
 }

@@ -33,7 +33,7 @@ func parts(t *testing.T, data []byte) map[string]string {
 	return all
 }
 
-func edited(t *testing.T, data []byte, ops []Op) []byte {
+func edited(t *testing.T, data []byte, ops []table.Op) []byte {
 	b := load(t, data)
 	refused, err := b.Refuse(ops)
 	require.NoError(t, err)
@@ -52,21 +52,21 @@ func TestAmendsTouchNothingElse(t *testing.T) {
 		data, last := anyBook(t, seed)
 		r := rand.New(rand.NewPCG(seed, 2))
 		b := load(t, data)
-		var ops []Op
+		var ops []table.Op
 		touched := map[int]bool{}
 		for n := 2; n <= last; n++ {
 			if r.IntN(3) > 0 {
 				continue
 			}
-			op := Op{Kind: Set, Row: n}
+			op := table.Op{Kind: table.SetCells, Row: n}
 			for col := 1; col < 5; col++ {
 				if r.IntN(2) == 0 {
 					value := []string{"", "7.25", "quay & <pier>", "2026-05-04", "000", "_x0041_"}[r.IntN(6)]
-					op.Cells = append(op.Cells, Cell{Col: col, Value: record.Text(value)})
+					op.Cells = append(op.Cells, table.Cell{Col: col, Value: record.Text(value)})
 				}
 			}
 			if r.IntN(4) == 0 {
-				op.Cells = append(op.Cells, Cell{Col: 12, Value: record.Text("new")})
+				op.Cells = append(op.Cells, table.Cell{Col: 12, Value: record.Text("new")})
 			}
 			ops = append(ops, op)
 			touched[n] = true
@@ -135,13 +135,13 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	for seed := range uint64(40) {
 		data, last := anyBook(t, seed)
 		r := rand.New(rand.NewPCG(seed, 3))
-		var away, back []Op
+		var away, back []table.Op
 		gone := map[int]bool{}
 		for n := 3; n < last; n++ { // ranges that begin or end with a row do not with what comes back there
 			if r.IntN(3) == 0 {
 				gone[n] = true
-				away = append(away, Op{Kind: Remove, Row: n})
-				back = append(back, Op{Kind: Insert})
+				away = append(away, table.Op{Kind: table.RemoveRow, Row: n})
+				back = append(back, table.Op{Kind: table.InsertRow})
 			}
 		}
 		// Where a row goes back is behind the one that stayed before it, where that stands now.
@@ -164,7 +164,7 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 		for i := range away {
 			back[i].Form = forms[away[i].Row]
 			for col, text := range all[away[i].Row-2] {
-				back[i].Cells = append(back[i].Cells, Cell{Col: col, Value: record.Text(text)})
+				back[i].Cells = append(back[i].Cells, table.Cell{Col: col, Value: record.Text(text)})
 			}
 		}
 		again := edited(t, edited(t, data, away), back)
@@ -195,12 +195,12 @@ func TestRowsComeBackIntoAnotherBook(t *testing.T) {
 	other, _ := anyBook(t, 7)
 	img, err := Open("r.xlsx", data, table.Options{})
 	require.NoError(t, err)
-	op := Op{Kind: Insert, Row: 4, Form: forms[3]}
+	op := table.Op{Kind: table.InsertRow, Row: 4, Form: forms[3]}
 	want := readAll(t, img, 5)[1][:4]
 	for col, text := range want {
-		op.Cells = append(op.Cells, Cell{Col: col, Value: record.Text(text)})
+		op.Cells = append(op.Cells, table.Cell{Col: col, Value: record.Text(text)})
 	}
-	img, err = Open("r.xlsx", edited(t, other, []Op{op}), table.Options{})
+	img, err = Open("r.xlsx", edited(t, other, []table.Op{op}), table.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, want, readAll(t, img, 5)[3][:4])
 }
@@ -224,12 +224,12 @@ func TestEditsOfBooksOfOtherPrograms(t *testing.T) {
 				all["xl/sharedStrings.xml"] = c.texts
 			}
 			data := zipped(t, all)
-			made := edited(t, data, []Op{{Kind: Set, Row: 2, Cells: []Cell{{Col: 1, Value: record.Text("new & old")}}}})
+			made := edited(t, data, []table.Op{{Kind: table.SetCells, Row: 2, Cells: []table.Cell{{Col: 1, Value: record.Text("new & old")}}}})
 			assert.Contains(t, parts(t, made)["xl/worksheets/sheet1.xml"], c.want)
 			img, err := Open("r.xlsx", made, table.Options{})
 			require.NoError(t, err)
 			assert.Equal(t, "new & old", rows(t, img)[0][1])
-			made = edited(t, data, []Op{{Kind: Remove, Row: 2}, {Kind: Insert, Row: 2, Cells: []Cell{{Col: 0, Value: record.Text("9")}, {Col: 1, Value: record.Text("z")}}}})
+			made = edited(t, data, []table.Op{{Kind: table.RemoveRow, Row: 2}, {Kind: table.InsertRow, Row: 2, Cells: []table.Cell{{Col: 0, Value: record.Text("9")}, {Col: 1, Value: record.Text("z")}}}})
 			img, err = Open("r.xlsx", made, table.Options{})
 			require.NoError(t, err)
 			assert.Equal(t, [][]string{{"9", "z"}}, rows(t, img))
@@ -251,8 +251,8 @@ func FuzzEdit(f *testing.F) {
 			return
 		}
 		b := load(t, data)
-		ops := []Op{{Kind: OpKind(which % 5), Row: 2 + int(which/5)%3, Cells: []Cell{{Col: int(which/15) % 3, Value: record.Text("new")}}}}
-		if ops[0].Kind == Fill {
+		ops := []table.Op{{Kind: table.OpKind(which % 5), Row: 2 + int(which/5)%3, Cells: []table.Cell{{Col: int(which/15) % 3, Value: record.Text("new")}}}}
+		if ops[0].Kind == table.FillRow {
 			ops[0].Row = 1000
 		}
 		if refused, err := b.Refuse(ops); err != nil || len(refused) > 0 {
@@ -263,10 +263,10 @@ func FuzzEdit(f *testing.F) {
 			return
 		}
 		after, err := Open("r.xlsx", out.Bytes(), table.Options{})
-		if err != nil && ops[0].Kind != Remove && ops[0].Kind != Empty { // which may have been the only record
+		if err != nil && ops[0].Kind != table.RemoveRow && ops[0].Kind != table.EmptyRow { // which may have been the only record
 			t.Fatalf("%v: %s", err, sheetOf(out.Bytes()))
 		}
-		if err == nil && ops[0].Kind == Set {
+		if err == nil && ops[0].Kind == table.SetCells {
 			if was, is := bytes.Count(before.Data, []byte("\n")), bytes.Count(after.Data, []byte("\n")); is < was {
 				t.Fatalf("%d rows became %d", was, is)
 			}
@@ -297,14 +297,14 @@ func TestRowsMoveWithSharedFormulas(t *testing.T) {
 		`<row r="4"><c r="A4"><v>3</v></c><c r="B4"><f t="shared" si="0"/><v>1</v></c></row>` +
 		`<row r="5"><c r="A5"><v>4</v></c><c r="B5"><f t="shared" si="0"/><v>1</v></c></row></sheetData></worksheet>`
 	data := zipped(t, map[string]string{"xl/workbook.xml": workbookXML, "xl/_rels/workbook.xml.rels": relsXML, ownPart: sheet})
-	now := sheetOf(edited(t, data, []Op{{Kind: Remove, Row: 3}}))
+	now := sheetOf(edited(t, data, []table.Op{{Kind: table.RemoveRow, Row: 3}}))
 	assert.Contains(t, now, `<c r="B2"><f t="shared" ref="B2:B4" si="0">A2+A1</f>`)
 	assert.Contains(t, now, `<c r="B3"><f>A3+#REF!</f>`)
 	assert.Contains(t, now, `<c r="B4"><f t="shared" si="0"/>`)
-	now = sheetOf(edited(t, data, []Op{{Kind: Remove, Row: 2}}))
+	now = sheetOf(edited(t, data, []table.Op{{Kind: table.RemoveRow, Row: 2}}))
 	assert.Contains(t, now, `<c r="B2"><f>A2+#REF!</f>`)
 	assert.Contains(t, now, `<c r="B3"><f>A3+A2</f>`)
-	now = sheetOf(edited(t, data, []Op{{Kind: Empty, Row: 2}}))
+	now = sheetOf(edited(t, data, []table.Op{{Kind: table.EmptyRow, Row: 2}}))
 	assert.Contains(t, now, `<row r="2"><c r="A2"/><c r="B2"/></row>`)
 	assert.Contains(t, now, `<c r="B3"><f>A3+A2</f>`)
 }
@@ -313,7 +313,7 @@ func TestRowsMoveWithSharedFormulas(t *testing.T) {
 func back(t *testing.T, from, to map[string]string) string {
 	forms, err := load(t, zipped(t, from)).RowForms(map[int]bool{2: true})
 	require.NoError(t, err)
-	return sheetOf(edited(t, zipped(t, to), []Op{{Kind: Insert, Row: 2, Form: forms[2], Cells: []Cell{{Col: 0, Value: record.Text("b")}}}}))
+	return sheetOf(edited(t, zipped(t, to), []table.Op{{Kind: table.InsertRow, Row: 2, Form: forms[2], Cells: []table.Cell{{Col: 0, Value: record.Text("b")}}}}))
 }
 
 func styled(texts, styles string) map[string]string {

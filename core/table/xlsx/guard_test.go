@@ -10,6 +10,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"paletwin/core/record"
+	"paletwin/core/table"
 )
 
 // register fills a sheet with a heading and five records: k, v.
@@ -30,15 +31,15 @@ func set(f *excelize.File, sheet, at, formula, typ, ref string) error {
 // What cannot be written, or moved, is refused, and said; the same op on a workbook that has nothing of the kind, or elsewhere in it, is
 // not.
 func TestWhatAWorkbookCannotTakeIsRefused(t *testing.T) {
-	amend := Op{Kind: Set, Row: 3, Cells: []Cell{{Col: 1, Value: record.Text("7")}}}
-	takeOut := Op{Kind: Remove, Row: 3}
-	putIn := Op{Kind: Insert, Row: 2, Cells: []Cell{{Col: 0, Value: record.Text("9")}}}
+	amend := table.Op{Kind: table.SetCells, Row: 3, Cells: []table.Cell{{Col: 1, Value: record.Text("7")}}}
+	takeOut := table.Op{Kind: table.RemoveRow, Row: 3}
+	putIn := table.Op{Kind: table.InsertRow, Row: 2, Cells: []table.Cell{{Col: 0, Value: record.Text("9")}}}
 	array := func(at, ref string) func(f *excelize.File) error {
 		return func(f *excelize.File) error { return set(f, "Sheet1", at, "A2:A3*2", "array", ref) }
 	}
 	for name, c := range map[string]struct {
 		make func(f *excelize.File) error
-		op   Op
+		op   table.Op
 		why  string
 	}{
 		"nothing special, amend":        {func(*excelize.File) error { return nil }, amend, ""},
@@ -68,7 +69,7 @@ func TestWhatAWorkbookCannotTakeIsRefused(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			data := workbook(t, func(f *excelize.File) { register(t, f); require.NoError(t, c.make(f)) })
-			refused, err := load(t, data).Refuse([]Op{c.op})
+			refused, err := load(t, data).Refuse([]table.Op{c.op})
 			require.NoError(t, err)
 			if c.why != "" {
 				assert.Contains(t, refused[0], c.why)
@@ -76,7 +77,7 @@ func TestWhatAWorkbookCannotTakeIsRefused(t *testing.T) {
 			}
 			require.Empty(t, refused)
 			var out bytes.Buffer
-			require.NoError(t, load(t, data).Edit(1, []Op{c.op}, &out))
+			require.NoError(t, load(t, data).Edit(1, []table.Op{c.op}, &out))
 			f, err := excelize.OpenReader(&out)
 			require.NoError(t, err)
 			require.NoError(t, f.Close())
@@ -97,7 +98,7 @@ func TestSignedWorkbooksAreRefused(t *testing.T) {
 	_, err = w.Create("_xmlsignatures/sig1.xml")
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
-	refused, err := load(t, b.Bytes()).Refuse([]Op{{Kind: Set, Row: 3, Cells: []Cell{{Col: 1, Value: record.Text("7")}}}})
+	refused, err := load(t, b.Bytes()).Refuse([]table.Op{{Kind: table.SetCells, Row: 3, Cells: []table.Cell{{Col: 1, Value: record.Text("7")}}}})
 	require.NoError(t, err)
 	assert.Contains(t, refused[0], "signed")
 }

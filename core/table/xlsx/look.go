@@ -337,7 +337,7 @@ func (b *Book) readKept(form string) *keptRow {
 }
 
 // RowOf is the row at which a row stood when RowForms was asked for it; 0 is not known.
-func RowOf(form string) int {
+func (b *Book) RowOf(form string) int {
 	var k kept
 	if !strings.HasPrefix(form, `{"row":`) || json.Unmarshal([]byte(form), &k) != nil {
 		return 0

@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"paletwin/core/table"
 	"paletwin/core/table/refs"
 	"paletwin/core/table/xmlscan"
 )
@@ -14,7 +15,7 @@ type mover struct {
 	shift   *refs.Shift
 	on      string // the sheet on which it stands; "" is none
 	own     bool   // that is the one whose rows move
-	puts    map[int][]*Op
+	puts    map[int][]*table.Op
 	changed bool
 }
 

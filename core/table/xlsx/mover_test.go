@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"paletwin/core/record"
+	"paletwin/core/table"
 )
 
 // aroundRows are the parts of a workbook with a sheet of five records, whose third row goes, and one is put in behind the last.
@@ -17,7 +18,7 @@ func aroundRows(t *testing.T, beside string, more map[string]string) map[string]
 		`<row r="1"><c r="A1" t="inlineStr"><is><t>k</t></is></c></row><row r="2"><c r="A2"><v>1</v></c></row><row r="3"><c r="A3"><v>2</v></c></row>` +
 		`<row r="4"><c r="A4"><v>3</v></c></row><row r="5"><c r="A5"><v>4</v></c></row></sheetData>` + beside + `</worksheet>`}
 	maps.Copy(all, more)
-	return parts(t, edited(t, zipped(t, all), []Op{{Kind: Remove, Row: 3}, {Kind: Insert, Row: 5, Cells: []Cell{{Col: 0, Value: record.Text("9")}}}}))
+	return parts(t, edited(t, zipped(t, all), []table.Op{{Kind: table.RemoveRow, Row: 3}, {Kind: table.InsertRow, Row: 5, Cells: []table.Cell{{Col: 0, Value: record.Text("9")}}}}))
 }
 
 func related(of string, targets map[string]string) string {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"paletwin/core/table"
 	"paletwin/core/table/officetest"
 )
 
@@ -39,9 +40,9 @@ func TestRowsGoAsInLibreOffice(t *testing.T) {
 			}
 		}
 		b := load(t, data)
-		ops := make([]Op, len(gone))
+		ops := make([]table.Op, len(gone))
 		for i, n := range gone {
-			ops[i] = Op{Kind: Remove, Row: n}
+			ops[i] = table.Op{Kind: table.RemoveRow, Row: n}
 		}
 		refused, err := b.Refuse(ops)
 		require.NoError(t, err)

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"paletwin/core/table"
 	"paletwin/core/table/refs"
 	"paletwin/core/table/xmlscan"
 )
@@ -17,7 +18,7 @@ import (
 // empty where it goes.
 func (e *edit) other(key string) ([]byte, error) {
 	moves := !e.shift.None()
-	rows := &mover{shift: &e.shift, on: e.sheet.name, own: true, puts: e.puts}
+	rows := &mover{shift: &e.shift, on: e.sheet.name, own: true, puts: e.Puts}
 	formulas := &mover{shift: &e.shift}
 	calc := strings.ToLower(e.around.calc)
 	switch {
@@ -166,18 +167,18 @@ func (e *edit) otherSheet(name, sheet string) ([]byte, error) {
 }
 
 // Refuse says which ops Edit could not carry out, by their places in ops.
-func (b *Book) Refuse(ops []Op) (map[int]string, error) {
+func (b *Book) Refuse(ops []table.Op) (map[int]string, error) {
 	refused, err := b.refuse(ops)
 	return refused, b.fault(err)
 }
 
-func (b *Book) refuse(ops []Op) (map[int]string, error) {
+func (b *Book) refuse(ops []table.Op) (map[int]string, error) {
 	refused := map[int]string{}
 	around, err := b.lookAround()
 	if err != nil || len(ops) == 0 {
 		return refused, err
 	}
-	if slices.ContainsFunc(ops, func(op Op) bool { _, seen := b.seen[op.Row]; return op.Kind == Set && !seen }) || b.seen == nil {
+	if slices.ContainsFunc(ops, func(op table.Op) bool { _, seen := b.seen[op.Row]; return op.Kind == table.SetCells && !seen }) || b.seen == nil {
 		rows := map[int]bool{}
 		for i := range ops {
 			rows[ops[i].Row] = true
@@ -196,7 +197,7 @@ func (b *Book) refuse(ops []Op) (map[int]string, error) {
 		op := &ops[i]
 		if why := cmp.Or(b.unwritable(op, b.seen[op.Row]), b.across(op), tables.refuse(op)); why != "" {
 			refused[i] = why
-		} else if op.Kind == Remove {
+		} else if op.Kind == table.RemoveRow {
 			gone = append(gone, op.Row)
 		}
 		if around.signed {
@@ -205,7 +206,7 @@ func (b *Book) refuse(ops []Op) (map[int]string, error) {
 	}
 	why, err := b.emptied(refs.NewMoves(gone, nil))
 	for i := range ops {
-		if why != "" && refused[i] == "" && ops[i].Kind == Remove {
+		if why != "" && refused[i] == "" && ops[i].Kind == table.RemoveRow {
 			refused[i] = why
 		}
 	}
@@ -213,8 +214,8 @@ func (b *Book) refuse(ops []Op) (map[int]string, error) {
 }
 
 // unwritable says why the values of an op cannot be written, or "".
-func (b *Book) unwritable(op *Op, computed map[int]bool) string {
-	if op.Kind == Empty {
+func (b *Book) unwritable(op *table.Op, computed map[int]bool) string {
+	if op.Kind == table.EmptyRow {
 		for _, a := range b.arrays {
 			if op.Row >= a.area.From.Row && op.Row <= a.area.To.Row && a.area.From.Row < a.area.To.Row {
 				return fmt.Sprintf("the array formula in %s fills row %d, and cannot be emptied in part", a.ref, op.Row)
@@ -225,7 +226,7 @@ func (b *Book) unwritable(op *Op, computed map[int]bool) string {
 		if why := Unwritable(c.Value.String()); why != "" {
 			return why
 		}
-		if op.Kind != Set {
+		if op.Kind != table.SetCells {
 			continue
 		}
 		if computed[c.Col] {
@@ -248,13 +249,13 @@ func (a *array) has(row, col int) bool {
 }
 
 // across says which array formula an op would tear, or "".
-func (b *Book) across(op *Op) string {
+func (b *Book) across(op *table.Op) string {
 	for _, a := range b.arrays {
 		top, bottom := a.area.From.Row, a.area.To.Row
 		switch {
-		case op.Kind == Remove && top < bottom && op.Row >= top && op.Row <= bottom:
+		case op.Kind == table.RemoveRow && top < bottom && op.Row >= top && op.Row <= bottom:
 			return fmt.Sprintf("the array formula in %s fills row %d, and cannot lose a row", a.ref, op.Row)
-		case op.Kind == Insert && op.Row >= top && op.Row < bottom:
+		case op.Kind == table.InsertRow && op.Row >= top && op.Row < bottom:
 			return fmt.Sprintf("the array formula in %s fills row %d, and no row can be put into it", a.ref, op.Row)
 		}
 	}
@@ -288,8 +289,8 @@ func (b *Book) tables() (tabled, error) {
 	return all, nil
 }
 
-func (t tabled) refuse(op *Op) string {
-	if name, ok := t[op.Row]; ok && op.Kind == Remove {
+func (t tabled) refuse(op *table.Op) string {
+	if name, ok := t[op.Row]; ok && op.Kind == table.RemoveRow {
 		return fmt.Sprintf("row %d has the headings of the table %s", op.Row, name)
 	}
 	return ""

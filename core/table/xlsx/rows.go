@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"paletwin/core/table"
 	"paletwin/core/table/refs"
 	"paletwin/core/table/xmlscan"
 )
@@ -24,8 +25,8 @@ type sheetEdit struct {
 func (s *sheetEdit) run(x *xmlscan.Scanner) error {
 	x.Keep()
 	if s.own {
-		if err := s.tooLong(); err != nil {
-			return err
+		if s.TooLong() {
+			return s.full()
 		}
 	}
 	depth := 0
@@ -62,7 +63,7 @@ func (s *sheetEdit) beside(x *xmlscan.Scanner) error {
 	if err != nil {
 		return err
 	}
-	m := &mover{shift: &s.shift, on: s.name, own: s.own, puts: s.puts}
+	m := &mover{shift: &s.shift, on: s.name, own: s.own, puts: s.Puts}
 	stays := m.move(n)
 	s.changed = s.changed || m.changed || !stays
 	if stays {
@@ -74,7 +75,7 @@ func (s *sheetEdit) beside(x *xmlscan.Scanner) error {
 // data writes the rows.
 func (s *sheetEdit) data(x *xmlscan.Scanner) error {
 	prefix := string(x.Prefix())
-	if x.Empty() && s.own && len(s.left)+len(s.unfilled) > 0 {
+	if x.Empty() && s.own && s.More() {
 		_, _ = s.out.Write(append(bytes.TrimSuffix(x.Raw(), []byte("/>")), '>')) // the last write says what went wrong
 		if err := s.put(maxRows+1, prefix); err != nil {
 			return err
@@ -125,32 +126,16 @@ func (s *sheetEdit) data(x *xmlscan.Scanner) error {
 // put writes the rows that are put in somewhere before row n, and those that are filled and of which nothing stands there.
 func (s *sheetEdit) put(n int, prefix string) error {
 	for {
-		if len(s.unfilled) > 0 && s.unfilled[0] < n && (len(s.left) == 0 || s.unfilled[0] <= s.left[0]) {
-			op := s.fills[s.unfilled[0]]
-			s.unfilled = s.unfilled[1:]
-			to, _ := s.shift.Row(op.Row)
-			row, err := s.newRow(op, to, prefix)
-			if err != nil {
-				return err
-			}
-			if _, err := s.out.Write(row); err != nil {
-				return err
-			}
-			continue
-		}
-		if len(s.left) == 0 || s.left[0] >= n {
+		op, to := s.Next(n)
+		if op == nil {
 			return nil
 		}
-		after := s.left[0]
-		s.left = s.left[1:]
-		for i, op := range s.puts[after] {
-			row, err := s.newRow(op, s.shift.Put(after)+i, prefix)
-			if err != nil {
-				return err
-			}
-			if _, err := s.out.Write(row); err != nil {
-				return err
-			}
+		row, err := s.newRow(op, to, prefix)
+		if err != nil {
+			return err
+		}
+		if _, err := s.out.Write(row); err != nil {
+			return err
 		}
 	}
 }
@@ -163,16 +148,15 @@ func (s *sheetEdit) row(n int, prefix, open, inside []byte) (err error) {
 			return s.full()
 		}
 	}
-	formulas := (!s.shift.None() || s.own && len(s.empty) > 0) && hasFormula(prefix, inside)
-	if op := s.fills[n]; op != nil && s.own {
-		s.unfilled = s.unfilled[1:]
+	formulas := (!s.shift.None() || s.own && len(s.Empty) > 0) && hasFormula(prefix, inside)
+	if op := s.fill(n); op != nil {
 		row, err := s.newRow(op, to, string(prefix))
 		if err == nil {
 			_, err = s.out.Write(row)
 		}
 		return err
 	}
-	empty := s.own && s.empty[n]
+	empty := s.own && s.Empty[n]
 	if !stays || empty {
 		if formulas && bytes.Contains(inside, []byte("shared")) {
 			_, _, err = s.moved(n, to, prefix, open, inside)
@@ -188,7 +172,7 @@ func (s *sheetEdit) row(n int, prefix, open, inside []byte) (err error) {
 		}
 		formulas = false
 	}
-	if op := s.sets[n]; op != nil && s.own {
+	if op := s.Sets[n]; op != nil && s.own {
 		if open, inside, err = s.amended(op, prefix, open, inside); err != nil {
 			return err
 		}
@@ -203,6 +187,14 @@ func (s *sheetEdit) row(n int, prefix, open, inside []byte) (err error) {
 	return err
 }
 
+// fill returns what fills a row of the sheet that is edited, or nil.
+func (s *sheetEdit) fill(n int) *table.Op {
+	if !s.own {
+		return nil
+	}
+	return s.Fill(n)
+}
+
 // emptied is what is inside a row whose cells hold nothing any more, and look as they did.
 func emptied(n int, prefix, inside []byte) ([]byte, error) {
 	return rewrite(n, prefix, inside, func(out []byte, c *cell) ([]byte, error) {
@@ -214,9 +206,9 @@ func emptied(n int, prefix, inside []byte) ([]byte, error) {
 }
 
 // amended is a row with cells that are set.
-func (s *sheetEdit) amended(op *Op, prefix, open, inside []byte) (tag, rest []byte, err error) {
+func (s *sheetEdit) amended(op *table.Op, prefix, open, inside []byte) (tag, rest []byte, err error) {
 	set := slices.Clone(op.Cells)
-	slices.SortStableFunc(set, func(a, b Cell) int { return a.Col - b.Col })
+	slices.SortStableFunc(set, func(a, b table.Cell) int { return a.Col - b.Col })
 	before := s.readKept(op.Form)
 	columns, err := s.looksFor(op, prefix, inside, set)
 	if err != nil {
@@ -260,7 +252,7 @@ func (s *sheetEdit) amended(op *Op, prefix, open, inside []byte) (tag, rest []by
 
 // appendSet writes a cell that was there with another value: as it was before, where it comes back, else in the type that it has,
 // or that its column's cells have.
-func (s *sheetEdit) appendSet(out []byte, c *cell, set *Cell, before *keptRow, columns map[int]look, row int, prefix string) []byte {
+func (s *sheetEdit) appendSet(out []byte, c *cell, set *table.Cell, before *keptRow, columns map[int]look, row int, prefix string) []byte {
 	was := before.cell(set.Col)
 	switch {
 	case before != nil && before.whether && was == nil && set.Value.String() == "":
@@ -316,7 +308,7 @@ func cellTag(prefix string, col, row, style int) []byte {
 }
 
 // looksFor returns how the cells of columns are kept, where the row that is set does not say it.
-func (s *sheetEdit) looksFor(op *Op, prefix, inside []byte, set []Cell) (map[int]look, error) {
+func (s *sheetEdit) looksFor(op *table.Op, prefix, inside []byte, set []table.Cell) (map[int]look, error) {
 	filled := map[int]bool{}
 	var walk cells
 	walk.over(op.Row, prefix, inside)
@@ -340,7 +332,7 @@ func (s *sheetEdit) looksFor(op *Op, prefix, inside []byte, set []Cell) (map[int
 }
 
 // newRow is a row that is put in at a place.
-func (s *sheetEdit) newRow(op *Op, at int, prefix string) ([]byte, error) {
+func (s *sheetEdit) newRow(op *table.Op, at int, prefix string) ([]byte, error) {
 	if k := s.readKept(op.Form); k != nil && k.whether && string(k.prefix) == prefix {
 		return s.back(op, k, at)
 	}
@@ -350,7 +342,7 @@ func (s *sheetEdit) newRow(op *Op, at int, prefix string) ([]byte, error) {
 	}
 	row := []byte("<" + prefix + `row r="` + strconv.Itoa(at) + `">`)
 	set := slices.Clone(op.Cells)
-	slices.SortStableFunc(set, func(a, b Cell) int { return a.Col - b.Col })
+	slices.SortStableFunc(set, func(a, b table.Cell) int { return a.Col - b.Col })
 	for i := range set {
 		how := columns[set[i].Col]
 		if how.typ == "" {
@@ -365,14 +357,14 @@ func (s *sheetEdit) newRow(op *Op, at int, prefix string) ([]byte, error) {
 }
 
 // back is a row that comes back as it was, in another place if need be, with the values that the op has.
-func (s *sheetEdit) back(op *Op, k *keptRow, at int) ([]byte, error) {
+func (s *sheetEdit) back(op *table.Op, k *keptRow, at int) ([]byte, error) {
 	row := xmlscan.SetAttr(k.open, "r", strconv.Itoa(at))
 	inside := k.inside
 	if len(inside) == 0 {
 		row = append(bytes.TrimRight(bytes.TrimSuffix(row, []byte("/>")), " "), '>')
 		inside = []byte("</" + string(k.prefix) + "row>")
 	}
-	want := map[int]*Cell{}
+	want := map[int]*table.Cell{}
 	for i := range op.Cells {
 		if c := &op.Cells[i]; c.Value.String() != "" || k.cell(c.Col) != nil {
 			want[c.Col] = c

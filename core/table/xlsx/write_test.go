@@ -142,8 +142,8 @@ func TestRowsMoveWithTheirFormulas(t *testing.T) {
 		require.NoError(t, f.SetCellFormula("Sheet1", "C4", "B4*2"))
 	})
 	var b bytes.Buffer
-	ops := []Op{{Kind: Remove, Row: 2}, {Kind: Insert, Row: 3, Cells: []Cell{{Col: 0, Value: record.Text("9")}, {Col: 1, Value: record.Text("90")}}},
-		{Kind: Insert, Row: 3, Cells: []Cell{{Col: 0, Value: record.Text("8")}, {Col: 1, Value: record.Text("80")}}}}
+	ops := []table.Op{{Kind: table.RemoveRow, Row: 2}, {Kind: table.InsertRow, Row: 3, Cells: []table.Cell{{Col: 0, Value: record.Text("9")}, {Col: 1, Value: record.Text("90")}}},
+		{Kind: table.InsertRow, Row: 3, Cells: []table.Cell{{Col: 0, Value: record.Text("8")}, {Col: 1, Value: record.Text("80")}}}}
 	refused, err := load(t, data).Refuse(ops)
 	require.NoError(t, err)
 	assert.Empty(t, refused)
@@ -177,7 +177,7 @@ func TestTextsReadBackToTheLetter(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, text, rows(t, m)[0][1])
 		var out bytes.Buffer
-		require.NoError(t, load(t, b.Bytes()).Edit(1, []Op{{Kind: Set, Row: 2, Cells: []Cell{{Col: 0, Value: record.Text(text)}}}}, &out))
+		require.NoError(t, load(t, b.Bytes()).Edit(1, []table.Op{{Kind: table.SetCells, Row: 2, Cells: []table.Cell{{Col: 0, Value: record.Text(text)}}}}, &out))
 		m, err = Open("t.xlsx", out.Bytes(), table.Options{})
 		require.NoError(t, err)
 		require.Equal(t, []string{text, text}, rows(t, m)[0])

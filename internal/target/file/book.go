@@ -22,7 +22,7 @@ import (
 // book is the form of XLSX workbooks: the records are the rows of one sheet.
 type book struct {
 	f  *File
-	in *xlsx.Book
+	in table.Editor
 }
 
 // openBook opens the workbook that was read, in the place of the one before.
@@ -110,11 +110,11 @@ func (b *book) write(ctx context.Context, out io.Writer, steps []target.Step, re
 
 // plan is the steps as changes of the sheet.
 type plan struct {
-	ops  []xlsx.Op
+	ops  []table.Op
 	step []int // of each op
 }
 
-func (p *plan) add(step int, op xlsx.Op) {
+func (p *plan) add(step int, op table.Op) {
 	p.ops, p.step = append(p.ops, op), append(p.step, step)
 }
 
@@ -153,9 +153,9 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 	err := b.f.table(ctx, img, func(key []byte, sc *csv.Line) error {
 		if i, hit := byKey[string(key)]; hit {
 			if s := &steps[i]; s.Act == changeset.Delete {
-				p.add(i, xlsx.Op{Kind: b.remove(), Row: sc.Number()})
+				p.add(i, table.Op{Kind: b.remove(), Row: sc.Number()})
 			} else {
-				p.add(i, xlsx.Op{Kind: xlsx.Set, Row: sc.Number(), Cells: b.amended(s), Form: s.Form.Row})
+				p.add(i, table.Op{Kind: table.SetCells, Row: sc.Number(), Cells: b.amended(s), Form: s.Form.Row})
 			}
 		}
 		last = sc.Number()
@@ -174,11 +174,11 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 }
 
 // remove is how a record is deleted.
-func (b *book) remove() xlsx.OpKind {
+func (b *book) remove() table.OpKind {
 	if b.f.emptied {
-		return xlsx.Empty
+		return table.EmptyRow
 	}
-	return xlsx.Remove
+	return table.RemoveRow
 }
 
 // fill has records that come back fill the rows in which they were, where rows are emptied and these are empty; those
@@ -194,30 +194,30 @@ func (b *book) fill(ctx context.Context, p *plan, steps []target.Step, adds *[]i
 		s := &steps[i]
 		row := 0
 		if s.Form.Kept {
-			row = xlsx.RowOf(s.Form.Row)
+			row = b.in.RowOf(s.Form.Row)
 		}
 		if row <= b.f.img.HeadingRow || taken[row] {
 			return false
 		}
 		taken[row] = true
 		op := b.insert(s, row)
-		op.Kind = xlsx.Fill
+		op.Kind = table.FillRow
 		p.add(i, op)
 		return true
 	})
 	return err
 }
 
-func (b *book) amended(s *target.Step) []xlsx.Cell {
-	cells := make([]xlsx.Cell, len(s.Fields))
+func (b *book) amended(s *target.Step) []table.Cell {
+	cells := make([]table.Cell, len(s.Fields))
 	for i, fc := range s.Fields {
 		cells[i] = b.cell(b.f.img.Column(fc.Field), fc.Field, fc.To)
 	}
 	return cells
 }
 
-func (b *book) insert(s *target.Step, row int) xlsx.Op {
-	op := xlsx.Op{Kind: xlsx.Insert, Row: row, Form: s.Form.Row}
+func (b *book) insert(s *target.Step, row int) table.Op {
+	op := table.Op{Kind: table.InsertRow, Row: row, Form: s.Form.Row}
 	for col, h := range b.f.img.Heading {
 		if v, ok := s.Record.Get(h); ok && h != "" {
 			op.Cells = append(op.Cells, b.cell(col, h, v))
@@ -227,8 +227,8 @@ func (b *book) insert(s *target.Step, row int) xlsx.Op {
 }
 
 // cell is a value for a cell, with its other form.
-func (b *book) cell(col int, field string, v record.Value) xlsx.Cell {
-	c := xlsx.Cell{Col: col, Value: v}
+func (b *book) cell(col int, field string, v record.Value) table.Cell {
+	c := table.Cell{Col: col, Value: v}
 	if other := strings.TrimPrefix(b.f.of.Field(field).Canonical(v.String()), "#"); other != v.String() && b.f.of.Equal(field, v, record.Text(other)) {
 		c.Other = other
 	}

@@ -6,7 +6,27 @@ import (
 
 // Open moves the references of a formula of an OpenDocument spreadsheet (OpenFormula, ISO/IEC 26300 part 2, 5.8), which stands on the
 // sheet named. There they stand in brackets, with a dot before the cell: [.B4], [$Aids.B4:.C9], ['Noor”s aids'.B4].
-func (s *Shift) Open(formula, on string) string {
+func (s *Shift) Open(formula, on string) string { return eachOpen(formula, s.moves(on)) }
+
+// OffsetOpen is Offset for such a formula: moved relatively, so many rows further on.
+func OffsetOpen(formula string, rows int) string {
+	if rows == 0 {
+		return formula
+	}
+	return eachOpen(formula, func(r *Ref) (moved, ok bool) { return true, r.From.offset(rows, 0) && r.To.offset(rows, 0) })
+}
+
+// moves is how a reference that stands on a sheet goes: whether it does at all, and whether anything is left of it.
+func (s *Shift) moves(on string) func(*Ref) (moved, ok bool) {
+	return func(r *Ref) (bool, bool) {
+		if !s.concerns(r, on) {
+			return false, true
+		}
+		return true, s.Move(r)
+	}
+}
+
+func eachOpen(formula string, move func(*Ref) (moved, ok bool)) string {
 	var out []byte
 	from := 0
 	for at := 0; at < len(formula); {
@@ -14,7 +34,7 @@ func (s *Shift) Open(formula, on string) string {
 		case '"', '\'':
 			at = closed(formula, at)
 		case '[':
-			inner, end := s.address(formula, at+1, on)
+			inner, end := address(formula, at+1, move)
 			if end < len(formula) && formula[end] == ']' {
 				out = append(append(out, formula[from:at+1]...), inner...)
 				from = end
@@ -39,7 +59,7 @@ func (s *Shift) Addresses(list, on string) string {
 			at++
 			continue
 		}
-		one, end := s.address(list, at, on)
+		one, end := address(list, at, s.moves(on))
 		if end <= at || end < len(list) && list[end] != ' ' {
 			return list // no list of addresses
 		}
@@ -53,7 +73,7 @@ func (s *Shift) Addresses(list, on string) string {
 
 // address moves what stands at an offset, a cell or a range, and returns it with the offset behind it; where there is no
 // reference it returns the text up to there.
-func (s *Shift) address(text string, at int, on string) (string, int) {
+func address(text string, at int, move func(*Ref) (moved, ok bool)) (string, int) {
 	first, corner1, n := part(text, at)
 	if n == 0 {
 		return "", at
@@ -70,11 +90,15 @@ func (s *Shift) address(text string, at int, on string) (string, int) {
 		}
 	}
 	last := max(end, end2)
-	if r.From.Row == 0 || r.To.Row == 0 || !s.concerns(&r, on) {
-		return text[at:last], last // whole columns, or elsewhere
+	if r.From.Row == 0 || r.To.Row == 0 {
+		return text[at:last], last // whole columns
+	}
+	moved, ok := move(&r)
+	if !moved {
+		return text[at:last], last
 	}
 	from, to := gone, gone
-	if s.Move(&r) {
+	if ok {
 		from, to = string(r.From.append(nil)), string(r.To.append(nil))
 	}
 	out := text[at:corner1] + from

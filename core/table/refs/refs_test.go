@@ -167,6 +167,11 @@ func TestFormulasOfOpenDocumentFollowTheirCells(t *testing.T) {
 	}
 }
 
+func TestOffsetsOfOpenDocument(t *testing.T) {
+	assert.Equal(t, "of:=[.B5]+[.$C$4]+[$Aids.D1:.D$9]", OffsetOpen("of:=[.B7]+[.$C$4]+[$Aids.D3:.D$9]", -2))
+	assert.Equal(t, "of:=[.#REF!]", OffsetOpen("of:=[.B1]", -1))
+}
+
 func FuzzOpenFormula(f *testing.F) {
 	for _, s := range []string{"of:=[.B6]", "[$'a''b'.A1:.B2]", "'x'#$a.A1", "[", "['", "[.A", "a.A1 b.B2:b.C3"} {
 		f.Add(s)

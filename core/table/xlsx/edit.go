@@ -7,11 +7,11 @@ import (
 	"cmp"
 	"fmt"
 	"io"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"paletwin/core/table"
+	"paletwin/core/table/archive"
 	"paletwin/core/table/refs"
 	"paletwin/core/table/xmlscan"
 )
@@ -73,7 +73,7 @@ func (e *edit) write(w io.Writer) error {
 		var err error
 		switch {
 		case key == own:
-			err = anew(to, f, func(out io.Writer) error { return e.part(f, out) })
+			err = archive.Anew(to, f, func(out io.Writer) error { return e.part(f, out) })
 		case key == strings.ToLower(e.shared):
 			later = append(later, f)
 		default:
@@ -85,7 +85,7 @@ func (e *edit) write(w io.Writer) error {
 			case data == nil:
 				err = to.Copy(f)
 			case len(data) > 0:
-				err = anew(to, f, func(out io.Writer) error { _, err := out.Write(data); return err })
+				err = archive.Anew(to, f, func(out io.Writer) error { _, err := out.Write(data); return err })
 			}
 		}
 		if err != nil {
@@ -97,25 +97,13 @@ func (e *edit) write(w io.Writer) error {
 		if len(e.texts) == 0 {
 			err = to.Copy(f)
 		} else {
-			err = anew(to, f, func(out io.Writer) error { return e.addTexts(f, out) })
+			err = archive.Anew(to, f, func(out io.Writer) error { return e.addTexts(f, out) })
 		}
 		if err != nil {
 			return err
 		}
 	}
 	return to.Close()
-}
-
-// anew writes a part of the archive with another content.
-func anew(to *zip.Writer, f *zip.File, write func(io.Writer) error) error {
-	h := &zip.FileHeader{Name: f.Name, Comment: f.Comment, NonUTF8: f.NonUTF8, Method: f.Method, ExternalAttrs: f.ExternalAttrs, CreatorVersion: f.CreatorVersion}
-	//lint:ignore SA1019 as they are written: many programs write a date that is none
-	h.ModifiedDate, h.ModifiedTime = f.ModifiedDate, f.ModifiedTime
-	out, err := to.CreateHeader(h)
-	if err != nil {
-		return err
-	}
-	return write(out)
 }
 
 // part writes the sheet's part.
@@ -234,14 +222,6 @@ func escape(text string) string {
 	return b.String()
 }
 
-var number = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]*[1-9])?$`)
-
-// isNumber reports whether text can be a number cell and read back as it is:
-// no zeros that a number would not have, and digits that no program rounds.
-func isNumber(text string) bool {
-	return number.MatchString(text) && text != "-0" && len(strings.Trim(strings.NewReplacer("-", "", ".", "").Replace(text), "0")) <= 15
-}
-
 // letters writes a column, counted from 0, as letters: 27 is "AB".
 func letters(col int) string { return refs.Letters(col) }
 
@@ -300,7 +280,7 @@ func (e *edit) encode(c *table.Cell, how look) (typ, value string) {
 			if n, ok := e.from.serial(form, kind); ok {
 				return "", n
 			}
-		case how.typ == "n" && kind == plain && isNumber(form):
+		case how.typ == "n" && kind == plain && table.IsNumber(form):
 			return "", form
 		}
 	}

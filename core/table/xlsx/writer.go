@@ -263,7 +263,7 @@ func (w *Writer) value(col int, v record.Value) any {
 	if w.column(col).Kind != AsNumber {
 		return v.String()
 	}
-	if f, err := strconv.ParseFloat(v.String(), 64); err == nil && isNumber(withoutZeros(v.String())) && strconv.FormatFloat(f, 'f', -1, 64) == withoutZeros(v.String()) {
+	if f, err := strconv.ParseFloat(v.String(), 64); err == nil && table.IsNumber(withoutZeros(v.String())) && strconv.FormatFloat(f, 'f', -1, 64) == withoutZeros(v.String()) {
 		return f
 	}
 	return v.String()

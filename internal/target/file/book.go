@@ -15,14 +15,17 @@ import (
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/table/ods"
 	"paletwin/core/table/xlsx"
 	"paletwin/internal/target"
 )
 
-// book is the form of XLSX workbooks: the records are the rows of one sheet.
+// book is the form of XLSX workbooks and ODS documents: the records are the rows of one sheet.
 type book struct {
-	f  *File
-	in table.Editor
+	f    *File
+	in   table.Editor
+	open func(name string, data []byte, o table.Options) (*table.Image, error)
+	lock func(made []byte) ([]byte, error) // gives what was made the password of the file that was read
 }
 
 // openBook opens the workbook that was read, in the place of the one before.
@@ -31,10 +34,21 @@ func (f *File) openBook() (form, error) {
 	if err != nil {
 		return nil, err
 	}
+	in, err := xlsx.Load(f.img.Name, plain, f.sheetRead())
+	return &book{f, in, xlsx.Open, func(made []byte) ([]byte, error) { return xlsx.Locked(made, f.m.Data, f.read) }}, err
+}
+
+// openDocument is openBook of an ODS document.
+func (f *File) openDocument() (form, error) {
+	in, err := ods.Load(f.img.Name, f.m.Data, f.sheetRead())
+	return &book{f, in, ods.Open, func(made []byte) ([]byte, error) { return made, nil }}, err
+}
+
+// sheetRead says how the sheet is read that was found.
+func (f *File) sheetRead() table.Options {
 	o := f.read
-	o.Sheet = f.img.Found.Sheet
-	in, err := xlsx.Load(f.img.Name, plain, o)
-	return &book{f, in}, err
+	o.Rename, o.Sheet, o.HeadingRow = nil, f.img.Found.Sheet, f.img.HeadingRow
+	return o
 }
 
 func (b *book) current(ctx context.Context, at map[string]int, states []target.State) error {
@@ -99,7 +113,7 @@ func (b *book) write(ctx context.Context, out io.Writer, steps []target.Step, re
 	if err != nil {
 		return err
 	}
-	data, err := xlsx.Locked(made.Bytes(), b.f.m.Data, b.f.read)
+	data, err := b.lock(made.Bytes())
 	if err != nil {
 		return err
 	}
@@ -242,9 +256,7 @@ var errNotExact = errors.New("the workbook would not come out exactly as meant; 
 // checkMade reads the workbook that was made and compares it with the one that
 // was read and the steps. It returns the table that it holds.
 func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, results []target.Result) (*table.Image, error) {
-	o := b.f.read
-	o.Rename, o.Sheet, o.HeadingRow = nil, b.f.img.Found.Sheet, b.f.img.HeadingRow
-	img, err := xlsx.Open(b.f.img.Name, made, o)
+	img, err := b.open(b.f.img.Name, made, b.f.sheetRead())
 	if err != nil {
 		return nil, fmt.Errorf("%w (%w)", errNotExact, err)
 	}

@@ -150,7 +150,7 @@ func (f *File) Refresh(ctx context.Context) error {
 		switch { // a workbook's table does not stand in its bytes, and is the same where these are
 		case f.made != nil && f.sum == f.madeSum:
 			f.img = f.made
-		case f.img != nil && f.img.Found.Format == "xlsx" && f.sum == was:
+		case f.img != nil && slices.Contains([]string{"xlsx", "ods"}, f.img.Found.Format) && f.sum == was:
 		default:
 			if err = f.readTable(m.Data); err != nil {
 				return err
@@ -212,6 +212,8 @@ func (f *File) formOf() (form, error) {
 		return f.openArray()
 	case "xlsx":
 		return f.openBook()
+	case "ods":
+		return f.openDocument()
 	}
 	return nil, &table.Error{Code: table.NoTarget, File: f.img.Name, Text: "the file is " + strings.ToUpper(f.img.Found.Format) + ", which is read and not written"}
 }

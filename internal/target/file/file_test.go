@@ -4,6 +4,8 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"encoding/csv"
+	"encoding/xml"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -21,6 +23,7 @@ import (
 	"paletwin/core/record"
 	"paletwin/core/schema"
 	"paletwin/core/table"
+	"paletwin/core/table/open"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
 	"paletwin/internal/target/file"
@@ -102,6 +105,20 @@ var kinds = map[string]func(t *testing.T, register string) place{
 		}
 		b.WriteString("\n]\n")
 		return place{write(t, "r.json", []byte(b.String())), table.Options{}, setMember}
+	},
+	"ods": func(t *testing.T, register string) place {
+		var rows [][]string
+		for line := range strings.Lines(register) {
+			rows = append(rows, strings.Split(strings.TrimSpace(line), ","))
+		}
+		return place{write(t, "r.ods", document(t, rows)), table.Options{}, func(t *testing.T, path, key, field, value string) {
+			x, err := open.Open("r.ods", slurp(t, path), table.Options{})
+			require.NoError(t, err)
+			now := setCell(string(x.Data), key, field, value)
+			rows, err := csv.NewReader(strings.NewReader(now)).ReadAll()
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(path, document(t, rows), 0o644))
+		}}
 	},
 	"xlsx":                 func(t *testing.T, register string) place { return workbook(t, register, "") },
 	"xlsx with a password": func(t *testing.T, register string) place { return workbook(t, register, targettest.Password) },
@@ -190,7 +207,6 @@ func TestLettersThatTheEncodingLacksAreRefused(t *testing.T) {
 func TestFilesThatWouldNotComeBackAreNoTargets(t *testing.T) {
 	for name, c := range map[string]struct{ text, code string }{
 		"half.csv": {"k,v\n1,\xd8y\n2,\x81\n", "not-utf-8"},
-		"r.ods":    {ods(t), "not-written"},
 	} {
 		_, err := file.Open(disk.OS{}, write(t, name, []byte(c.text)), []string{"k"}, new(schema.Schema), table.Options{Encoding: map[bool]string{true: "shift_jis"}[name == "half.csv"]})
 		var e *table.Error
@@ -199,19 +215,42 @@ func TestFilesThatWouldNotComeBackAreNoTargets(t *testing.T) {
 	}
 }
 
-// ods is a document with a table.
-func ods(t *testing.T) string {
+// document is an ODS document with rows on its second sheet's place, cells and rows that repeat, and a formula beside.
+func document(t *testing.T, rows [][]string) []byte {
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
-	for name, text := range map[string]string{"mimetype": "application/vnd.oasis.opendocument.spreadsheet",
-		"content.xml": `<office:document-content><table:table table:name="Aids"><table:table-row><table:table-cell><text:p>k</text:p></table:table-cell></table:table-row><table:table-row><table:table-cell><text:p>1</text:p></table:table-cell></table:table-row></table:table></office:document-content>`} {
-		w, err := z.Create(name)
+	text := `<office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0"><office:automatic-styles/><office:body><office:spreadsheet><table:table table:name="Aids"><table:table-column table:number-columns-repeated="4"/>`
+	for _, row := range rows {
+		text += `<table:table-row>`
+		for i := 0; i < len(row); {
+			n := 1
+			for i+n < len(row) && row[i+n] == row[i] {
+				n++
+			}
+			repeat := ""
+			if n > 1 {
+				repeat = fmt.Sprintf(` table:number-columns-repeated="%d"`, n)
+			}
+			if row[i] == "" {
+				text += `<table:table-cell` + repeat + `/>`
+			} else {
+				var cell strings.Builder
+				require.NoError(t, xml.EscapeText(&cell, []byte(row[i])))
+				text += `<table:table-cell` + repeat + ` office:value-type="string" office:string-value="` + cell.String() + `"><text:p/></table:table-cell>`
+			}
+			i += n
+		}
+		text += `</table:table-row>`
+	}
+	text += `<table:table-row table:number-rows-repeated="1000000"><table:table-cell table:number-columns-repeated="16384"/></table:table-row></table:table></office:spreadsheet></office:body></office:document-content>`
+	for _, p := range [][2]string{{"mimetype", "application/vnd.oasis.opendocument.spreadsheet"}, {"content.xml", text}} {
+		w, err := z.Create(p[0])
 		require.NoError(t, err)
-		_, err = w.Write([]byte(text))
+		_, err = w.Write([]byte(p[1]))
 		require.NoError(t, err)
 	}
 	require.NoError(t, z.Close())
-	return b.String()
+	return b.Bytes()
 }
 
 func TestTheLastRecordOfJSONLinesStays(t *testing.T) {
@@ -315,7 +354,7 @@ func TestDeletesComeBackInTheirPlace(t *testing.T) {
 			continue // a second for each key that is derived
 		}
 		comeBack(t, name, kind, false)
-		if name == "xlsx" {
+		if name == "xlsx" || name == "ods" {
 			comeBack(t, name+", rows kept", kind, true)
 		}
 	}
@@ -356,7 +395,7 @@ func comeBack(t *testing.T, name string, kind func(t *testing.T, register string
 			_, err = f.Write(context.Background(), rapid.Permutation(back).Draw(rt, "back"))
 			require.NoError(t, err)
 			require.Equal(t, before, order(t, f))
-			if !strings.HasPrefix(name, "xlsx") {
+			if !strings.HasPrefix(name, "xlsx") && !strings.HasPrefix(name, "ods") {
 				require.Equal(t, string(was), string(slurp(t, at.path)))
 			}
 		})

@@ -61,6 +61,7 @@ var rendered = map[string]func(t *testing.T, rows [][]string) []byte{
 		b.WriteString("\n]\n")
 		return b.Bytes()
 	},
+	"ods": func(t *testing.T, rows [][]string) []byte { return document(t, rows) },
 	"xlsx": func(t *testing.T, rows [][]string) []byte {
 		x := excelize.NewFile()
 		defer x.Close()
@@ -107,7 +108,7 @@ func (p *rowsPlace) Set(t *testing.T, key, field, value string) {
 }
 
 func TestFilesAreProven(t *testing.T) {
-	for _, name := range []string{"csv", "jsonl", "json", "xlsx", "xlsx kept"} {
+	for _, name := range []string{"csv", "jsonl", "json", "xlsx", "xlsx kept", "ods", "ods kept"} {
 		form, kept, _ := strings.Cut(name, " ")
 		render := rendered[form]
 		t.Run(name, func(t *testing.T) {

@@ -116,7 +116,7 @@ func explainTyped(err error) *message {
 	case errors.Is(err, target.ErrMoved):
 		return &message{Code: "target-changed", Text: err.Error(), Do: "run the same command again: it looks at the records as they are now", exit: exitFailed, unhurt: "nothing was written"}
 	case errors.As(err, &kind):
-		return &message{Code: "target-kind", Text: kind.Error(), Do: "a target is a CSV, JSON, JSON Lines or XLSX file, a table (postgresql://…, mariadb://…, sqlite:…), a set of a service (https://…), or a name from desk.yaml", exit: exitUsage}
+		return &message{Code: "target-kind", Text: kind.Error(), Do: "a target is a CSV, JSON, JSON Lines, XLSX or ODS file, a table (postgresql://…, mariadb://…, sqlite:…), a set of a service (https://…), or a name from desk.yaml", exit: exitUsage}
 	case errors.As(err, &busy):
 		return &message{Code: "busy", Text: busy.Error(), File: busy.Name, Do: "close it there, or wait, and run the command again", exit: exitLook}
 	case errors.As(err, &wrong):
@@ -437,7 +437,7 @@ var remedies = map[string]string{
 	handoff.NeedsFresh:            "export the records as they are now, and name the file: paletwin verify NNNN EXPORT",
 	handoff.NeedsBlank:            "write it into the layout (outward: {blank: keeps}) or say --with blank=keeps, if that is so; or take --with shape=grouped",
 	handoff.TwiceHeading:          "give them different names in the layout: outward: {name: …}",
-	string(table.NoTarget):        "a target is a CSV, JSON, JSON Lines or XLSX file: save it as one of these, or name another",
+	string(table.NoTarget):        "a target is a CSV, JSON, JSON Lines, XLSX or ODS file: save it as one of these, or name another",
 	string(compare.LentElsewhere): "compare it with the snapshot that it was lent from; --other-register compares these two all the same",
 	string(table.TooLarge):        "save the part that is needed as CSV and name that file",
 	string(table.NoSheet):         "name a sheet that is there with --sheet",

@@ -39,7 +39,7 @@ func (p *targetFlags) carries() string {
 }
 
 func (p *targetFlags) flags(fl *pflag.FlagSet) {
-	fl.StringArrayVar(&p.tos, "to", nil, "the `target`: a CSV, JSON, JSON Lines or XLSX file, a table of a database, as postgresql://user@host/db#table, mariadb://… or sqlite:file.db#table, or a name from desk.yaml (default: where the last run went, or the snapshot was taken); of several record sets SET=TARGET, repeated, or a folder or database for all")
+	fl.StringArrayVar(&p.tos, "to", nil, "the `target`: a CSV, JSON, JSON Lines, XLSX or ODS file, a table of a database, as postgresql://user@host/db#table, mariadb://… or sqlite:file.db#table, or a name from desk.yaml (default: where the last run went, or the snapshot was taken); of several record sets SET=TARGET, repeated, or a folder or database for all")
 	fl.StringVar(&p.sheet, "sheet", "", "the `sheet` of a workbook (default: the first that is not hidden)")
 	fl.StringVar(&p.encoding, "encoding", "", "the `encoding` of a CSV file (default: found, or as the dossier knows it)")
 	fl.StringVar(&p.delimiter, "delimiter", "", "the delimiter of a CSV file: `comma`, semicolon, tab (default: found)")

@@ -9,6 +9,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -101,4 +103,31 @@ func Rows(t *testing.T, jobs string) {
 	require.NoError(t, err, "%s", said)
 	failed, _ := os.ReadFile(list + ".failed")
 	require.Empty(t, string(failed))
+}
+
+// ConvertAll is Convert of several files at once, into a folder.
+func ConvertAll(t *testing.T, format, dir string, files ...string) {
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer stop()
+	args := []string{"-env:UserInstallation=file://" + t.TempDir() + "/profile", "--headless", "--convert-to", format, "--outdir", dir}
+	said, err := exec.CommandContext(ctx, "soffice", append(args, files...)...).CombinedOutput()
+	require.NoError(t, err, "%s", said)
+}
+
+var gonePart = regexp.MustCompile(`(?i)(\$?('[^;()]*'|[A-Za-z0-9]+)[.!])?[$A-Z]*#REF!(:[$A-Z]*#REF!)?`)
+
+// Seen are the lines that rows.bas writes, sorted. What is gone has several forms in LibreOffice, which differ in their values: both are made alike.
+func Seen(t *testing.T, file string) []string {
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	for i, line := range lines {
+		line = gonePart.ReplaceAllString(line, "#REF!")
+		if formula, _, ok := strings.Cut(line, " -> "); ok && strings.Contains(formula, " =") {
+			line = formula
+		}
+		lines[i] = line
+	}
+	slices.Sort(lines)
+	return lines
 }

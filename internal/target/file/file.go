@@ -1,5 +1,5 @@
 // Package file is a file as a target: a register that lives in a CSV file, a
-// JSON Lines file or an XLSX workbook.
+// JSON or JSON Lines file, an XLSX workbook or an ODS document.
 //
 // All steps of a run are written at once, by writing the file anew under a
 // temporary name and renaming it into place. Rows that do not change keep

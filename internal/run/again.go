@@ -18,10 +18,10 @@ import (
 // check checks, before anything is written, the records as they would be
 // in the target: with approved fields only, beside what the target has now.
 // What would break the layout is refused, and so is what the target is known not
-// to take; linked steps go together. It returns the steps that are to be
-// written: the first of them, as many as most says, where that is not 0.
+// to take; linked steps go together. What goes back to what it was no layout refuses: it stood there. It
+// returns the steps that are to be written: the first of them, as many as most says, where that is not 0.
 func (j *Job) check(ctx context.Context, steps []*Step, states []target.State, most int) ([]*Step, error) {
-	if j.layout != nil {
+	if j.layout != nil && j.Dossier.Meta.Undoes == nil {
 		for i, s := range steps {
 			if s.Outcome == "" {
 				j.checkStep(s, &states[i])

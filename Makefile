@@ -33,6 +33,7 @@ fuzz:
 	$(FUZZ) table/xlsx FuzzEdit 10s
 	$(FUZZ) table/refs FuzzFormula 8s
 	$(FUZZ) table/ods FuzzOpen 8s
+	$(FUZZ) table/ods FuzzEdit 8s
 	$(FUZZ) table/jsonl FuzzOpen 8s
 	$(FUZZ) ../internal/desk FuzzDossier 8s
 	$(FUZZ) ../internal/run FuzzJournal 8s

@@ -333,3 +333,15 @@ func TestStylesOfAnotherBook(t *testing.T) {
 	other[ownPart] = strings.Replace(other[ownPart], `s="1"`, `s="7"`, 1)
 	assert.Contains(t, back(t, styled(`<si><t>a</t></si><si><t>b</t></si>`, "<x/>"), other), `<row r="3"><c r="A3" s="7" t="s">`, "as the other cells of its column")
 }
+
+// Dates of a workbook that counts from 1904 stay dates, and so do those of the strict form, which are written as they read.
+func TestDatesStayDates(t *testing.T) {
+	const sheet = `<worksheet><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>k</t></is></c></row><row r="2"><c r="A2" s="1"><v>1</v></c><c r="B2" s="1" t="d"><v>2026-05-04</v></c></row></sheetData></worksheet>`
+	data := zipped(t, map[string]string{"xl/workbook.xml": `<workbook xmlns:r="r"><workbookPr date1904="1"/><sheets><sheet name="A" r:id="r1"/></sheets></workbook>`, "xl/_rels/workbook.xml.rels": relsXML,
+		"xl/styles.xml": `<styleSheet><cellXfs><xf numFmtId="0"/><xf numFmtId="14"/></cellXfs></styleSheet>`, ownPart: sheet})
+	made := edited(t, data, []table.Op{{Kind: table.SetCells, Row: 2, Cells: []table.Cell{{Col: 0, Value: record.Text("2026-12-24")}, {Col: 1, Value: record.Text("24/12/2026"), Other: "2026-12-24"}}}})
+	assert.Contains(t, sheetOf(made), `<c r="A2" s="1"><v>44918</v></c><c r="B2" s="1" t="d"><v>2026-12-24</v></c>`)
+	img, err := Open("r.xlsx", made, table.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"2026-12-24", "2026-12-24"}, rows(t, img)[0])
+}

@@ -526,3 +526,30 @@ func TestNewRecordsOfAList(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, was, string(slurp(t, path)))
 }
+
+// What stands between the objects of a list is as uneven as somebody wrote it, and goes back so.
+func TestSeparatorsOfAList(t *testing.T) {
+	const was = "[ {\"k\":\"1\"},\n\n{\"k\":\"2\"} , {\"k\":\"3\"},{\"k\":\"4\"}\n]"
+	path := write(t, "r.json", []byte(was))
+	f, err := file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
+	require.NoError(t, err)
+	defer f.Close()
+	for _, gone := range [][]string{{"1"}, {"2"}, {"4"}, {"1", "2"}, {"2", "3"}, {"3", "4"}, {"1", "3"}, {"1", "2", "4"}} {
+		var keys []record.Key
+		for _, k := range gone {
+			keys = append(keys, record.NewKey(k))
+		}
+		states, err := f.Current(t.Context(), keys)
+		require.NoError(t, err)
+		var away, back []target.Step
+		for i, k := range keys {
+			away = append(away, target.Step{Act: changeset.Delete, Key: k, Record: states[i].Record})
+			back = append(back, target.Step{Act: changeset.Add, Key: k, Record: states[i].Record, Form: states[i].Form})
+		}
+		_, err = f.Write(t.Context(), away)
+		require.NoError(t, err)
+		_, err = f.Write(t.Context(), back)
+		require.NoError(t, err)
+		require.Equal(t, was, string(slurp(t, path)), gone)
+	}
+}

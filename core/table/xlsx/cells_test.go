@@ -1,11 +1,15 @@
 package xlsx
 
 import (
+	"bytes"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"paletwin/core/record"
+	"paletwin/core/table"
 )
 
 // A cell that is read at a glance is what it is element by element.
@@ -41,4 +45,15 @@ func TestCellsAtAGlance(t *testing.T) {
 			require.Equal(t, slow, glance, "%s", row)
 		}
 	})
+}
+
+// An anchor of a control has a row, too, which is none of the sheet, the last one that a sheet can have before it.
+func TestRowsOfAnchors(t *testing.T) {
+	data := zipped(t, map[string]string{"xl/workbook.xml": workbookXML, "xl/_rels/workbook.xml.rels": relsXML, ownPart: `<worksheet><sheetData><row r="1"><c t="inlineStr"><is><t>k</t></is></c></row><row r="1048576"><c><v>7</v></c></row></sheetData>` +
+		`<controls><control><anchor><from><xdr:row>5</xdr:row></from></anchor></control></controls></worksheet>`})
+	img, err := Open("r.xlsx", data, table.Options{})
+	require.NoError(t, err)
+	require.Equal(t, 1_048_576, bytes.Count(img.Data, []byte("\n")))
+	now := sheetOf(edited(t, data, []table.Op{{Kind: table.SetCells, Row: 1_048_576, Cells: []table.Cell{{Col: 0, Value: record.Text("8")}}}}))
+	require.Contains(t, now, `<c><v>8</v></c>`)
 }

@@ -19,6 +19,7 @@ type grid struct {
 
 	formulas   table.Formulas
 	decimals   []int // of the numbers of a column, as their formats show them; -1 where these differ, -2 where there are none
+	isRow      rowsIn
 	prefix     []byte
 	hiddenRows int
 	hiddenCols int
@@ -27,7 +28,7 @@ type grid struct {
 // element reads one element of the sheet's part.
 func (g *grid) element(x *xmlscan.Scanner) error {
 	switch {
-	case x.Is("row"):
+	case g.isRow.see(x):
 		return g.readRow(x)
 	case x.Is("col"):
 		if v, _ := x.Attr("hidden"); v == "1" || v == "true" {
@@ -54,6 +55,20 @@ func merged(ref string) (csv.Merged, bool) {
 	top, err := strconv.Atoi(strings.TrimLeft(from, "ABCDEFGHIJKLMNOPQRSTUVWXYZ"))
 	bottom, err2 := strconv.Atoi(strings.TrimLeft(to, "ABCDEFGHIJKLMNOPQRSTUVWXYZ"))
 	return csv.Merged{Top: top, Left: left, Bottom: bottom, Right: right}, ok && fine && good && err == nil && err2 == nil
+}
+
+// rowsIn tells the rows of a sheet from what anchors of controls call so: they have the prefix of the element that holds them.
+type rowsIn struct {
+	begun  bool
+	prefix string
+}
+
+// see takes in an element that was opened, and reports whether it is a row.
+func (r *rowsIn) see(x *xmlscan.Scanner) bool {
+	if x.Is("sheetData") {
+		r.begun, r.prefix = true, string(x.Prefix())
+	}
+	return r.begun && x.Is("row") && string(x.Prefix()) == r.prefix
 }
 
 // rowNumber is the number of the row that was opened, which follows another.

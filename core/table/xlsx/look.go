@@ -43,8 +43,9 @@ type look struct {
 func (b *book) rows(part string, row func(n int, prefix, open, inside []byte) error) error {
 	n := 0
 	var open, prefix []byte
+	var isRow rowsIn
 	return b.scan(part, func(x *xmlscan.Scanner) (err error) {
-		if !x.Is("row") {
+		if !isRow.see(x) {
 			return nil
 		}
 		if n, err = rowNumber(x, n); err != nil {

@@ -67,6 +67,9 @@ func TestCellsThatRepeat(t *testing.T) {
 	was, err := Open("r.ods", data, table.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, string(was.Data), string(img.Data))
+	img, err = Open("r.ods", edited(t, data, sets(2, map[int]string{1: "7.25"})), table.Options{})
+	require.NoError(t, err)
+	assert.Contains(t, string(img.Data), "\n1,7.25,2.5\n")
 }
 
 // A sheet that is full of rows, as programs write them, has as many afterwards.

@@ -121,7 +121,7 @@ func (e *edit) anew(w io.Writer) error {
 			name := string(xmlscan.Decode(x.RawAttr("name")))
 			own := name == e.sheet && !found
 			found = found || own
-			_, _ = e.out.Write(e.tag(x.Raw(), "", name))
+			_, _ = e.out.Write(e.tag(x.Raw(), name))
 			err = e.sheetOf(x, own, name)
 		case k == xmlscan.Open && !e.None() && (x.Is("automatic-styles") || x.Is("named-expressions") || x.Is("database-ranges") || x.Is("content-validations") || x.Is("data-pilot-tables")):
 			err = e.beside(x, "")
@@ -488,24 +488,12 @@ func (e *edit) back(op *table.Op, k *keptRow, at int) ([]byte, error) {
 			return nil, err
 		}
 	}
-	inside := r.inside
-	if at != k.n && bytes.Contains(inside, []byte("formula=")) {
-		x := xmlscan.Over(inside)
-		x.Keep()
-		inside = nil
-		for {
-			kind, err := x.Next()
-			if err != nil {
-				return nil, err
-			}
-			raw := x.Raw()
-			if from, to := xmlscan.AttrIn(raw, "formula"); kind == xmlscan.Open && from >= 0 {
-				raw = xmlscan.SetAttr(raw, "formula", refs.OffsetOpen(string(xmlscan.Decode(raw[from:to])), at-k.n))
-			}
-			if inside = append(inside, raw...); kind == xmlscan.End {
-				break
-			}
+	inside, err := eachTag(r.inside, func(raw []byte) []byte {
+		from, to := xmlscan.AttrIn(raw, "formula")
+		if from < 0 || at == k.n {
+			return raw
 		}
-	}
-	return append(slices.Clone(r.open), inside...), nil
+		return xmlscan.SetAttr(raw, "formula", refs.OffsetOpen(string(xmlscan.Decode(raw[from:to])), at-k.n))
+	})
+	return append(slices.Clone(r.open), inside...), err
 }

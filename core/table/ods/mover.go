@@ -13,8 +13,8 @@ import (
 // move moves what an element and those inside point at; false says that it goes, since nothing is left of it.
 func (e *edit) move(n *xmlscan.Node, on string) bool {
 	offset := 0
-	if n.Name == "content-validation" || n.Name == "conditional-format" {
-		offset = e.rebase(n)
+	if at, ok := n.Attr("base-cell-address"); ok && (n.Name == "content-validation" || n.Name == "conditional-format") {
+		offset = e.gap(at)
 	}
 	n.Kids = slices.DeleteFunc(n.Kids, func(k *xmlscan.Node) bool {
 		if k.Name == "" {
@@ -66,21 +66,12 @@ func (e *edit) move(n *xmlscan.Node, on string) bool {
 var addresses = []string{"cell-range-address", "target-range-address", "base-cell-address", "end-cell-address", "cell-address", "print-ranges",
 	"values-cell-range-address", "label-cell-address", "notify-on-update-of-ranges", "source-cell-range-addresses"}
 
-// rebase is how many rows further on the formulas of a rule have to be read, since the cell from which they are read goes.
-func (e *edit) rebase(n *xmlscan.Node) int {
-	at, ok := n.Attr("base-cell-address")
-	if !ok {
-		return 0
-	}
-	return e.gap(at)
-}
-
 var baseRow = regexp.MustCompile(`^(.*\.\$?[A-Za-z]+\$?)([0-9]+)$`)
 
 // gap is how many rows behind a cell the next one is that stays; 0 where it stays itself, or is of another sheet.
 func (e *edit) gap(address string) int {
 	m := baseRow.FindStringSubmatch(address)
-	if m == nil || e.shift.Addresses(address, "") == address && !strings.Contains(address, e.sheet) {
+	if m == nil || e.shift.Addresses(address, "") != "" {
 		return 0
 	}
 	row, err := strconv.Atoi(m[2])
@@ -109,7 +100,7 @@ func (e *edit) next(address string) string {
 }
 
 // tag is a start tag whose attributes follow the rows that move.
-func (e *edit) tag(raw []byte, on, within string) []byte {
+func (e *edit) tag(raw []byte, on string) []byte {
 	if e.None() {
 		return raw
 	}
@@ -124,7 +115,7 @@ func (e *edit) tag(raw []byte, on, within string) []byte {
 	for _, attr := range addresses {
 		if from, to := xmlscan.AttrIn(raw, attr); from >= 0 {
 			old := string(xmlscan.Decode(raw[from:to]))
-			switch now := e.shift.Addresses(old, on+within); {
+			switch now := e.shift.Addresses(old, on); {
 			case now == "" && old != "":
 				raw = xmlscan.DropAttr(raw, attr)
 			case now != old:
@@ -137,6 +128,11 @@ func (e *edit) tag(raw []byte, on, within string) []byte {
 
 // tags is a piece of a document whose tags follow the rows that move.
 func (e *edit) tags(piece []byte, on string) ([]byte, error) {
+	return eachTag(piece, func(raw []byte) []byte { return e.tag(raw, on) })
+}
+
+// eachTag is a piece of a document with other start tags.
+func eachTag(piece []byte, change func(raw []byte) []byte) ([]byte, error) {
 	x := xmlscan.Over(piece)
 	x.Keep()
 	var out []byte
@@ -147,7 +143,7 @@ func (e *edit) tags(piece []byte, on string) ([]byte, error) {
 		}
 		raw := x.Raw()
 		if k == xmlscan.Open {
-			raw = e.tag(raw, on, "")
+			raw = change(raw)
 		}
 		if out = append(out, raw...); k == xmlscan.End {
 			return out, nil

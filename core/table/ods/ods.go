@@ -206,7 +206,7 @@ func (r *reader) rows() error {
 			if err := r.tableRow(); err != nil {
 				return err
 			}
-		case k == xmlscan.Open && (r.x.Is("table-row-group") || r.x.Is("table-header-rows") || r.x.Is("table-rows")):
+		case k == xmlscan.Open && group(r.x):
 			depth++
 		case k == xmlscan.Open:
 			if err := r.x.Skip(); err != nil {
@@ -217,17 +217,7 @@ func (r *reader) rows() error {
 	return nil
 }
 
-func (r *reader) count(name string) int {
-	text, ok := r.x.Attr(name)
-	if !ok {
-		return 1
-	}
-	n, err := strconv.Atoi(text)
-	if err != nil || n < 1 {
-		return 1
-	}
-	return min(n, maxRows)
-}
+func (r *reader) count(name string) int { return times(r.x.RawAttr(name)) }
 
 // cell is a filled cell of a row.
 type cell struct {

@@ -102,7 +102,7 @@ func Offset(formula string, rows, cols int) string {
 	if rows == 0 && cols == 0 {
 		return formula
 	}
-	return Each(formula, func(r *Ref) (string, bool) {
+	return each(formula, cols, func(r *Ref) (string, bool) {
 		if !r.From.offset(rows, cols) || !r.To.offset(rows, cols) {
 			return gone, true
 		}
@@ -156,7 +156,10 @@ func Parse(area string) (Ref, bool) {
 // Each walks the references of a formula, in the form in which workbooks keep it (A1, English, commas), and puts what change
 // returns in the place of those for which it says true. The sheet that stands before a reference stays. Columns as a whole (A:C) are
 // no references here: rows do not move them.
-func Each(formula string, change func(*Ref) (string, bool)) string {
+func Each(formula string, change func(*Ref) (string, bool)) string { return each(formula, 0, change) }
+
+// each is Each, and moves whole columns by so many.
+func each(formula string, cols int, change func(*Ref) (string, bool)) string {
 	var out []byte
 	from := 0 // what of the formula is still to be copied starts here
 	var before Ref
@@ -199,6 +202,13 @@ func Each(formula string, change func(*Ref) (string, bool)) string {
 					at = n
 					continue
 				}
+				if n := whole(formula[at:]); n > 0 && cols != 0 && !before.Apart {
+					a, z, _ := strings.Cut(formula[at:at+n], ":")
+					out = append(append(append(append(out, formula[from:at]...), offsetColumn(a, cols)...), ':'), offsetColumn(z, cols)...)
+					at += n
+					from = at
+					break
+				}
 				r, n := parse(formula[at:])
 				if n == 0 || at+n < end {
 					at = end
@@ -220,6 +230,31 @@ func Each(formula string, change func(*Ref) (string, bool)) string {
 		return formula
 	}
 	return string(append(out, formula[from:]...))
+}
+
+// whole returns how long a range of whole columns (A:C) at the start of a text is; 0 where there is none.
+func whole(s string) int {
+	n := column(s)
+	if n == 0 || rest(s, n) != ':' {
+		return 0
+	}
+	m := column(s[n+1:])
+	if end := n + 1 + m; m > 0 && !wordByte(rest(s, end)) && rest(s, end) != '(' && rest(s, end) != '!' {
+		return end
+	}
+	return 0
+}
+
+// offsetColumn is a column so many further on, unless a $ stands before it.
+func offsetColumn(letters string, cols int) string {
+	n, ok := Column(letters)
+	switch {
+	case !ok: // $A
+		return letters
+	case n+cols < 0 || n+cols >= MaxColumns:
+		return gone
+	}
+	return Letters(n + cols)
 }
 
 // rest is the byte at an offset, 0 behind the end.

@@ -109,7 +109,8 @@ func TestFormulasFollowTheirCells(t *testing.T) {
 }
 
 func TestOffsetsFollow(t *testing.T) {
-	assert.Equal(t, "C5+$B6+C$4+$B$4+D:D", Offset("B4+$B5+B$4+$B$4+D:D", 1, 1)[:len("C5+$B6+C$4+$B$4")]+"+D:D")
+	assert.Equal(t, "C5+$B6+C$4+$B$4+SUM(E:F,$D:E)+Depots!E:E", Offset("B4+$B5+B$4+$B$4+SUM(D:E,$D:D)+Depots!D:D", 1, 1))
+	assert.Equal(t, "SUM(D:E)", Offset("SUM(D:E)", 1, 0))
 	assert.Equal(t, "#REF!", Offset("A1", -1, 0))
 	assert.Equal(t, "#REF!", Offset("A1", 0, -1))
 	assert.Equal(t, "Depots!A3", Offset("Depots!A1", 2, 0))

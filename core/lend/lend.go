@@ -4,6 +4,7 @@
 package lend
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,7 +18,8 @@ import (
 	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
-	"paletwin/core/table/xlsx"
+	"paletwin/core/table/document"
+	"paletwin/core/table/open"
 )
 
 // Copy is a copy to be made.
@@ -40,8 +42,9 @@ type Copy struct {
 	// Beside are headings of columns that stand behind the key where it comes
 	// first, and are not read back.
 	Beside []string
-	Pages  []xlsx.Page // sheets of text behind the instructions
-	Texts  bool        // all cells are texts, numbers and dates too
+	Pages  []document.Page // sheets of text behind the instructions
+	Texts  bool            // all cells are texts, numbers and dates too
+	Format string          // "xlsx" or "ods"; "" is xlsx
 }
 
 // Edit is what a lent record has in the place of the snapshot's values.
@@ -66,7 +69,7 @@ func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
 		return nil, err
 	}
 	lent := &table.Lent{Version: 1, Snapshot: c.SHA256, Name: c.Snapshot.Name, Key: c.Key, Of: len(c.Snapshot.Heading), Beside: c.Beside}
-	x := xlsx.NewWriter(w)
+	x := open.Spreadsheet(c.Format, w)
 	x.Name, x.Sheet, x.Lent = c.Snapshot.Name, sheetName(c.Snapshot.Name), lent
 	p := &paper{Copy: c, x: x, lent: lent, cols: cols, row: make([]record.Value, len(cols)), at: c.leading(cols), met: map[record.Key]bool{}}
 	for i, col := range cols {
@@ -76,7 +79,7 @@ func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
 		p.kinds = append(p.kinds, c.column(h))
 	}
 	lent.Locked = locked(lent.Fields, p.kinds)
-	x.Columns = slices.Insert(slices.Clone(p.kinds), p.at, slices.Repeat([]xlsx.Column{{Locked: true}}, len(c.Beside))...)
+	x.Columns = slices.Insert(slices.Clone(p.kinds), p.at, slices.Repeat([]document.Column{{Locked: true}}, len(c.Beside))...)
 	if err := p.write(c.Beside); err != nil {
 		return nil, err
 	}
@@ -84,19 +87,19 @@ func (c *Copy) Write(ctx context.Context, w io.Writer) (*table.Lent, error) {
 		return nil, err
 	}
 	lent.SetRows(p.lends)
-	x.Pages = append([]xlsx.Page{instructions(lent, x.Sheet, c.Edits != nil)}, c.Pages...)
+	x.Pages = append([]document.Page{instructions(lent, x.Sheet, c.Edits != nil, c.Format)}, c.Pages...)
 	return lent, x.Close()
 }
 
 // paper is the sheet of a copy that is being written.
 type paper struct {
 	*Copy
-	x     *xlsx.Writer
+	x     *document.Writer
 	lent  *table.Lent
-	cols  []int          // the snapshot's that are lent
-	kinds []xlsx.Column  // how they are written
-	row   []record.Value // of these columns
-	at    int            // where the columns beside stand
+	cols  []int             // the snapshot's that are lent
+	kinds []document.Column // how they are written
+	row   []record.Value    // of these columns
+	at    int               // where the columns beside stand
 	met   map[record.Key]bool
 	lends table.Bits // which of the snapshot's records
 }
@@ -215,8 +218,8 @@ func (c *Copy) leading(cols []int) int {
 // be a number, which then is just that and looks as it does there. Dates are
 // text, too: a program that saves a date as CSV writes it in an order of day
 // and month of its own, and nothing in the file says which.
-func (c *Copy) column(field string) xlsx.Column {
-	col := xlsx.Column{Locked: slices.Contains(c.Key, field)}
+func (c *Copy) column(field string) document.Column {
+	col := document.Column{Locked: slices.Contains(c.Key, field)}
 	f := c.Layout.Field(field)
 	if f == nil {
 		return col
@@ -232,20 +235,20 @@ func (c *Copy) column(field string) xlsx.Column {
 	case schema.Boolean:
 		col.Values = []string{f.True, f.False}
 	case schema.Decimal:
-		if col.Kind, col.Format = xlsx.AsNumber, "General"; f.Scale > 0 {
-			col.Format = "0." + strings.Repeat("0", f.Scale)
+		if col.Kind, col.Decimals = document.AsNumber, -1; f.Scale > 0 {
+			col.Decimals = f.Scale
 		}
 	case schema.Integer:
-		col.Kind, col.Format = xlsx.AsNumber, "0"
+		col.Kind = document.AsNumber
 	}
-	if col.Locked && col.Kind != xlsx.AsText || c.Texts || slices.Contains(c.Key, field) {
-		col.Kind, col.Format = xlsx.AsText, ""
+	if col.Locked && col.Kind != document.AsText || c.Texts || slices.Contains(c.Key, field) {
+		col.Kind, col.Decimals = document.AsText, 0
 	}
 	return col
 }
 
 // locked lists the fields whose cells are locked.
-func locked(fields []string, columns []xlsx.Column) []string {
+func locked(fields []string, columns []document.Column) []string {
 	var all []string
 	for i, f := range fields {
 		if columns[i].Locked {
@@ -285,26 +288,35 @@ func sheetName(file string) string {
 	if i := strings.LastIndexByte(file, '.'); i > 0 {
 		file = file[:i]
 	}
-	name := strings.Trim(strings.Map(func(r rune) rune {
-		if strings.ContainsRune(`:\/?*[]`, r) || r < ' ' {
+	name := strings.Map(func(r rune) rune {
+		switch {
+		case strings.ContainsRune(`:\/?*[]`, r), r < ' ':
 			return '-'
+		case r == '\'': // it ends names in formulas, and some programs do not double it there
+			return '’'
 		}
 		return r
-	}, file), "' ")
+	}, strings.Trim(file, "' "))
 	if r := []rune(name); len(r) > 31 {
 		name = string(r[:31])
 	}
-	if name == "" || name == howTo {
+	if name == "" || slices.ContainsFunc([]string{howTo, document.Lists, LeftOut, Deletions}, func(s string) bool { return strings.EqualFold(s, name) }) {
 		return "records"
 	}
 	return name
 }
 
+// Names of pages that stand in some copies.
+const (
+	LeftOut   = "left out"
+	Deletions = "deletions"
+)
+
 // howTo is the name of the sheet with the instructions.
 const howTo = "how to edit"
 
 // instructions say what can be done with the copy.
-func instructions(l *table.Lent, sheet string, edited bool) xlsx.Page {
+func instructions(l *table.Lent, sheet string, edited bool, format string) document.Page {
 	key := strings.Join(l.Key, ", ")
 	lines := []string{
 		"How to edit this copy",
@@ -323,6 +335,6 @@ func instructions(l *table.Lent, sheet string, edited bool) xlsx.Page {
 	} else {
 		lines = append(lines, "A row that is taken out is proposed as a deletion, and waits for a decision of its own.")
 	}
-	lines = append(lines, "Save it as it is, as an .xlsx workbook, and bring it back: it is recognised by a property that is kept inside.")
-	return xlsx.Page{Name: howTo, Lines: lines}
+	lines = append(lines, fmt.Sprintf("Save it as it is, as an .%s workbook, and bring it back: it is recognised by a property that is kept inside.", cmp.Or(format, "xlsx")))
+	return document.Page{Name: howTo, Lines: lines}
 }

@@ -34,10 +34,13 @@ func Double(value string) string {
 	return strconv.FormatFloat(f, 'f', -1, 64)
 }
 
+// longest is how many characters a number has at most that no program takes for infinite, or for zero.
+const longest = 300
+
 var number = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]*[1-9])?$`)
 
 // IsNumber reports whether text can be a number in a spreadsheet and read back as it is: no zeros that a number would not have, and
 // digits that no program rounds.
 func IsNumber(text string) bool {
-	return number.MatchString(text) && text != "-0" && len(strings.Trim(strings.NewReplacer("-", "", ".", "").Replace(text), "0")) <= exactDigits
+	return len(text) <= longest && number.MatchString(text) && text != "-0" && len(strings.Trim(strings.NewReplacer("-", "", ".", "").Replace(text), "0")) <= exactDigits
 }

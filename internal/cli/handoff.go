@@ -125,7 +125,7 @@ func (f *handoffFlags) options() (o handoff.Options, err error) {
 		return o, err
 	}
 	o.Full, o.MaxRecords = f.deletes == "full", f.maxRecords
-	if o.MaxBytes, err = size(f.maxBytes); err == nil && o.MaxBytes > 0 && o.Form == handoff.XLSX {
+	if o.MaxBytes, err = size(f.maxBytes); err == nil && o.MaxBytes > 0 && o.Form.Workbook() {
 		err = usage("--with max-bytes cannot be kept for workbooks, whose size shows when they are written: use --with max-records")
 	}
 	return o, err

@@ -45,6 +45,7 @@ With a layout, choices and references can be picked from a list, read-only field
 are locked, and numbers and dates are such. --as keeps the choice of fields and
 records under a name on the desk; --again lends the same of another snapshot.`,
 		Example: `  paletwin lend aids.csv -o edit.xlsx
+  paletwin lend aids.csv -o edit.ods
   paletwin lend aids.csv --field depot,service_fee --where 'zone == "outer"' --as outer-fees
   paletwin lend october.csv --again outer-fees
   paletwin lend october.csv --catch-up edit.xlsx   # go on editing, on newer records
@@ -78,7 +79,7 @@ records under a name on the desk; --again lends the same of another snapshot.`,
 	fl.StringVar(&f.catchUp, "catch-up", "", "lend SNAPSHOT, which is newer (default: where the records live), with the edits of this `copy` of an older one, marked")
 	fl.StringArrayVar(&f.snapshots, "snapshot", nil, "the older snapshot's `file`, with --catch-up (default: found on the desk); with --joined each set's, as SET=FILE")
 	fl.StringVar(&f.joined, "joined", "", "lend a sheet with records of several sets on a row: its `layout`, by name or file")
-	fl.StringVarP(&f.out, "output", "o", "", "the `file` to write (default: the snapshot's name with -lent.xlsx)")
+	fl.StringVarP(&f.out, "output", "o", "", "the `file` to write, .xlsx or .ods (default: the snapshot's name with -lent.xlsx)")
 	fl.StringVar(&f.layout, "layout", "", "the layout's `file` (default: layouts/RECORD-SET.yaml of the desk, if there is one)")
 	fl.StringVar(&f.recordSet, "record-set", "", "the record set's `name` (default: from the snapshot's file name)")
 	f.files.flags(cmd)
@@ -253,8 +254,8 @@ func (a *app) lendTo(name string, f *lendFlags) (string, error) {
 		}
 		out = stem(name) + "-lent.xlsx"
 	}
-	if !strings.EqualFold(filepath.Ext(out), ".xlsx") {
-		return "", usage("lend writes an .xlsx workbook, which keeps texts as texts; %q is none", out)
+	if ext := strings.ToLower(filepath.Ext(out)); ext != ".xlsx" && ext != ".ods" {
+		return "", usage("lend writes an .xlsx or .ods workbook, which keeps texts as texts; %q is none", out)
 	}
 	if _, err := a.fs.Lstat(a.path(out)); err == nil {
 		return "", usage("%s is there already; name another file with -o", out)

@@ -176,8 +176,12 @@ func (a *app) reviewSheets(name, field, out string) error {
 }
 
 func (a *app) reviewSheet(name, out string) error {
+	ext := strings.ToLower(filepath.Ext(out))
+	if out != "" && ext != ".csv" && ext != ".xlsx" {
+		return usage("a review sheet is an .xlsx workbook or a .csv file; %q is neither", out)
+	}
 	return a.passOn(name, func(m *desk.Contents) (string, func(io.Writer, *desk.Contents) error) {
-		if strings.EqualFold(filepath.Ext(out), ".csv") {
+		if ext == ".csv" {
 			return cmp.Or(out, "review-"+m.Dossier.FileNumber()+".csv"), sheet.WriteCSV
 		}
 		return cmp.Or(out, "review-"+m.Dossier.FileNumber()+".xlsx"), sheet.Write

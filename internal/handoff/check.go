@@ -10,6 +10,7 @@ import (
 	"paletwin/core/layout"
 	"paletwin/core/record"
 	"paletwin/core/schema"
+	"paletwin/core/table/document"
 	"paletwin/core/table/xlsx"
 	"paletwin/internal/target"
 )
@@ -26,7 +27,7 @@ func (s *System) Check(_ context.Context, steps []target.Step) ([]string, error)
 	if err := s.checkExport(deletes); err != nil {
 		return nil, err
 	}
-	if s.Shape == Sparse && s.Form != JSONL && s.Form.Rows() {
+	if s.Shape == Sparse && !s.Form.Objects() && s.Form.Rows() {
 		if err := s.checkSparse(steps); err != nil {
 			return nil, err
 		}
@@ -117,7 +118,7 @@ func (s *System) refuses(st *target.Step) string {
 func (s *System) unwritable(field string, v record.Value, empties bool) string {
 	w := s.word(field)
 	if v.Blank() {
-		if _, ok := w.Empty(); empties && !ok && (s.Form == CSV || s.Form == XLSX) {
+		if _, ok := w.Empty(); empties && !ok && (s.Form == CSV || s.Form.Workbook()) {
 			return field + " is to be emptied, and the layout does not say how the system is told so"
 		}
 		return ""
@@ -128,6 +129,8 @@ func (s *System) unwritable(field string, v record.Value, empties bool) string {
 		return fmt.Sprintf("%s: the system takes %q for its sign to empty a field", field, text)
 	case s.Form == XLSX && xlsx.Unwritable(text) != "":
 		return field + ": " + xlsx.Unwritable(text)
+	case s.Form == ODS && document.Unwritable(text) != "":
+		return field + ": " + document.Unwritable(text)
 	case s.Form == SQL && strings.ContainsRune(text, 0):
 		return field + ": the value has a NUL character, which SQL does not write"
 	}

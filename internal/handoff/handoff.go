@@ -32,16 +32,24 @@ type Form string
 const (
 	CSV       Form = "csv"
 	XLSX      Form = "xlsx"
+	ODS       Form = "ods"
 	JSONL     Form = "jsonl"
+	JSON      Form = "json"
 	SQL       Form = "sql"
 	JSONPatch Form = "json-patch"
 )
 
 // Forms are all of them.
-var Forms = []Form{CSV, XLSX, JSONL, SQL, JSONPatch}
+var Forms = []Form{CSV, XLSX, ODS, JSONL, JSON, SQL, JSONPatch}
 
 // Rows reports whether the form is a table, for which there are shapes.
-func (f Form) Rows() bool { return f == CSV || f == XLSX || f == JSONL }
+func (f Form) Rows() bool { return f == CSV || f.Workbook() || f.Objects() }
+
+// Workbook reports whether the form is a spreadsheet.
+func (f Form) Workbook() bool { return f == XLSX || f == ODS }
+
+// Objects reports whether a record is an object that has only what is sent of it.
+func (f Form) Objects() bool { return f == JSONL || f == JSON }
 
 // Shape says which cells of amended records are sent.
 type Shape string

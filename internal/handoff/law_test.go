@@ -207,7 +207,7 @@ func TestForwardThenBack(t *testing.T) {
 		o, edited := drawWork(rt, dir, rules)
 		before := o.sys.State()
 		d := o.compare(edited)
-		opt := handoff.Options{Form: rapid.SampledFrom([]handoff.Form{handoff.CSV, handoff.XLSX, handoff.JSONL}).Draw(rt, "form"),
+		opt := handoff.Options{Form: rapid.SampledFrom([]handoff.Form{handoff.CSV, handoff.XLSX, handoff.ODS, handoff.JSONL, handoff.JSON}).Draw(rt, "form"),
 			Shape: rapid.SampledFrom(handoff.Shapes).Draw(rt, "shape"), MaxRecords: rapid.IntRange(0, 3).Draw(rt, "max")}
 		if opt.Shape == handoff.Sparse && rules.blankClears {
 			opt.Shape = handoff.Grouped

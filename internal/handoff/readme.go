@@ -89,6 +89,8 @@ func (s *System) notes() []string {
 		return []string{note}
 	case JSONPatch:
 		return []string{"Each line is one record: its act, its key, and the patch of its document (RFC 6902).\nThe patch of an addition makes the document, that of a deletion removes it."}
+	case JSON:
+		return []string{"Each file is an array of records: of each its key and the members that change. null empties a field."}
 	case JSONL:
 		return []string{"Each line is one record: its key and the members that change. null empties a field."}
 	}

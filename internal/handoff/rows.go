@@ -11,7 +11,7 @@ import (
 	"paletwin/core/schema"
 	"paletwin/core/table/csv"
 	"paletwin/core/table/jsonl"
-	"paletwin/core/table/xlsx"
+	"paletwin/core/table/open"
 	"paletwin/internal/target"
 )
 
@@ -135,6 +135,30 @@ func (f *jsonlines) record(dst []byte, st *target.Step) []byte {
 
 func (f *jsonlines) tail(int) []byte { return nil }
 
+// jsonarray is the form of an array of the objects that JSON Lines have, one a line.
+type jsonarray struct {
+	*jsonlines
+	begun bool // a record stands there already
+}
+
+func (f *jsonarray) ext() string { return ".json" }
+
+func (f *jsonarray) head() []byte {
+	f.begun = false
+	return []byte("[")
+}
+
+func (f *jsonarray) record(dst []byte, st *target.Step) []byte {
+	if f.begun {
+		dst = append(dst, ',')
+	}
+	f.begun = true
+	dst = f.jsonlines.record(append(dst, '\n'), st)
+	return dst[:len(dst)-1] // the line's end stands before the next one
+}
+
+func (f *jsonarray) tail(int) []byte { return []byte("\n]\n") }
+
 // outValue is a value in the system's words; a blank one is null.
 func outValue(w *layout.Wording, v record.Value) record.Value {
 	if v.Blank() {
@@ -196,13 +220,13 @@ func (s *System) learn() {
 	}
 }
 
-// workbook is the form of XLSX files, in which every cell is text.
+// workbook is the form of XLSX and ODS files, in which every cell is text.
 type workbook struct{ columns }
 
-func (f *workbook) ext() string { return ".xlsx" }
+func (f *workbook) ext() string { return "." + string(f.s.Form) }
 
 func (f *workbook) write(w io.Writer, steps []*target.Step) (int, error) {
-	x := xlsx.NewWriter(w)
+	x := open.Spreadsheet(string(f.s.Form), w)
 	x.Name, x.Sheet = f.s.Set, "records"
 	var row []record.Value
 	for _, c := range append(append([]*layout.Wording(nil), f.key...), f.words...) {

@@ -140,10 +140,12 @@ type file interface {
 
 func (s *System) file(l *load, enc *encoder) file {
 	switch s.Form {
-	case XLSX:
+	case XLSX, ODS:
 		return &workbook{s.columns(l)}
 	case JSONL:
 		return &text{s, enc, s.jsonlines(l)}
+	case JSON:
+		return &text{s, enc, &jsonarray{jsonlines: s.jsonlines(l)}}
 	case SQL:
 		return &text{s, enc, &sql{s: s, dialect: dialects[s.Dialect]}}
 	case JSONPatch:

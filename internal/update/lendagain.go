@@ -13,7 +13,7 @@ import (
 	"paletwin/core/schema"
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
-	"paletwin/core/table/xlsx"
+	"paletwin/core/table/document"
 	"paletwin/internal/desk"
 )
 
@@ -103,7 +103,7 @@ func (a *Again) copy(kept *catchup.Kept, edited *table.Image, c *desk.Comparison
 		w.Only = a.had(kept, edited, c.Options.Layout.Schema())
 	}
 	if len(kept.Left) > 0 {
-		w.Pages = append(w.Pages, xlsx.Page{Name: "left out", Lines: append([]string{"Edits that do not go on, since others were there first"}, kept.Left...)})
+		w.Pages = append(w.Pages, document.Page{Name: lend.LeftOut, Lines: append([]string{"Edits that do not go on, since others were there first"}, kept.Left...)})
 	}
 	return w
 }

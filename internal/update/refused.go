@@ -8,7 +8,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/lend"
 	"paletwin/core/record"
-	"paletwin/core/table/xlsx"
+	"paletwin/core/table/document"
 	"paletwin/internal/desk"
 	"paletwin/internal/run"
 )
@@ -36,7 +36,7 @@ func (o *Office) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 	for _, f := range changed {
 		c.Beside = append(c.Beside, f+" before")
 	}
-	page := xlsx.Page{Name: "deletions", Lines: []string{"Deletions that were refused"}}
+	page := document.Page{Name: lend.Deletions, Lines: []string{"Deletions that were refused"}}
 	for _, s := range refused {
 		if s.Act == changeset.Delete {
 			page.Lines = append(page.Lines, s.Key.String()+": "+s.Reason)

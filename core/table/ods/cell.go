@@ -61,7 +61,7 @@ func (e *edit) cell(out, tag []byte, p *place, c *table.Cell, typ string) []byte
 		attr(name, value)
 	}
 	out = append(append(out, '>'), beside...)
-	return e.close(e.paragraphs(out, text), p)
+	return e.close(paragraphs(out, e.text, text), p)
 }
 
 // encode returns the type of a cell with a value, and the attribute that holds it: "" where it is text.
@@ -95,10 +95,10 @@ func encode(c *table.Cell, typ string) (kind, name, value string) {
 
 var hours = regexp.MustCompile(`^([0-9]{2,}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)$`)
 
-// paragraphs writes a text, spaces and tabs as their elements.
-func (e *edit) paragraphs(out []byte, text string) []byte {
+// paragraphs writes a text, spaces and tabs as their elements, whose names have a prefix.
+func paragraphs(out []byte, prefix, text string) []byte {
 	for line := range strings.SplitSeq(text, "\n") {
-		out = append(append(append(out, '<'), e.text...), "p>"...)
+		out = append(append(append(out, '<'), prefix...), "p>"...)
 		for i := 0; i < len(line); {
 			n := 0
 			for i+n < len(line) && line[i+n] == ' ' {
@@ -106,10 +106,10 @@ func (e *edit) paragraphs(out []byte, text string) []byte {
 			}
 			switch {
 			case n > 1 || n == 1 && (i == 0 || i+1 == len(line)):
-				out = append(out, `<`+e.text+`s `+e.text+`c="`+strconv.Itoa(n)+`"/>`...)
+				out = append(out, `<`+prefix+`s `+prefix+`c="`+strconv.Itoa(n)+`"/>`...)
 				i += n
 			case line[i] == '\t':
-				out = append(out, `<`+e.text+`tab/>`...)
+				out = append(out, `<`+prefix+`tab/>`...)
 				i++
 			default:
 				end := i + 1
@@ -120,7 +120,7 @@ func (e *edit) paragraphs(out []byte, text string) []byte {
 				i = end
 			}
 		}
-		out = append(append(append(out, "</"...), e.text...), "p>"...)
+		out = append(append(append(out, "</"...), prefix...), "p>"...)
 	}
 	return out
 }

@@ -20,13 +20,14 @@ import (
 
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/table/document"
 	"paletwin/core/table/xmlscan"
 )
 
 const (
 	maxPart    = 8 << 30
-	maxRows    = 1_048_576
-	maxColumns = 16_384
+	maxRows    = document.MaxRows
+	maxColumns = document.MaxColumns
 )
 
 // Open reads a spreadsheet given as its bytes: the sheet that the options

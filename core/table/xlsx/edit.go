@@ -16,9 +16,6 @@ import (
 	"paletwin/core/table/xmlscan"
 )
 
-// maxText is how many UTF-16 units a cell holds.
-const maxText = 32_767
-
 // edit is an edit that is being carried out.
 type edit struct {
 	*Book

@@ -15,50 +15,6 @@ import (
 	"paletwin/core/table"
 )
 
-// anyText are texts that a spreadsheet would take for something else, and
-// texts that XML and workbooks have to escape.
-func anyText() *rapid.Generator[string] {
-	return rapid.OneOf(
-		rapid.SampledFrom([]string{"", "00417", "1E5", "MAR-2", "29.70", "2031000417650012", "=1+2", "TRUE", "_x0041_", "a\nb", "a\r\nb", "  x ", "<&>\"'", "\t", "Åsa Brandvold", "\U0001F6A2", "#N/A", "'07"}),
-		rapid.StringOfN(rapid.RuneFrom([]rune("ab 0_x<&\r\n\t\"é€\U0001F6A2")), 0, 12, -1))
-}
-
-// Whatever a table holds, a workbook gives it back to the letter.
-func TestWhatIsWrittenReadsBack(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		cols := rapid.IntRange(1, 4).Draw(t, "columns")
-		want := rapid.SliceOfN(rapid.SliceOfN(anyText(), cols, cols), 0, 6).Draw(t, "rows")
-		var b bytes.Buffer
-		w := NewWriter(&b)
-		w.Columns = []Column{{Locked: true}, {Values: []string{"a", "b"}}}
-		w.Lent = &table.Lent{Version: 1, Snapshot: strings.Repeat("ab", 32), Name: "áids.csv", Fields: []string{strings.Repeat("lång", 100)}, Records: 3, All: 4}
-		w.Pages = []Page{{"how to edit", []string{"How", "Do"}}}
-		heading := make([]record.Value, cols)
-		for i := range heading {
-			heading[i] = record.Text(fmt.Sprintf("h%d", i))
-		}
-		require.NoError(t, w.Write(heading))
-		for i, row := range want {
-			row[0] = fmt.Sprint("k", i) // a wholly blank row would be none
-			values := make([]record.Value, cols)
-			for j, c := range row {
-				values[j] = record.Text(c)
-			}
-			require.NoError(t, w.Write(values))
-		}
-		require.NoError(t, w.Close())
-		m, err := Open("w.xlsx", b.Bytes(), table.Options{})
-		require.NoError(t, err)
-		require.Equal(t, w.Lent, m.Lent)
-		require.True(t, m.Lent.Narrow())
-		got := readAll(t, m, cols)
-		require.Len(t, got, len(want))
-		for i := range want {
-			require.Equal(t, want[i], got[i])
-		}
-	})
-}
-
 // readAll reads rows of so many cells each.
 func readAll(t require.TestingT, m *table.Image, cols int) [][]string {
 	all := rows(t, m)
@@ -68,17 +24,6 @@ func readAll(t require.TestingT, m *table.Image, cols int) [][]string {
 		}
 	}
 	return all
-}
-
-func TestWriterRefusesWhatASheetCannotHold(t *testing.T) {
-	w := NewWriter(&bytes.Buffer{})
-	require.NoError(t, w.Write([]record.Value{record.Text("k"), record.Text("v")}))
-	var e *table.Error
-	require.ErrorAs(t, w.Write([]record.Value{record.Text("1"), record.Text(strings.Repeat("x", maxText+1))}), &e)
-	assert.Equal(t, []int{2, 2}, []int{e.Row, e.Column})
-	require.ErrorAs(t, w.Write(make([]record.Value, maxColumns+1)), &e)
-	w.row = maxRows
-	require.ErrorAs(t, w.Write(nil), &e)
 }
 
 // A date that a cell is given reads back as that date, however the workbook

@@ -3,121 +3,35 @@ package xlsx
 import (
 	"fmt"
 	"io"
+	"reflect"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
-	"unicode/utf16"
 
 	"github.com/xuri/excelize/v2"
 
 	"paletwin/core/record"
-	"paletwin/core/table"
+	"paletwin/core/table/document"
 )
 
-// Writer writes a workbook with one table, so that no spreadsheet program can
-// wear it: every cell is text and formatted as text, unless its column says
-// otherwise. The heading is frozen,
-// columns are as wide as what they hold, and there is a filter. It is a
-// table.Writer.
-type Writer struct {
-	Name  string // for messages
-	Sheet string // the sheet's name; "" is "records"
-	// Columns say how the table's columns are written; those beyond are texts.
-	// Where one is locked the sheet is protected.
-	Columns []Column
-	Lent    *table.Lent
-	// Pages are sheets of text behind the table: how to use the file.
-	Pages []Page
+// NewWriter returns a writer of a workbook to w.
+func NewWriter(w io.Writer) *document.Writer { return document.New(&writer{w: w}) }
 
+// writer is the form of workbooks.
+type writer struct {
 	w      io.Writer
+	d      *document.Writer
 	x      *excelize.File
 	s      *excelize.StreamWriter
-	sheet  string
-	held   [][]record.Value // the first rows, from which the widths are taken
-	row    int              // rows written
-	cols   int
 	styles struct{ heading, open, locked int }
-	typed  map[int]int // the styles of columns with a format
+	typed  map[int]int // the styles of columns of numbers
 }
 
-// Column is how a column is written.
-type Column struct {
-	Locked bool
-	Kind   CellKind
-	Format string   // of numbers: a number format, such as 0.00
-	Values []string // what may be chosen; nil is anything
-}
-
-// CellKind is what the cells of a column are where their values allow it.
-type CellKind int
-
-const (
-	AsText CellKind = iota
-	AsNumber
-)
-
-// Page is a sheet of text: lines of which the first is a heading.
-type Page struct {
-	Name  string
-	Lines []string
-}
-
-// NewWriter returns a Writer to w. Set its fields before the first Write.
-func NewWriter(w io.Writer) *Writer { return &Writer{w: w} }
-
-// widthRows is how many rows decide the widths of columns.
-const widthRows = 500
-
-// Write writes a row: first the headings, then records. Errors are
-// *table.Error where a sheet cannot hold the table.
-func (w *Writer) Write(row []record.Value) error {
-	if err := w.fits(row); err != nil {
-		return err
-	}
-	w.row++
-	if w.s == nil {
-		w.cols = max(w.cols, len(row))
-		w.held = append(w.held, append([]record.Value(nil), row...))
-		if len(w.held) < widthRows {
-			return nil
-		}
-		return w.begin()
-	}
-	return w.put(w.row, row)
-}
-
-func (w *Writer) fits(row []record.Value) error {
-	fail := func(column int, format string, args ...any) error {
-		return &table.Error{Code: table.TooLarge, File: w.Name, Row: w.row + 1, Column: column, Text: fmt.Sprintf(format, args...)}
-	}
-	if w.row == maxRows {
-		return fail(0, "a sheet has %d rows, and there are more records", maxRows)
-	}
-	if len(row) > maxColumns {
-		return fail(0, "a sheet has %d columns, and there are %d fields", maxColumns, len(row))
-	}
-	for i, v := range row {
-		if why := Unwritable(v.String()); why != "" {
-			return fail(i+1, "cell %d: %s", i+1, why)
-		}
-	}
-	return nil
-}
-
-// Unwritable says why a cell of a workbook cannot hold a text, or "". XML 1.0
-// has no place for some characters, and the form in which workbooks write them
+// Unwritable says why a cell of a workbook cannot hold a text, or "". The form in which workbooks write some characters
 // (_xHHHH_) is one that not all programs read.
 func Unwritable(text string) string {
-	if len(text) > maxText {
-		if n := len(utf16.Encode([]rune(text))); n > maxText {
-			return fmt.Sprintf("a cell of a workbook holds %d characters, and the value has %d", maxText, n)
-		}
-	}
-	for _, r := range text {
-		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xfffe || r == 0xffff {
-			return fmt.Sprintf("the value has the character U+%04X, which a workbook cannot hold", r)
-		}
+	if why := document.Unwritable(text); why != "" {
+		return why
 	}
 	if at := overlapping.FindString(text); at != "" {
 		return fmt.Sprintf("the value has %s, which a workbook cannot tell from an escaped character", at)
@@ -129,49 +43,38 @@ func Unwritable(text string) string {
 // library escapes the first of them alone.
 var overlapping = regexp.MustCompile(`_x[0-9A-Fa-f]{4}_x[0-9A-Fa-f]{4}_`)
 
-// begin opens the sheet and writes the rows that were held back.
-func (w *Writer) begin() (err error) {
-	w.x = excelize.NewFile()
-	if w.sheet = w.Sheet; w.sheet == "" {
-		w.sheet = "records"
-	}
-	if err := w.x.SetSheetName("Sheet1", w.sheet); err != nil {
+func (w *writer) Unwritable(text string) string { return Unwritable(text) }
+
+func (w *writer) Begin(d *document.Writer) (err error) {
+	w.d, w.x = d, excelize.NewFile()
+	if err := w.x.SetSheetName("Sheet1", d.Sheet); err != nil {
 		return err
 	}
 	if err := w.makeStyles(); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(w.Columns, func(c Column) bool { return c.Locked }) {
-		err := w.x.ProtectSheet(w.sheet, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true,
+	if d.Protected() {
+		err := w.x.ProtectSheet(d.Sheet, &excelize.SheetProtectionOptions{SelectLockedCells: true, SelectUnlockedCells: true,
 			AutoFilter: true, Sort: true, FormatColumns: true, FormatRows: true, FormatCells: true, InsertRows: true, DeleteRows: true})
 		if err != nil {
 			return err
 		}
 	}
-	if w.s, err = w.x.NewStreamWriter(w.sheet); err != nil {
+	if w.s, err = w.x.NewStreamWriter(d.Sheet); err != nil {
 		return err
 	}
-	for i := range w.cols {
-		if err := w.s.SetColWidth(i+1, i+1, w.width(i)); err != nil {
+	for i := range d.Wide {
+		if err := w.s.SetColWidth(i+1, i+1, float64(d.Width(i))); err != nil {
 			return err
 		}
 		if err := w.s.SetColStyle(i+1, i+1, w.style(i, false)); err != nil {
 			return err
 		}
 	}
-	if err := w.s.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}); err != nil {
-		return err
-	}
-	for i, row := range w.held {
-		if err := w.put(i+1, row); err != nil {
-			return err
-		}
-	}
-	w.held = nil
-	return nil
+	return w.s.SetPanes(&excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"})
 }
 
-func (w *Writer) makeStyles() (err error) {
+func (w *writer) makeStyles() (err error) {
 	text := 49 // the number format @
 	for _, s := range []struct {
 		id     *int
@@ -192,11 +95,17 @@ func (w *Writer) makeStyles() (err error) {
 		}
 	}
 	w.typed = map[int]int{}
-	for i, c := range w.Columns {
-		if c.Format == "" {
+	for i, c := range w.d.Columns {
+		if c.Kind != document.AsNumber {
 			continue
 		}
-		style := &excelize.Style{CustomNumFmt: &c.Format, Font: font(11, false, "000000"), Protection: &excelize.Protection{Locked: c.Locked}}
+		format := "General"
+		if c.Decimals == 0 {
+			format = "0"
+		} else if c.Decimals > 0 {
+			format = "0." + strings.Repeat("0", c.Decimals)
+		}
+		style := &excelize.Style{CustomNumFmt: &format, Font: font(11, false, "000000"), Protection: &excelize.Protection{Locked: c.Locked}}
 		if c.Locked {
 			style.Font, style.Fill = font(11, false, "707070"), excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"F4F4F4"}}
 		}
@@ -208,21 +117,14 @@ func (w *Writer) makeStyles() (err error) {
 }
 
 // style is that of a column's cells; locked says whether it may be locked.
-func (w *Writer) style(col int, locked bool) int {
+func (w *writer) style(col int, locked bool) int {
 	if s, ok := w.typed[col]; ok {
 		return s
 	}
-	if locked && w.column(col).Locked {
+	if locked && w.d.Column(col).Locked {
 		return w.styles.locked
 	}
 	return w.styles.open
-}
-
-func (w *Writer) column(i int) Column {
-	if i < len(w.Columns) {
-		return w.Columns[i]
-	}
-	return Column{}
 }
 
 // font is the font of all cells; a style that names none gets whatever the
@@ -231,18 +133,7 @@ func font(size float64, bold bool, color string) *excelize.Font {
 	return &excelize.Font{Family: "Calibri", Size: size, Bold: bold, Color: color}
 }
 
-// width is that of the widest of the rows held back, in characters.
-func (w *Writer) width(col int) float64 {
-	widest := 6
-	for _, row := range w.held {
-		if col < len(row) {
-			widest = max(widest, len([]rune(row[col].String())))
-		}
-	}
-	return float64(min(widest, 48) + 2)
-}
-
-func (w *Writer) put(n int, row []record.Value) error {
+func (w *writer) Row(n int, row []record.Value) error {
 	cells := make([]any, len(row))
 	for i, v := range row {
 		c := excelize.Cell{StyleID: w.style(i, true), Value: w.value(i, v)}
@@ -256,77 +147,59 @@ func (w *Writer) put(n int, row []record.Value) error {
 
 // value is what a cell gets: a number where the column is of such and the value
 // reads back as what it is, else its text.
-func (w *Writer) value(col int, v record.Value) any {
+func (w *writer) value(col int, v record.Value) any {
 	if v.Blank() {
 		return nil
 	}
-	if w.column(col).Kind != AsNumber {
-		return v.String()
-	}
-	if f, err := strconv.ParseFloat(v.String(), 64); err == nil && table.IsNumber(withoutZeros(v.String())) && strconv.FormatFloat(f, 'f', -1, 64) == withoutZeros(v.String()) {
-		return f
+	if text, is := w.d.Number(col, v); is {
+		if f, err := strconv.ParseFloat(text, 64); err == nil {
+			return f
+		}
 	}
 	return v.String()
 }
 
-// withoutZeros is a number without the zeros at the end of its decimals.
-func withoutZeros(s string) string {
-	if strings.Contains(s, ".") {
-		s = strings.TrimSuffix(strings.TrimRight(s, "0"), ".")
-	}
-	return s
-}
-
-// listsSheet is the name of the hidden sheet with what may be chosen.
-const listsSheet = "lists"
-
 // choices puts drop-downs on columns: what may be chosen stands on a hidden
 // sheet.
-func (w *Writer) choices() error {
+func (w *writer) choices() error {
 	made := false
-	for i, c := range w.Columns {
-		if c.Values == nil || i >= w.cols {
+	for i, c := range w.d.Columns {
+		if c.Values == nil || i >= w.d.Wide {
 			continue
 		}
 		if !made {
-			if _, err := w.x.NewSheet(listsSheet); err != nil {
+			if _, err := w.x.NewSheet(document.Lists); err != nil {
 				return err
 			}
 			made = true
 		}
 		for k, v := range c.Values {
-			if err := w.x.SetCellStr(listsSheet, place(i, k+1), v); err != nil {
+			if err := w.x.SetCellStr(document.Lists, place(i, k+1), v); err != nil {
 				return err
 			}
 		}
 		d := excelize.NewDataValidation(true)
-		d.SetSqref(fmt.Sprintf("%s:%s", place(i, 2), place(i, min(w.row+1000, maxRows))))
-		d.SetSqrefDropList(fmt.Sprintf("%s!$%s$1:$%s$%d", listsSheet, letters(i), letters(i), max(len(c.Values), 1)))
-		d.SetError(excelize.DataValidationErrorStyleStop, "not among the values", "Choose a value from the list.")
-		if err := w.x.AddDataValidation(w.sheet, d); err != nil {
+		d.SetSqref(fmt.Sprintf("%s:%s", place(i, 2), place(i, min(w.d.Rows+document.Below, maxRows))))
+		d.SetSqrefDropList(fmt.Sprintf("%s!$%s$1:$%s$%d", document.Lists, letters(i), letters(i), max(len(c.Values), 1)))
+		d.SetError(excelize.DataValidationErrorStyleStop, document.NotAmong, document.ChooseOne)
+		if err := w.x.AddDataValidation(w.d.Sheet, d); err != nil {
 			return err
 		}
 	}
 	if !made {
 		return nil
 	}
-	return w.x.SetSheetVisible(listsSheet, false)
+	return w.x.SetSheetVisible(document.Lists, false)
 }
 
-// Close writes the workbook; the io.Writer stays open.
-func (w *Writer) Close() (err error) {
-	if w.s == nil {
-		if err := w.begin(); err != nil {
-			return err
-		}
-	}
+func (w *writer) End() (err error) {
 	defer func() {
 		if cerr := w.x.Close(); err == nil {
 			err = cerr
 		}
 	}()
-	if w.cols > 0 && w.row > 0 {
-		if err := w.x.AutoFilter(w.sheet, place(0, 1)+":"+place(w.cols-1, w.row), nil); err != nil {
+	if w.d.Wide > 0 && w.d.Rows > 0 {
+		if err := w.filter(place(0, 1) + ":" + place(w.d.Wide-1, w.d.Rows)); err != nil {
 			return err
 		}
 	}
@@ -336,26 +209,38 @@ func (w *Writer) Close() (err error) {
 	if err := w.s.Flush(); err != nil {
 		return err
 	}
-	for _, p := range w.Pages {
+	for _, p := range w.d.Pages {
 		if err := w.page(p); err != nil {
 			return err
 		}
 	}
-	if w.Lent != nil {
-		for _, p := range w.Lent.Properties() {
+	if w.d.Lent != nil {
+		for _, p := range w.d.Lent.Properties() {
 			if err := w.x.SetCustomProps(excelize.CustomProperty{Name: p[0], Value: p[1]}); err != nil {
 				return err
 			}
 		}
 	}
-	if err := w.x.SetAppProps(&excelize.AppProperties{Application: "Pale Twin"}); err != nil {
+	if err := w.x.SetAppProps(&excelize.AppProperties{Application: document.Program}); err != nil {
 		return err
 	}
 	return w.x.Write(w.w)
 }
 
+// filter puts a filter on a range. The library writes the range with dollar signs (excelize v2.11, AutoFilter), which the schema does not have
+// and LibreOffice takes for no filter: they are taken out again.
+func (w *writer) filter(area string) error {
+	if err := w.x.AutoFilter(w.d.Sheet, area, nil); err != nil {
+		return err
+	}
+	sheet, _ := w.x.Sheet.Load("xl/worksheets/sheet1.xml")
+	filter := reflect.Indirect(reflect.ValueOf(sheet)).FieldByName("AutoFilter")
+	reflect.Indirect(filter).FieldByName("Ref").SetString(area)
+	return nil
+}
+
 // page writes a sheet of text.
-func (w *Writer) page(p Page) error {
+func (w *writer) page(p document.Page) error {
 	if _, err := w.x.NewSheet(p.Name); err != nil {
 		return err
 	}

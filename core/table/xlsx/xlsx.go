@@ -23,6 +23,7 @@ import (
 
 	"paletwin/core/table"
 	"paletwin/core/table/csv"
+	"paletwin/core/table/document"
 	"paletwin/core/table/xmlscan"
 )
 
@@ -30,8 +31,8 @@ const (
 	maxPart    = 8 << 30 // bytes of one part, unpacked
 	maxSheets  = 10_000
 	maxStrings = 64 << 20
-	maxColumns = 16_384
-	maxRows    = 1_048_576
+	maxColumns = document.MaxColumns
+	maxRows    = document.MaxRows
 )
 
 // Open reads a workbook given as its bytes: the sheet that the options name,

@@ -58,8 +58,17 @@ func (i *Importer) put(key string) map[string]string {
 // read reads a table with the tool's own readers: the heading and the rows. A
 // cell that a JSON object does not have at all is "\x00".
 func (i *Importer) read(name string, data []byte) [][]string {
-	if strings.HasSuffix(name, ".jsonl") {
-		return i.readJSON(data)
+	switch filepath.Ext(name) {
+	case ".jsonl":
+		return i.readJSON(strings.Split(strings.TrimSpace(string(data)), "\n"))
+	case ".json":
+		var all []json.RawMessage
+		require.NoError(i.t, json.Unmarshal(data, &all), "%s", data)
+		var objects []string
+		for _, o := range all {
+			objects = append(objects, string(o))
+		}
+		return i.readJSON(objects)
 	}
 	m, err := open.Open(name, data, table.Options{})
 	require.NoError(i.t, err, name)
@@ -83,10 +92,10 @@ func (i *Importer) read(name string, data []byte) [][]string {
 
 // readJSON reads objects with the standard library, for null and what is not
 // there are two things.
-func (i *Importer) readJSON(data []byte) [][]string {
+func (i *Importer) readJSON(objects []string) [][]string {
 	var all []map[string]any
 	heading := []string{"k"}
-	for _, line := range strings.Split(strings.TrimSpace(string(data)), "\n") {
+	for _, line := range objects {
 		var o map[string]any
 		d := json.NewDecoder(strings.NewReader(line))
 		d.UseNumber()

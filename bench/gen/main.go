@@ -6,7 +6,8 @@
 // makes in DIR, or the files named of, register.csv; same.csv, with 1 % of the records amended, 0.1 %
 // added and 0.1 % deleted, in the same order; and of that copy shuffled.csv,
 // reordered.csv (columns in another order) and quoted.csv (CR LF, every cell
-// in quotes). second.csv, third.csv and fourth.csv are copies that others made,
+// in quotes). named.csv, named-same.csv, named-shuffled.csv and named-reordered.csv are the same
+// with the names in quotes. second.csv, third.csv and fourth.csv are copies that others made,
 // with as many edits of other records.
 package main
 
@@ -44,6 +45,10 @@ func main() {
 		{"shuffled.csv", plain, nil, g.shuffled()},
 		{"reordered.csv", plain, []int{3, 0, 2, 1, 15, 4, 5, 7, 6, 8, 9, 14, 13, 12, 11, 10}, g.inOrder(true)},
 		{"quoted.csv", quoted, nil, g.inOrder(true)},
+		{"named.csv", named, nil, g.inOrder(false)},
+		{"named-same.csv", named, nil, g.inOrder(true)},
+		{"named-shuffled.csv", named, nil, g.shuffled()},
+		{"named-reordered.csv", named, []int{3, 1, 2, 0, 15, 4, 5, 7, 6, 8, 9, 14, 13, 12, 11, 10}, g.inOrder(true)},
 		{"second.csv", plain, nil, g.byAnother(1)},
 		{"third.csv", plain, nil, g.byAnother(2)},
 		{"fourth.csv", plain, nil, g.byAnother(3)},
@@ -62,8 +67,9 @@ type generator struct {
 }
 
 const (
-	plain = iota
-	quoted
+	plain  = iota
+	quoted // every cell, and CR LF
+	named  // the names alone
 )
 
 // line appends a row with its columns in the given order.
@@ -76,7 +82,7 @@ func line(b []byte, cells []string, order []int, form int) []byte {
 		if order != nil {
 			c = cells[order[i]]
 		}
-		if form == quoted {
+		if form == quoted || form == named && c == cells[1] && i == 1 {
 			b = append(append(append(b, '"'), c...), '"')
 		} else {
 			b = append(b, c...)

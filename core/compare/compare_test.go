@@ -265,7 +265,7 @@ func TestRowNumbersAreASpreadsheets(t *testing.T) {
 	m, err := csv.Open("e.csv", []byte("k,v\n1,a\n\n2,b\n,\n3,\"x\ny\"\n,z\n"))
 	require.NoError(t, err)
 	s := newSide(m, []int{0})
-	require.NoError(t, s.scan(context.Background()))
+	require.NoError(t, s.scan(context.Background(), 1))
 	assert.Equal(t, []int{2, 4, 6, 7}, s.rowNumbers([]uint32{0, 1, 2, 3}))
 	assert.Equal(t, []uint32{3}, s.noKey)
 	assert.Equal(t, `3,"x`+"\n"+`y"`, string(s.raw(2)))
@@ -302,7 +302,7 @@ func TestRefusals(t *testing.T) {
 func TestEqualHashesAreConfirmed(t *testing.T) {
 	m := image(t, "s.csv", [][]string{{"k"}, {"a"}, {"b"}, {"c"}})
 	s := newSide(m, []int{0})
-	require.NoError(t, s.scan(context.Background()))
+	require.NoError(t, s.scan(context.Background(), 1))
 	x := newSlots(s, 1)
 	for i := range uint32(3) {
 		_, there := x.insert(i, 42)

@@ -188,6 +188,11 @@ func (dr *drafter) records(b *batch, lo, hi int) {
 		b.fates = make([]fate, hi-lo)
 	}
 	for i := lo; i < hi; i++ {
+		if i%64 == 0 && i+64 <= hi && b.fates == nil && dr.o.DeleteList == nil && dr.equal[i/64] == ^uint64(0) { // they are as they were
+			b.tally.unchanged += 64
+			i += 63
+			continue
+		}
 		if (i-lo)%group == 0 && dr.copy != nil {
 			dr.nextMates(i, min(i+group, hi))
 		}

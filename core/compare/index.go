@@ -5,6 +5,7 @@ import (
 	"context"
 	"math/bits"
 	"slices"
+	"sync/atomic"
 
 	"github.com/zeebo/xxh3"
 	"golang.org/x/sync/errgroup"
@@ -170,6 +171,17 @@ func ranges(ctx context.Context, cores, n int, f func(lo, hi int)) error {
 				return err
 			}
 			f(lo, min(lo+step, n))
+		}
+		return nil
+	})
+}
+
+// inTurn calls f for each of the numbers below n, on all cores: each takes the next one when it is done.
+func inTurn(cores, n int, f func(i int)) error {
+	var next atomic.Int64
+	return each(min(cores, n), func(int) error {
+		for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
+			f(i)
 		}
 		return nil
 	})

@@ -128,7 +128,7 @@ func (p *pairs) takeList() {
 		}
 		found[l.schema.Key(k)] = true
 		if p.mate[i] == mateNone {
-			p.mate[i] = mateListed
+			p.become(i, mateListed)
 		}
 	}
 	for _, k := range l.keys {
@@ -154,7 +154,7 @@ func (p *pairs) takeKept() {
 		if k := p.snap.key(i); l.Has(k) {
 			found[l.schema.Key(k)] = true
 		} else {
-			p.mate[i] = mateListed
+			p.become(i, mateListed)
 			p.missing++
 		}
 	}

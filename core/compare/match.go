@@ -21,7 +21,7 @@ type pairs struct {
 	*tables
 	mate     []uint32            // for each snapshot record its state, or the copy's row + mateRow
 	adds     []uint32            // the copy's rows that match no record
-	equal    bitset              // the records whose row is known to have the mate's bytes
+	equal    bitset              // the records that have a mate whose row is known to have the same bytes
 	others   *slots              // the copy's rows that match no record
 	repeats  map[uint32][]uint32 // rows of the copy that share a snapshot record
 	matched  int                 // the copy's rows that match
@@ -145,7 +145,14 @@ func (p *pairs) inStep(s *strays) {
 	same := p.sameColumns()
 	var key []byte
 	next, n := uint32(0), uint32(p.snap.len())
-	for j := range s.end {
+	stretches := p.stretches
+	for j := uint32(0); j < s.end; j++ {
+		if len(stretches) > 0 && stretches[0].j == j {
+			p.joinAll(stretches[0])
+			next, j = stretches[0].i+stretches[0].n, j+stretches[0].n-1
+			stretches = stretches[1:]
+			continue
+		}
 		if len(bad) > 0 && bad[0] == j {
 			bad = bad[1:]
 			next++
@@ -174,6 +181,15 @@ func (p *pairs) inStep(s *strays) {
 			return
 		}
 		s.rows = append(s.rows, j)
+	}
+}
+
+// joinAll joins the rows of a stretch.
+func (p *pairs) joinAll(s stretch) {
+	for k := range s.n {
+		if p.join(s.i+k, s.j+k) {
+			p.equal.set(s.i + k)
+		}
 	}
 }
 
@@ -362,9 +378,15 @@ func (p *pairs) join(i, j uint32) bool {
 		p.repeats[i] = append(p.repeats[i], j)
 	default:
 		p.repeats[i] = []uint32{m - mateRow, j}
-		p.mate[i] = mateRepeat
+		p.become(i, mateRepeat)
 	}
 	return false
+}
+
+// become gives record i a state in the place of a row.
+func (p *pairs) become(i, state uint32) {
+	p.mate[i] = state
+	p.equal.clear(i)
 }
 
 // repeatAdd notes that row j has the key of row first, which no record has.
@@ -399,7 +421,7 @@ func (p *pairs) judgeFile() error {
 	for i, m := range p.mate {
 		switch {
 		case m == mateNone && covers != nil && !covers(p.snap.key(uint32(i))):
-			p.mate[i] = mateApart
+			p.become(uint32(i), mateApart)
 		case m == mateNone:
 			p.missing++
 		}

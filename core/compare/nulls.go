@@ -21,6 +21,8 @@ func (w nullWords) shows(word, seen string) bool {
 var nullTokens = []string{"", "NULL", "null", "NA", "(null)", "N/A", "#N/A", "n/a", "NaN", "nan", "None", `\N`, "<NA>"}
 
 const (
+	// longestToken is the length of the longest of them.
+	longestToken = 6
 	// fewNulls is how many cells of a file have to show the same word before it is taken
 	// for nothing.
 	fewNulls = 6
@@ -29,49 +31,66 @@ const (
 )
 
 // findNulls finds the words for nothing of each field.
-func (r *reading) findNulls(pairs []sampledPair) []nullWords {
-	type change struct{ from, to string }
-	found := make([]nullWords, len(r.res.Fields))
-	all := map[change]int{}
-	for f, col := range r.pair {
-		if col < 0 {
-			continue
+func (r *reading) findNulls(pairs []sampledPair) error {
+	shown := make([]map[nullShown]int, len(r.res.Fields)) // of each field how many cells
+	err := inTurn(r.o.Cores, len(r.pair), func(f int) {
+		if r.pair[f] >= 0 {
+			shown[f] = nullsOf(pairs, f, r.pair[f])
 		}
-		shown := map[string]map[string]int{}
-		for _, p := range pairs {
-			was, is := string(csv.Unquote(p.was[f])), string(csv.Unquote(p.is[col]))
-			if !slices.Contains(nullTokens, was) {
-				continue
-			}
-			if shown[was] == nil {
-				shown[was] = map[string]int{}
-			}
-			shown[was][is]++
-		}
-		for was, words := range shown {
-			to, n := "", 0
-			sum := 0
-			for w, k := range words {
-				if sum += k; k > n {
-					to, n = w, k
-				}
-			}
-			// What writes a word for nothing writes it everywhere.
-			if words[was] > 0 || !slices.Contains(nullTokens, to) || n < filledShare*(sum-n) {
-				continue
-			}
-			if found[f] == nil {
-				found[f] = nullWords{}
-			}
-			found[f][was] = to
-			all[change{was, to}] += n
+	})
+	if err != nil {
+		return err
+	}
+	all := map[nullShown]int{}
+	for _, words := range shown {
+		for w, n := range words {
+			all[w] += n
 		}
 	}
-	for f := range found {
-		for was, to := range found[f] {
-			if all[change{was, to}] < fewNulls {
-				delete(found[f], was)
+	r.empties = make([]nullWords, len(shown))
+	for f, words := range shown {
+		for w := range words {
+			if all[w] < fewNulls {
+				continue
 			}
+			if r.empties[f] == nil {
+				r.empties[f] = nullWords{}
+			}
+			r.empties[f][w.was] = w.is
+		}
+	}
+	return nil
+}
+
+// nullShown is a word for nothing, and what is shown for it.
+type nullShown struct{ was, is string }
+
+// nullsOf finds the words for nothing of one field, and how many cells show what they became.
+func nullsOf(pairs []sampledPair, f, col int) map[nullShown]int {
+	shown := map[string]map[string]int{}
+	for _, p := range pairs {
+		cell := csv.Unquote(p.was[f])
+		if len(cell) > longestToken || !slices.Contains(nullTokens, string(cell)) {
+			continue
+		}
+		was, is := string(cell), string(csv.Unquote(p.is[col]))
+		if shown[was] == nil {
+			shown[was] = map[string]int{}
+		}
+		shown[was][is]++
+	}
+	found := map[nullShown]int{}
+	for was, words := range shown {
+		to, n := "", 0
+		sum := 0
+		for w, k := range words {
+			if sum += k; k > n || k == n && w < to {
+				to, n = w, k
+			}
+		}
+		// What writes a word for nothing writes it everywhere.
+		if words[was] == 0 && slices.Contains(nullTokens, to) && n >= filledShare*(sum-n) {
+			found[nullShown{was, to}] = n
 		}
 	}
 	return found

@@ -34,6 +34,20 @@ func (o *offsets) append(at int64) {
 	o.rel = append(o.rel, uint16(d))
 }
 
+// extend adds n offsets of another list, from the i-th on, each so much further on.
+func (o *offsets) extend(from *offsets, i, n uint32, shift int64) {
+	for k := i; k < i+n; k++ {
+		at := from.at(k) + shift
+		if len(o.rel)%block != 0 {
+			if b := o.base[len(o.base)-1]; b >= 0 && at-b <= 0xffff {
+				o.rel = append(o.rel, uint16(at-b))
+				continue
+			}
+		}
+		o.append(at)
+	}
+}
+
 // whole keeps the last block's offsets as they are, with at behind them.
 func (o *offsets) whole(b int, at int64) {
 	if o.long == nil {

@@ -1,13 +1,9 @@
 package compare
 
 import (
-	"bytes"
-	"context"
 	"fmt"
 	"slices"
 	"sort"
-
-	"github.com/zeebo/xxh3"
 
 	"paletwin/core/record"
 	"paletwin/core/slip"
@@ -29,16 +25,21 @@ type side struct {
 	blank int              // wholly blank rows, rows with nothing at all not counted
 	bare  int
 
+	quoted bool // a row has a quote
+	wider  bool // a row has cells beyond the last heading
+
 	unsorted  bool // the keys do not ascend strictly, so they may repeat
 	noKey     []uint32
 	short     []uint32
 	long      []uint32
+	first     []byte // the key of the first row
 	before    []byte // the key of the row before: its cell, or the encoding of several
 	spare     []byte // room for the encoding of the next
 	kept      []byte // the room that before is in
 	wantCells int
 	lowest    *slip.BottomK // takes in the keys' digests, or nil
 	keyInside bool          // a cell follows the key's in every row, so that line ends do not touch it
+	row       int           // how a spreadsheet counts the last row that was scanned
 }
 
 // gap says that skipped rows, all in all, stand before the row of that index.
@@ -48,7 +49,7 @@ type gap struct {
 }
 
 func newSide(img *table.Image, keyCol []int) *side {
-	return &side{img: img, keyCol: keyCol, wantCells: len(img.Heading), keyInside: slices.Max(keyCol) < len(img.Heading)-1}
+	return &side{img: img, keyCol: keyCol, wantCells: len(img.Heading), keyInside: slices.Max(keyCol) < len(img.Heading)-1, row: img.HeadingRow}
 }
 
 // again is a scanned side for another comparison: what was found is shared, and no room is.
@@ -59,108 +60,6 @@ func (s *side) again() *side {
 }
 
 func (s *side) len() int { return max(s.start.len()-1, 0) }
-
-// scan walks the table's rows and notes what is wrong with them.
-func (s *side) scan(ctx context.Context) error {
-	sc := csv.Body(s.img)
-	s.reserve()
-	checked := 0
-	for n := 0; ; n++ {
-		if n&0xffff == 0 && ctx.Err() != nil {
-			return ctx.Err()
-		}
-		ok, err := sc.Next()
-		if err != nil {
-			return err
-		}
-		if !ok {
-			break
-		}
-		if sc.Pos() > checked && s.isText() {
-			to := min(checked+checkBlock+(sc.Pos()-checked), len(s.img.Data))
-			if err := csv.CheckText(s.img.Name, s.img.Data, checked, to); err != nil {
-				return err
-			}
-			checked = to
-		}
-		s.row(sc)
-	}
-	s.bare = sc.Bare
-	if s.isText() {
-		if err := csv.CheckText(s.img.Name, s.img.Data, checked, len(s.img.Data)); err != nil {
-			return err
-		}
-	}
-	if sc.Row > s.img.HeadingRow+s.start.len() {
-		s.endHere(s.start.len())
-	}
-	s.start.append(int64(len(s.img.Data)))
-	return nil
-}
-
-// isText reports whether the table's bytes are those of a file, which may be no text.
-func (s *side) isText() bool { return s.img.Found.Format == "csv" && !s.img.Built }
-
-// checkBlock is how many bytes are checked to be text at a time, just before
-// their rows are read.
-const checkBlock = 256 << 10
-
-// reserve makes room for the rows that the file's first rows let expect.
-func (s *side) reserve() {
-	body := s.img.Data[s.img.Body:]
-	head := body[:min(len(body), 64<<10)]
-	if rows := bytes.Count(head, []byte{'\n'}); rows > 0 {
-		n := len(body)/(len(head)/rows) + len(body)/(len(head)/rows)/32 + 16
-		s.start.reserve(n + 1)
-	}
-}
-
-// row takes in the scanner's current row.
-func (s *side) row(sc *csv.Scanner) {
-	raw := sc.Raw()
-	key, noKey := s.rowKey(raw)
-	if noKey && csv.BlankRow(raw, s.img.Comma) {
-		s.blank++
-		return
-	}
-	i := s.start.len()
-	if skipped := sc.Row - s.img.HeadingRow - 1 - i; skipped > 0 && (len(s.gaps) == 0 || skipped > s.gaps[len(s.gaps)-1].skipped) {
-		s.gaps = append(s.gaps, gap{i, skipped})
-		s.endHere(i)
-	}
-	switch w := sc.Width(); {
-	case w < s.wantCells:
-		s.short = append(s.short, uint32(i))
-	case w > s.wantCells && !s.blankBeyond(raw):
-		s.long = append(s.long, uint32(i))
-	case noKey:
-		s.noKey = append(s.noKey, uint32(i))
-	}
-	s.start.append(int64(sc.Start()))
-	if s.lowest != nil {
-		s.lowest.Take(xxh3.Hash(key), uint32(i))
-	}
-	if s.form != nil {
-		s.unsorted = true
-	}
-	if !s.unsorted && i > 0 && bytes.Compare(s.before, key) >= 0 {
-		s.unsorted = true
-	}
-	if s.before = key; len(s.keyCol) > 1 {
-		s.spare, s.kept = s.kept, key // the two take turns
-	}
-	s.last = int64(sc.End())
-}
-
-// endHere notes where the row before row i ends, since blank rows follow it.
-func (s *side) endHere(i int) {
-	if i > 0 {
-		if s.ends == nil {
-			s.ends = map[uint32]int64{}
-		}
-		s.ends[uint32(i-1)] = s.last
-	}
-}
 
 // rowKey returns what the order of keys is judged by, and whether a part of
 // the key is blank: for a key of one field its cell, else the encoding.

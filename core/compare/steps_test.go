@@ -30,7 +30,7 @@ func TestCellsOfWideRowsAreFound(t *testing.T) {
 	img, err := csv.Open("wide.csv", []byte(b.String()))
 	require.NoError(t, err)
 	s := newSide(img, []int{0})
-	require.NoError(t, s.scan(context.Background()))
+	require.NoError(t, s.scan(context.Background(), 1))
 	x := &slipTable{of: &pairs{tables: &tables{snap: s, res: &Result{Fields: img.Heading}}}}
 	fields := make([]int, columns+1)
 	for f := range fields {

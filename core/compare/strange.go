@@ -33,13 +33,14 @@ type bulk struct {
 
 // judgeBulk looks at the columns of which many sampled cells differ, and no habit
 // explains them.
-func (r *reading) judgeBulk(pairs []sampledPair) {
+func (r *reading) judgeBulk(pairs []sampledPair) error {
 	r.bulks = make([]*bulk, len(r.res.Fields))
-	for f, col := range r.pair {
+	return inTurn(r.o.Cores, len(r.pair), func(f int) {
+		col := r.pair[f]
 		if col >= 0 && r.columns[f].State != wear.Worn && r.columns[f].State != wear.Doubtful && manyDiffer(pairs, f, col) {
 			r.bulks[f] = r.bulkOf(pairs, f, col)
 		}
-	}
+	})
 }
 
 // manyDiffer reports whether so many cells of a column are of other bytes that they

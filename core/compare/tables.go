@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strconv"
 
-	"golang.org/x/sync/errgroup"
-
 	"paletwin/core/changeset"
 	"paletwin/core/layout"
 	"paletwin/core/slip"
@@ -27,17 +25,18 @@ type tables struct {
 	res    *Result
 	found  changeset.Findings
 
-	snap     *side
-	copy     *side   // nil without a copy
-	old      *side   // what the copy says was there, or nil
-	format   string  // of the copy
-	nulls    bool    // one of the tables tells null from empty
-	tells    bool    // both do, so that null and the empty text are two values
-	pair     []int   // for each field of the snapshot the copy's column, or -1
-	lentHere bool    // the copy says that it was lent from this snapshot
-	narrow   bool    // the copy was lent as a part: what it lacks says nothing
-	first    *tables // of several copies the first, whose snapshot is scanned; nil where this is it
-	several  int     // how many copies there are, if there are several
+	snap      *side
+	copy      *side     // nil without a copy
+	old       *side     // what the copy says was there, or nil
+	format    string    // of the copy
+	nulls     bool      // one of the tables tells null from empty
+	tells     bool      // both do, so that null and the empty text are two values
+	pair      []int     // for each field of the snapshot the copy's column, or -1
+	stretches []stretch // of the copy's rows that are byte for byte the snapshot's
+	lentHere  bool      // the copy says that it was lent from this snapshot
+	narrow    bool      // the copy was lent as a part: what it lacks says nothing
+	first     *tables   // of several copies the first, whose snapshot is scanned; nil where this is it
+	several   int       // how many copies there are, if there are several
 	layoutFields
 }
 
@@ -286,23 +285,24 @@ func (t *tables) findRows(f changeset.Finding, file, column string, rows []int) 
 
 // scan walks both tables at once.
 func (t *tables) scan(ctx context.Context) error {
-	g, ctx := errgroup.WithContext(ctx)
 	scanned := []*side{t.snap, t.copy, t.old}
 	if t.first != nil {
 		t.snap = t.first.snap.again()
 		scanned = scanned[1:]
 	}
-	for _, s := range scanned {
-		if s != nil {
-			g.Go(func() error { return table.Guard(func() error { return s.scan(ctx) }) })
-		}
-	}
-	if err := g.Wait(); err != nil {
+	beside := t.copy != nil && t.sameColumns()
+	err := t.scanSides(ctx, slices.DeleteFunc(slices.Clone(scanned), func(s *side) bool { return s == nil || beside && s == t.copy }))
+	if err != nil {
 		return err
 	}
 	t.res.Records.Snapshot = t.snap.len()
 	if err := t.snap.refuse(t.called); err != nil {
 		return err
+	}
+	if beside {
+		if err := t.scanBeside(ctx); err != nil {
+			return err
+		}
 	}
 	for _, s := range scanned {
 		if s != nil && s.bare > 0 {
@@ -316,6 +316,19 @@ func (t *tables) scan(ctx context.Context) error {
 		t.res.Records.Blank = t.copy.blank
 	}
 	return nil
+}
+
+// scanSides scans tables at once.
+func (t *tables) scanSides(ctx context.Context, sides []*side) error {
+	return each(len(sides), func(k int) error { return sides[k].scan(ctx, max(t.o.Cores/len(sides), 1)) })
+}
+
+// scanBeside scans the copy beside the snapshot, where that may be done, else by itself.
+func (t *tables) scanBeside(ctx context.Context) error {
+	if !t.mayFollow() {
+		return t.scanSides(ctx, []*side{t.copy})
+	}
+	return table.Guard(func() error { return t.follow(ctx) })
 }
 
 // count writes a number with its noun: "1 cell", "3 cells".

@@ -6,12 +6,9 @@ import (
 	"slices"
 
 	"github.com/cockroachdb/apd/v3"
-	"golang.org/x/sync/errgroup"
-
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/core/schema"
-	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
 
@@ -62,8 +59,13 @@ func (s *sum) addPart(decimals int, n int64) {
 	p := s.parts[decimals]
 	if r := p + n; (r > p) == (n > 0) {
 		s.parts[decimals] = r
-		return
+	} else {
+		s.carry(decimals, p, n)
 	}
+}
+
+// carry moves a part that would not fit any more to the big ones.
+func (s *sum) carry(decimals int, p, n int64) {
 	if s.big[decimals] == nil {
 		s.big[decimals] = new(big.Int)
 	}
@@ -136,12 +138,11 @@ func number(cell []byte) (n int64, decimals int, ok bool) {
 	}
 	point := -1
 	for i, c := range b {
-		switch {
-		case c >= '0' && c <= '9':
-			n = n*10 + int64(c-'0')
-		case c == '.' && point < 0 && i > 0 && i < len(b)-1:
+		if d := c - '0'; d <= 9 {
+			n = n*10 + int64(d)
+		} else if c == '.' && point < 0 && i > 0 && i < len(b)-1 {
 			point = i
-		default:
+		} else {
 			return 0, 0, false
 		}
 	}
@@ -257,31 +258,41 @@ func fixed(d *apd.Decimal, places int) string {
 	return out.Text('f')
 }
 
+// sumRows adds the given columns of the rows lo to hi to sums.
+func (s *side) sumRows(ctx context.Context, cols []int, sums []sum, lo, hi int) error {
+	width := s.wantCells
+	if s.wider {
+		width = 0
+	}
+	pick := csv.NewPicker(s.img.Comma, cols, width, s.quoted)
+	var cells csv.Row
+	for i := lo; i < hi; i++ {
+		if i&0xffff == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		raw := s.raw(uint32(i))
+		if s.bare == 0 {
+			for n, cell := range pick.Cells(raw) {
+				sums[n].add(csv.Unquote(cell), 1)
+			}
+			continue
+		}
+		cells.Split(raw, s.img.Comma, cols[len(cols)-1]+1)
+		for n, col := range cols {
+			sums[n].add(csv.Unquote(cells.Cell(col)), 1)
+		}
+	}
+	return nil
+}
+
 // sums adds up the given columns over all rows.
 func (s *side) sums(ctx context.Context, cols []int, cores int) ([]sum, error) {
 	parts := make([][]sum, cores)
-	g, ctx := errgroup.WithContext(ctx)
-	last := cols[len(cols)-1]
-	for w := range cores {
-		g.Go(func() error {
-			return table.Guard(func() error {
-				sums := make([]sum, len(cols))
-				parts[w] = sums
-				var cells csv.Row
-				for i := w * s.len() / cores; i < (w+1)*s.len()/cores; i++ {
-					if i&0xffff == 0 && ctx.Err() != nil {
-						return ctx.Err()
-					}
-					cells.Split(s.raw(uint32(i)), s.img.Comma, last+1)
-					for n, col := range cols {
-						sums[n].add(csv.Unquote(cells.Cell(col)), 1)
-					}
-				}
-				return nil
-			})
-		})
-	}
-	if err := g.Wait(); err != nil {
+	err := each(cores, func(w int) error {
+		parts[w] = make([]sum, len(cols))
+		return s.sumRows(ctx, cols, parts[w], w*s.len()/cores, (w+1)*s.len()/cores)
+	})
+	if err != nil {
 		return nil, err
 	}
 	for _, p := range parts[1:] {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -114,8 +115,13 @@ func (r *reading) judgeWear(ctx context.Context) error {
 		return nil
 	}
 	s := r.sample()
-	r.empties = r.findNulls(s)
-	cells, kept := r.sampledCells(s)
+	if err := r.findNulls(s); err != nil {
+		return err
+	}
+	cells, kept, err := r.sampledCells(s)
+	if err != nil {
+		return err
+	}
 	v, worn := wear.Choose(some(cells), r.known())
 	if all := r.known().All(); !worn && r.o.SavedIn != "" && len(all) > 0 {
 		v.Habit = all[0]
@@ -125,27 +131,36 @@ func (r *reading) judgeWear(ctx context.Context) error {
 		r.program = v.Habit.Name()
 	}
 	r.columns = make([]*wear.Column, len(r.res.Fields))
-	for f, col := range cells {
-		r.columns[f] = wear.Judge(v.Habit, append(col, kept[f]...))
+	err = inTurn(r.o.Cores, len(cells), func(f int) {
+		r.columns[f] = wear.Judge(v.Habit, append(cells[f], kept[f]...))
 		r.columns[f].Rivals, r.columns[f].Said = v.Rivals, r.o.SavedIn != ""
+	})
+	if err != nil {
+		return err
 	}
 	if worn {
 		wear.Settle(r.columns, r.copy.img.Lent != nil, v.Alone)
 	}
-	r.learn(v, cells, kept)
-	r.judgeBulk(s)
+	if err := r.learn(v, cells, kept); err != nil {
+		return err
+	}
+	if err := r.judgeBulk(s); err != nil {
+		return err
+	}
 	return ctx.Err()
 }
 
 // learn learns what became of the columns that no known habit explains.
-func (r *reading) learn(v wear.Verdict, cells, kept [][]wear.Pair) {
+func (r *reading) learn(v wear.Verdict, cells, kept [][]wear.Pair) (err error) {
 	x := wear.File{Columns: r.columns, Cells: make([][]wear.Pair, len(cells)), Known: r.known(), Shown: r.snap.img.Shown, Marks: r.marks()}
 	for f := range cells {
 		x.Cells[f] = append(cells[f][:len(cells[f]):len(cells[f])], kept[f]...)
 	}
 	chosenBy := some(cells)
 	x.Unexplained = func(marks []int) int { return v.Unexplained(chosenBy, marks) }
+	x.Each = func(n int, f func(i int)) { err = errors.Join(err, inTurn(r.o.Cores, n, f)) }
 	r.letters = x.Learn()
+	return err
 }
 
 // marks counts what else of the copy shows that a program saved it: words for nothing,
@@ -241,25 +256,28 @@ func (r *reading) sample() []sampledPair {
 // sampledCells are the sampled cells by field: those of the columns of which some
 // differ, and fewer of those that are as they were, which can only speak against a
 // habit.
-func (r *reading) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pair) {
+func (r *reading) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pair, err error) {
 	cells, kept = make([][]wear.Pair, len(r.res.Fields)), make([][]wear.Pair, len(r.res.Fields))
-	for f, col := range r.pair {
+	return cells, kept, inTurn(r.o.Cores, len(r.pair), func(f int) {
+		col := r.pair[f]
 		if col < 0 {
-			continue
+			return
 		}
 		to, most := &kept[f], sameSampled
 		if slices.ContainsFunc(pairs, func(p sampledPair) bool { return !bytes.Equal(csv.Unquote(p.was[f]), csv.Unquote(p.is[col])) }) {
 			to, most = &cells[f], len(pairs)
 		}
 		for _, p := range pairs {
+			if len(*to) == most {
+				break
+			}
 			a, _ := csv.Value(r.snap.img, p.was[f])
 			b, there := csv.Value(r.copy.img, p.is[col])
-			if there && !a.Blank() && !b.Blank() && len(*to) < most {
+			if there && !a.Blank() && !b.Blank() {
 				*to = append(*to, wear.Pair{Snapshot: a.String(), Seen: b.String()})
 			}
 		}
-	}
-	return cells, kept
+	})
 }
 
 // readWorn reads a differing cell by what became of its column, and reports

@@ -105,7 +105,7 @@ func (p *pairs) pairWorn(groups map[string]*rowGroup, claims map[string][]uint32
 		lost = append(lost, left...)
 		if len(left) > 0 { // the records may be on the rows that are left
 			for _, i := range without {
-				p.mate[i] = mateRepeat
+				p.become(i, mateRepeat)
 			}
 			p.res.Records.StoppedRecords += len(without)
 		}

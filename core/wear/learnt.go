@@ -15,6 +15,8 @@ type File struct {
 	// Unexplained says how much of the marks of columns no known habit explains.
 	Unexplained func(marks []int) int
 	Marks       int // how much else shows that a program nobody knows saved the file
+	// Each, if not nil, calls f for the numbers below n, perhaps at once.
+	Each func(n int, f func(i int))
 
 	letters *learn.Letters
 }
@@ -32,22 +34,35 @@ const mostLearnt = 300
 // work.
 func (x *File) Learn() *learn.Letters {
 	x.learnLetters()
-	var strong []*learn.Column
-	asked := 0
-	for f, c := range x.Columns {
-		if x.differs(f) && asked < mostLearnt {
-			asked++
-			c.learnFrom(x.learnt(f), x.about(f))
+	if x.Each == nil {
+		x.Each = func(n int, f func(int)) {
+			for i := range n {
+				f(i)
+			}
 		}
+	}
+	var differ []int
+	for f := range x.Columns {
+		if x.differs(f) {
+			differ = append(differ, f)
+		}
+	}
+	x.Each(min(len(differ), mostLearnt), func(i int) {
+		f := differ[i]
+		x.Columns[f].learnFrom(x.learnt(f), x.about(f))
+	})
+	var strong []*learn.Column
+	for _, c := range x.Columns {
 		if c != nil && c.learnt != nil && c.learnt.Strong {
 			strong = append(strong, c.learnt)
 		}
 	}
-	for f, c := range x.Columns {
-		if x.differs(f) && (c.learnt == nil || !c.learnt.Strong) {
+	x.Each(len(differ), func(i int) {
+		f := differ[i]
+		if c := x.Columns[f]; c.learnt == nil || !c.learnt.Strong {
 			c.adopt(learn.Adopt(x.learnt(f), strong, x.about(f)))
 		}
-	}
+	})
 	settleLearnt(x.Columns, x.Unexplained, x.Marks)
 	x.learnForms()
 	return x.letters

@@ -38,23 +38,42 @@ type Scanner struct {
 	pos   int // where the next row starts
 	start int // where the current row starts
 	end   int // where it ends, line end excluded
-	quote int // the next quote at or after pos, or len(data)
+	quote int // the next quote at or after pos, or clear
+	clear int // so far it is known where quotes are
+	step  int // how far is looked for them next
 	lines int // line ends inside the current row
 	cells int // cells of the current row if it has quotes, else 0
 }
 
 // NewScanner returns a Scanner that reads data from the offset pos on.
 func NewScanner(data []byte, pos int, comma byte) *Scanner {
-	s := &Scanner{Comma: comma, data: data, pos: pos}
-	s.quote = s.nextQuote(pos)
-	return s
+	return &Scanner{Comma: comma, data: data, pos: pos, quote: pos, clear: pos, step: near}
 }
 
-func (s *Scanner) nextQuote(from int) int {
-	if i := bytes.IndexByte(s.data[from:], '"'); i >= 0 {
-		return from + i
+// near and far are how many bytes are looked through for quotes at a time, just before their rows are read: more and more where rows are
+// read one after the other.
+const near, far = 256, 16 << 10
+
+// quoteBefore reports whether a quote stands before an offset, at or after pos. quote is the first one then.
+func (s *Scanner) quoteBefore(end int) bool {
+	for s.quote < end && s.quote == s.clear && s.clear < len(s.data) {
+		to := min(max(s.clear+s.step, end), len(s.data))
+		if i := bytes.IndexByte(s.data[s.clear:to], '"'); i >= 0 {
+			s.quote, s.clear = s.clear+i, s.clear+i+1
+		} else {
+			s.quote, s.clear = to, to
+			s.step = min(2*s.step, far)
+		}
 	}
-	return len(s.data)
+	return s.quote < end && s.quote < s.clear
+}
+
+// Jump moves the scanner to the start of a row further on, which is that many rows behind the current one, empty lines counted. Line is not
+// known from there on.
+func (s *Scanner) Jump(pos, rows int) {
+	s.Row += rows
+	s.pos, s.start, s.end, s.lines, s.cells = pos, pos, pos, 0, 0
+	s.quote, s.clear, s.step = pos, pos, near
 }
 
 // Next moves to the next row that is not an empty line. It returns false at
@@ -66,17 +85,17 @@ func (s *Scanner) Next() (bool, error) {
 		s.Line += 1 + s.lines
 		s.lines, s.cells = 0, 0
 		end := len(s.data)
-		if s.quote == s.pos {
-			end++ // the row starts with a quote, so its end is not the next line end
+		if s.data[s.pos] == '"' {
+			end++ // its end is not the next line end
 		} else if i := bytes.IndexByte(s.data[s.pos:], '\n'); i >= 0 {
 			end = s.pos + i
 		}
-		if s.quote < end {
+		if s.quoteBefore(end) {
 			var err error
 			if end, err = s.quotedRow(); err != nil {
 				return false, err
 			}
-			s.quote = s.nextQuote(end)
+			s.quote, s.clear = end, end
 		}
 		s.pos = min(end+1, len(s.data))
 		if end > s.start && s.data[end-1] == '\r' {
@@ -92,6 +111,9 @@ func (s *Scanner) Next() (bool, error) {
 
 // Raw returns the bytes of the current row without its line end.
 func (s *Scanner) Raw() []byte { return s.data[s.start:s.end:s.end] }
+
+// Quoted reports whether the current row has a quote.
+func (s *Scanner) Quoted() bool { return s.cells > 0 }
 
 // Width returns the number of cells of the current row.
 func (s *Scanner) Width() int {

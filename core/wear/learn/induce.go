@@ -287,7 +287,16 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 	values, words := map[string]bool{}, map[bool]int{}
 	w.keeps, w.lossy, w.inexact, w.grown = true, false, false, true
 	w.times = ""
+	differ := 0 // so many cells it went over at most
+	for i := range cells {
+		if cells[i].Seen != cells[i].Snapshot {
+			differ++
+		}
+	}
 	for _, c := range cells {
+		if kept*keptShare > differ || other*otherShare > len(cells) { // the cells that are left cannot make up for it
+			return false
+		}
 		reads, made, moves := w.makes(c.Snapshot, c.Seen)
 		switch {
 		case !reads || !moves:
@@ -295,9 +304,10 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 			went++
 			values[c.Snapshot] = true
 			w.grown = w.grown && len(c.Seen) > len(c.Snapshot)+2
-			if r := l.ratio(c); went == 1 {
-				w.times = r
-			} else if w.times != r {
+			switch {
+			case went == 1:
+				w.times = l.ratio(c)
+			case w.times != "" && w.times != l.ratio(c):
 				w.times = ""
 			}
 			v, _ := w.take(c.Snapshot)

@@ -294,7 +294,7 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 		}
 	}
 	for _, c := range cells {
-		if kept*keptShare > differ || other*otherShare > len(cells) { // the cells that are left cannot make up for it
+		if spared(differ, kept, other, len(cells)) { // the cells that are left cannot make up for it
 			return false
 		}
 		reads, made, moves := w.makes(c.Snapshot, c.Seen)
@@ -332,7 +332,7 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 		w.keeps = false
 	}
 	w.only = w.onlyProgram() && other*keptShare <= went
-	if went == 0 || kept*keptShare > went || other*otherShare > went+kept+other {
+	if went == 0 || spared(went, kept, other, went+kept+other) {
 		return false
 	}
 	if w.read.sort == flag {
@@ -350,6 +350,12 @@ func (l *learner) stands(w *way, cells []Cell) bool {
 		return len(values) >= few && went >= weakCells && kept == 0
 	}
 	return true
+}
+
+// spared reports whether so many cells were kept from a way, or are something else, that no program went over them: of all that it would have
+// changed, and of those that went.
+func spared(went, kept, other, all int) bool {
+	return kept*keptShare > went || other*otherShare > all
 }
 
 // shows reports whether the number format of the snapshot's cells rounds as the way does: then

@@ -10,6 +10,7 @@
 //	go run ./bench -workbook -records 100000   only: runs on a workbook, and lending one
 //	go run ./bench -standin          only: the simulated record service, 100,000 records
 //	go run ./bench -service          only: amends of a service, against a client written by hand
+//	go run ./bench -growth            only: how time grows with tables of odd shapes; fails where it is not linear
 //	go run ./bench -history           only: what happened to a record over 500 dossiers
 package main
 
@@ -40,6 +41,7 @@ func main() {
 	standin := flag.Bool("standin", false, "only: the simulated record service, 100,000 records")
 	service := flag.Bool("service", false, "only: amends of a service, against a client written by hand")
 	workbook := flag.Bool("workbook", false, "only: runs on a workbook, and lending one")
+	growth := flag.Bool("growth", false, "only: how time grows with tables of odd shapes")
 	handoff := flag.Bool("handoff", false, "only: load files of 100,000 amends")
 	flag.Parse()
 	if *standin {
@@ -53,6 +55,12 @@ func main() {
 	b.build()
 	if *history {
 		b.history(500)
+		return
+	}
+	if *growth {
+		if !b.growth() {
+			log.Fatal("not all of these are linear")
+		}
 		return
 	}
 	if !*handoff && !*joined && !*workbook {

@@ -170,6 +170,7 @@ func (p *pairs) likeness(fields []int) (cells, alike int) {
 	const most = 1000
 	step := p.matched/most + 1
 	seen := 0
+	var was, is csv.Row
 	for i, m := range p.mate {
 		if m < mateRow {
 			continue
@@ -177,11 +178,14 @@ func (p *pairs) likeness(fields []int) (cells, alike int) {
 		if seen++; seen%step != 0 {
 			continue
 		}
-		was, is := p.snap.raw(uint32(i)), p.copy.raw(m-mateRow)
+		was.Split(p.snap.raw(uint32(i)), p.snap.img.Comma, 0)
+		is.Split(p.copy.raw(m-mateRow), p.copy.img.Comma, 0)
 		for _, f := range fields {
-			a, _ := csv.Cell(was, f, p.snap.img.Comma)
-			b, _ := csv.Cell(is, p.res.Columns.Column[f], p.copy.img.Comma)
-			a, b = bytes.TrimSpace(csv.Unquote(a)), bytes.TrimSpace(csv.Unquote(b))
+			col := p.res.Columns.Column[f]
+			if f >= was.Len() || col >= is.Len() {
+				continue
+			}
+			a, b := bytes.TrimSpace(csv.Unquote(was.Cell(f))), bytes.TrimSpace(csv.Unquote(is.Cell(col)))
 			if len(a) == 0 || len(b) == 0 {
 				continue
 			}

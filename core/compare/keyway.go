@@ -129,23 +129,32 @@ func inFileOrder(lack, rows []uint32) [][2]uint32 {
 	return all
 }
 
+// split gives the cells of some rows.
+func (s *side) split(rows []uint32) []csv.Row {
+	all := make([]csv.Row, len(rows))
+	for k, r := range rows {
+		all[k].Split(s.raw(r), s.img.Comma, 0)
+	}
+	return all
+}
+
 // byValues pairs records and rows that have values which no other has. Two values that
 // tell of different rows tell nothing.
 func (p *pairs) byValues(lack, rows []uint32) [][2]uint32 {
 	const none, several = ^uint32(0), ^uint32(0) - 1
 	told := map[uint32]uint32{} // of a record, its row
+	was, is := p.snap.split(lack), p.copy.split(rows)
 	for f, col := range p.pair {
 		if col < 0 || slices.Contains(p.snap.keyCol, f) {
 			continue
 		}
-		value := func(s *side, row uint32, at int) string {
-			cell, _ := csv.Cell(s.raw(row), at, s.img.Comma)
-			return strings.ToLower(strings.TrimSpace(string(csv.Unquote(cell))))
-		}
-		single := func(s *side, of []uint32, at int) map[string]uint32 {
+		single := func(of []uint32, cells []csv.Row, at int) map[string]uint32 {
 			all := map[string]uint32{}
-			for _, r := range of {
-				v := value(s, r, at)
+			for k, r := range of {
+				if at >= cells[k].Len() {
+					continue
+				}
+				v := strings.ToLower(strings.TrimSpace(string(csv.Unquote(cells[k].Cell(at)))))
 				if _, twice := all[v]; twice || v == "" {
 					all[v] = several
 				} else {
@@ -154,8 +163,8 @@ func (p *pairs) byValues(lack, rows []uint32) [][2]uint32 {
 			}
 			return all
 		}
-		seen := single(p.copy, rows, col)
-		for v, i := range single(p.snap, lack, f) {
+		seen := single(rows, is, col)
+		for v, i := range single(lack, was, f) {
 			j, there := seen[v]
 			if i == several || !there || j == several {
 				continue

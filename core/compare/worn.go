@@ -66,6 +66,10 @@ const (
 	choosingSame = 15
 	// choosingColumns is how many columns of which cells differ decide that.
 	choosingColumns = 300
+	// longestSampled is how long a cell may be that shows what became of a
+	// column: longer ones are no values of which a program makes others, and
+	// what there is to see in them takes long.
+	longestSampled = 64 << 10
 	// fewUnmatched is the share of rows, as 1/n, that have to be unmatched
 	// before worn keys are looked for.
 	fewUnmatched = 100
@@ -273,7 +277,7 @@ func (r *reading) sampledCells(pairs []sampledPair) (cells, kept [][]wear.Pair, 
 			}
 			a, _ := csv.Value(r.snap.img, p.was[f])
 			b, there := csv.Value(r.copy.img, p.is[col])
-			if there && !a.Blank() && !b.Blank() {
+			if there && !a.Blank() && !b.Blank() && max(len(a.String()), len(b.String())) <= longestSampled {
 				*to = append(*to, wear.Pair{Snapshot: a.String(), Seen: b.String()})
 			}
 		}
@@ -350,9 +354,14 @@ func (dr *drafter) unknown(b *batch, field, seen string, r wear.Reading, j uint3
 
 // readAdd reads a new record's values by what became of their columns.
 func (dr *drafter) readAdd(b *batch, ch *changeset.Change, j uint32) {
-	for i := range ch.Record {
-		f := slices.Index(dr.res.Fields, ch.Record[i].Name)
-		if f < 0 || ch.Record[i].Value.Blank() {
+	f := -1
+	for i := range ch.Record { // its fields stand in their order
+		for f++; f < len(dr.res.Fields) && dr.res.Fields[f] != ch.Record[i].Name; f++ {
+		}
+		if f == len(dr.res.Fields) {
+			break
+		}
+		if ch.Record[i].Value.Blank() {
 			continue
 		}
 		seen := ch.Record[i].Value.String()

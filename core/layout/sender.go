@@ -181,30 +181,31 @@ type Lost struct {
 // there are.
 func (s *Sender) Lost(m *table.Image, fields []string) (all []Lost) {
 	headings := m.FileHeadings()
-	has := func(heading string) int {
-		return slices.IndexFunc(headings, func(h string) bool { return HeadingForm(h) == HeadingForm(heading) })
-	}
 	had := slices.Clone(s.Headings)
+	before := formsOf(had)
 	for _, h := range slices.Sorted(maps.Keys(s.Columns)) {
-		if !slices.ContainsFunc(had, func(x string) bool { return HeadingForm(x) == HeadingForm(h) }) {
+		if _, there := before[HeadingForm(h)]; !there {
+			before[HeadingForm(h)] = h
 			had = append(had, h)
 		}
 	}
+	isField := map[string]bool{}
+	for _, f := range fields {
+		isField[f] = true
+	}
 	var fresh []string // headings that are no field and were not there before
 	for i, h := range headings {
-		known := slices.ContainsFunc(had, func(x string) bool { return HeadingForm(x) == HeadingForm(h) })
-		if !known && h != "" && !slices.Contains(fields, m.Heading[i]) {
+		if _, known := before[HeadingForm(h)]; !known && h != "" && !isField[m.Heading[i]] {
 			fresh = append(fresh, h)
 		}
 	}
+	has, called := formsOf(headings), formsOf(fields)
 	for at, h := range had {
 		field := s.field(h)
 		if field == "" {
-			if i := slices.IndexFunc(fields, func(f string) bool { return HeadingForm(f) == HeadingForm(h) }); i >= 0 {
-				field = fields[i]
-			}
+			field = called[HeadingForm(h)]
 		}
-		if has(h) >= 0 || field == "" || m.Column(field) >= 0 {
+		if _, there := has[HeadingForm(h)]; there || field == "" || m.Column(field) >= 0 {
 			continue
 		}
 		x := Lost{Heading: h, Field: field, Before: slices.Contains(s.Headings, h)}
@@ -215,6 +216,17 @@ func (s *Sender) Lost(m *table.Image, fields []string) (all []Lost) {
 		all = append(all, x)
 	}
 	return all
+}
+
+// formsOf are headings by their forms, the first of each.
+func formsOf(headings []string) map[string]string {
+	forms := make(map[string]string, len(headings))
+	for _, h := range headings {
+		if _, there := forms[HeadingForm(h)]; !there {
+			forms[HeadingForm(h)] = h
+		}
+	}
+	return forms
 }
 
 // likely is the heading that another is likely to be now: one with a letter or two of difference, or

@@ -79,7 +79,7 @@ func odds() []odd {
 		{"one long cell", 20 << 20, func(n int, edited bool, w *bufio.Writer) {
 			fmt.Fprintf(w, "id,v\n1,%s%d\n2,%d\n", strings.Repeat("pier ", n/5), value(0, 0, edited), value(1, 0, edited))
 		}},
-		{"long keys", 1 << 20, func(n int, edited bool, w *bufio.Writer) {
+		{"long keys", 4 << 20, func(n int, edited bool, w *bufio.Writer) {
 			fmt.Fprintln(w, "id,v")
 			for i := range 10 {
 				fmt.Fprintf(w, "%s%d,%d\n", strings.Repeat("key", n/3), i, value(i, 0, edited))
@@ -94,7 +94,7 @@ func odds() []odd {
 				}
 			}
 		}},
-		{"rows without a key", 100_000, func(n int, edited bool, w *bufio.Writer) {
+		{"rows without a key", 400_000, func(n int, edited bool, w *bufio.Writer) {
 			fmt.Fprintln(w, "id,v")
 			for i := range n {
 				fmt.Fprintf(w, "%d,%d\n", i, i)

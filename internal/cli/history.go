@@ -47,7 +47,11 @@ dossiers: from what to what, when, on whose approval, in which run, from which f
 			if len(args) == 1 {
 				return a.runHistory(args[0])
 			}
-			return a.history(&list)
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			return d.Steady(func() error { return a.history(d, &list) })
 		},
 	}
 	cmd.Flags().IntVar(&n, "run", 0, "one run of the dossier")
@@ -98,13 +102,9 @@ type listed struct {
 	open  bool // those of which something still waits for somebody
 }
 
-func (a *app) history(l *listed) error {
+func (a *app) history(d *desk.Desk, l *listed) error {
 	if l.limit < 0 {
 		return usage("--limit takes no negative number")
-	}
-	d, err := a.desk()
-	if err != nil {
-		return err
 	}
 	all, err := d.Dossiers()
 	if err != nil {

@@ -44,6 +44,7 @@ type Desk struct {
 	way      Way
 	unsaid   []string // notes that are to be kept as said, with the next line of the book
 	undoing  undoing
+	steady   bool // no dossier is looked for that was made meanwhile
 }
 
 // Settings is what desk.yaml says.
@@ -495,26 +496,40 @@ type undoing struct {
 	by    map[string][]*Dossier
 }
 
+// Steady runs f, which looks at many dossiers as they are at one moment: which of them there are is looked up once.
+func (d *Desk) Steady(f func() error) error {
+	d.steady = true
+	defer func() { d.steady = false }()
+	d.undoing.by = nil
+	return f()
+}
+
 // Undoing lists the dossiers that undo runs of the one with a number, in order.
 func (d *Desk) Undoing(number string) ([]*Dossier, error) {
+	if d.steady && d.undoing.by != nil {
+		return d.undoing.by[number], nil
+	}
 	names, err := d.names()
 	if err != nil {
 		return nil, err
 	}
 	if d.undoing.by == nil || !slices.Equal(names, d.undoing.names) {
-		all, err := d.Dossiers()
-		if err != nil {
+		if _, err := d.Dossiers(); err != nil {
 			return nil, err
-		}
-		d.undoing = undoing{names, map[string][]*Dossier{}}
-		for _, t := range all {
-			if t.Damage == nil && t.Meta.Undoes != nil && !t.Meta.Undoes.Restore {
-				n := t.Meta.Undoes.Dossier
-				d.undoing.by[n] = append(d.undoing.by[n], t)
-			}
 		}
 	}
 	return d.undoing.by[number], nil
+}
+
+// noteUndoing notes which dossiers undo others, of all that there are.
+func (d *Desk) noteUndoing(names []string, all []*Dossier) {
+	d.undoing = undoing{names, map[string][]*Dossier{}}
+	for _, t := range all {
+		if t.Damage == nil && t.Meta.Undoes != nil && !t.Meta.Undoes.Restore {
+			n := t.Meta.Undoes.Dossier
+			d.undoing.by[n] = append(d.undoing.by[n], t)
+		}
+	}
 }
 
 func isNumber(s string) bool {
@@ -557,6 +572,7 @@ func (d *Desk) Dossiers() ([]*Dossier, error) {
 		}
 		all = append(all, t.parts()...)
 	}
+	d.noteUndoing(names, all)
 	return all, nil
 }
 

@@ -46,11 +46,20 @@ type past struct {
 
 // readPast reads a dossier's runs, as far as they went to a target.
 func readPast(t *desk.Dossier, at At) (*past, error) {
-	p := &past{map[unit]standingUnit{}, map[unit]standingUnit{}, map[unit]*Step{}}
+	var runs []*Record
 	for r, err := range allRuns(t) {
 		if err != nil {
 			return nil, err
 		}
+		runs = append(runs, r)
+	}
+	return pastOf(runs, at), nil
+}
+
+// pastOf is what runs came to, the first one first, as far as they went to a target.
+func pastOf(runs []*Record, at At) *past {
+	p := &past{map[unit]standingUnit{}, map[unit]standingUnit{}, map[unit]*Step{}}
+	for _, r := range runs {
 		for _, s := range r.Steps {
 			if r.Head.At() == at {
 				p.take(r.Head.Run, s)
@@ -62,7 +71,7 @@ func readPast(t *desk.Dossier, at At) (*past, error) {
 			}
 		}
 	}
-	return p, nil
+	return p
 }
 
 func (p *past) take(run int, s *Step) {
@@ -197,13 +206,13 @@ func (p *past) standing(t *desk.Dossier, confirmed map[unit]standingUnit) (map[u
 // standingAnywhere returns the units of a dossier that stand at any target. One
 // that undoes runs goes to their target, under whatever name.
 func standingAnywhere(t *desk.Dossier) (map[unit]bool, error) {
-	all, err := Targets(t)
+	all, runs, err := targets(t)
 	if err != nil {
 		return nil, err
 	}
 	units := map[unit]bool{}
 	for _, at := range all {
-		done, err := standing(t, at)
+		done, err := pastOf(runs, at).standing(t, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -238,32 +247,35 @@ type wayBack struct {
 
 // Targets lists where a dossier's runs went, each once, the last one first.
 func Targets(t *desk.Dossier) ([]At, error) {
-	runs, err := Runs(t)
-	if err != nil {
-		return nil, err
-	}
-	var all []At
-	for _, n := range slices.Backward(runs) {
-		r, err := ReadRun(t, n)
+	all, _, err := targets(t)
+	return all, err
+}
+
+// targets is Targets, with the runs, the first one first.
+func targets(t *desk.Dossier) (all []At, runs []*Record, err error) {
+	for r, err := range allRuns(t) {
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
+		runs = append(runs, r)
+	}
+	for _, r := range slices.Backward(runs) {
 		if !slices.Contains(all, r.Head.At()) {
 			all = append(all, r.Head.At())
 		}
 	}
-	return all, nil
+	return all, runs, nil
 }
 
 // Changed counts the steps of a dossier that stand, by target, the last one
 // first; targets at which none does are left out.
 func Changed(t *desk.Dossier) (at []At, steps []int, err error) {
-	all, err := Targets(t)
+	all, runs, err := targets(t)
 	if err != nil {
 		return nil, nil, err
 	}
 	for _, x := range all {
-		n, err := standingSteps(t, x)
+		n, err := standingSteps(t, runs, x)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -274,9 +286,9 @@ func Changed(t *desk.Dossier) (at []At, steps []int, err error) {
 	return at, steps, nil
 }
 
-// standingSteps counts the steps that stand at a target, whole or in part.
-func standingSteps(t *desk.Dossier, at At) (int, error) {
-	done, err := standing(t, at)
+// standingSteps counts the steps of a dossier's runs that stand at a target, whole or in part.
+func standingSteps(t *desk.Dossier, runs []*Record, at At) (int, error) {
+	done, err := pastOf(runs, at).standing(t, nil)
 	steps := map[*Step]bool{}
 	for _, d := range done {
 		steps[d.step] = true

@@ -69,7 +69,7 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 			s.Steps.count(o)
 		}
 		if x.Steps.Done > 0 {
-			if x.Standing, err = standingSteps(t, x.At); err != nil {
+			if x.Standing, err = standingSteps(t, s.Runs, x.At); err != nil {
 				return nil, err
 			}
 		}

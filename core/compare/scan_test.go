@@ -102,9 +102,17 @@ func TestPartsAreScannedAsTheWhole(t *testing.T) {
 func TestACopyIsScannedBesideTheSnapshotAsByItself(t *testing.T) {
 	followed := 0
 	rapid.Check(t, func(t *rapid.T) {
-		lines := rapid.SliceOfN(rapid.Custom(anyRow), 1, 60).Draw(t, "lines")
+		cells := []string{"a", "", "x y", `"q"`, "\"two\nlines\"", `"a,b"`, "é", "1.50"}
+		if rapid.IntRange(0, 9).Draw(t, "bare quotes") == 0 {
+			cells = append(cells, `in"ches`)
+		}
+		cell := rapid.SampledFrom(cells)
+		lines := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string { return cell.Draw(t, "v") + "," + cell.Draw(t, "w") }), 1, 60).Draw(t, "lines")
 		for i := range lines {
 			lines[i] = fmt.Sprintf("%04d,%s", i, lines[i])
+		}
+		if rapid.IntRange(0, 4).Draw(t, "blank rows") == 0 {
+			lines = slices.Insert(lines, rapid.IntRange(0, len(lines)).Draw(t, "place"), "", ",,")
 		}
 		edited := slices.Clone(lines)
 		for range rapid.IntRange(0, 8).Draw(t, "edits") {
@@ -169,12 +177,6 @@ func TestRepeatsAmongEqualRows(t *testing.T) {
 	res, err := Run(context.Background(), s, e, Options{RecordSet: "t", Key: []string{"k"}}, nil)
 	require.NoError(t, err)
 	require.Equal(t, [3]int{199, 2, 1}, [3]int{res.Records.Unchanged, res.Records.Stopped, res.Records.StoppedRecords})
-}
-
-// anyRow is the rest of a row behind its key.
-func anyRow(t *rapid.T) string {
-	cell := rapid.SampledFrom([]string{"a", "", "x y", `"q"`, "\"two\nlines\"", `"a,b"`, "é", "1.50", `in"ches`})
-	return cell.Draw(t, "b") + "," + cell.Draw(t, "c")
 }
 
 // Bytes that are equal mean another thing where quotes opened earlier, where the delimiter is another, where other line ends stand, and where the

@@ -44,6 +44,7 @@ func (s *side) scanFrom(ctx context.Context, from, cores int) error {
 	parts := make([]*side, len(cuts)-1)
 	err := each(len(parts), func(k int) error {
 		parts[k] = s.part()
+		parts[k].start.reserve(s.rowsIn(cuts[k+1] - cuts[k]))
 		return parts[k].scanPart(ctx, cuts[k], cuts[k+1])
 	})
 	if err != nil {
@@ -145,13 +146,18 @@ func (s *side) isText() bool { return s.img.Found.Format == "csv" && !s.img.Buil
 const checkBlock = 256 << 10
 
 // reserve makes room for the rows that the file's first rows let expect.
-func (s *side) reserve() {
+func (s *side) reserve() { s.start.reserve(s.rowsIn(len(s.img.Data)-s.img.Body) + 1) }
+
+// rowsIn is how many rows so many bytes have, or a few more, as the file's first rows let expect; 0 is not known.
+func (s *side) rowsIn(size int) int {
 	body := s.img.Data[s.img.Body:]
 	head := body[:min(len(body), 64<<10)]
-	if rows := bytes.Count(head, []byte{'\n'}); rows > 0 {
-		n := len(body)/(len(head)/rows) + len(body)/(len(head)/rows)/32 + 16
-		s.start.reserve(n + 1)
+	rows := bytes.Count(head, []byte{'\n'})
+	if rows == 0 {
+		return 0
 	}
+	n := size / (len(head) / rows)
+	return n + n/32 + 16
 }
 
 // take takes in the scanner's current row.

@@ -2,6 +2,7 @@ package compare
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"math/bits"
@@ -461,13 +462,13 @@ func (p *pairs) stops() {
 		f.Count = len(bad.rows)
 		p.findRows(f, name, "", p.copy.rowNumbers(bad.rows))
 	}
-	groups := make([]uint32, 0, len(p.repeats))
-	for g := range p.repeats {
-		groups = append(groups, g)
+	groups := make([][2]uint32, 0, len(p.repeats)) // the first row of each, and which it is
+	for g, rows := range p.repeats {
+		groups = append(groups, [2]uint32{rows[0], g})
 	}
-	slices.SortFunc(groups, func(a, b uint32) int { return int(p.repeats[a][0]) - int(p.repeats[b][0]) })
-	for _, g := range groups {
-		rows := p.repeats[g]
+	slices.SortFunc(groups, func(a, b [2]uint32) int { return cmp.Compare(a[0], b[0]) })
+	for _, group := range groups {
+		g, rows := group[1], p.repeats[group[1]]
 		rec.Stopped += len(rows)
 		if g < uint32(p.snap.len()) {
 			rec.StoppedRecords++

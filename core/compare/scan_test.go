@@ -98,6 +98,19 @@ func TestPartsAreScannedAsTheWhole(t *testing.T) {
 	})
 }
 
+// Keys that ascend within each part, and not from the one to the next, may repeat.
+func TestKeysOfPartsAscendFromOneToTheNext(t *testing.T) {
+	defer func(size int) { partSize = size }(partSize)
+	partSize = 16
+	rows := "1,a,b\n2,a,b\n3,a,b\n4,a,b\n5,a,b\n"
+	for more, unsorted := range map[string]bool{"2,a,b\n3,a,b\n4,a,b\n": true, "5,a,b\n6,a,b\n7,a,b\n": true, "6,a,b\n7,a,b\n8,a,b\n": false} {
+		s := sideOf(t, []byte("k,v,w\n"+rows+more))
+		require.Equal(t, []int{s.img.Body + len(rows)}, s.cuts(s.img.Body, 2), "it is cut behind the first five")
+		require.NoError(t, s.scan(context.Background(), 2))
+		require.Equal(t, unsorted, s.unsorted)
+	}
+}
+
 // A copy that is scanned beside the snapshot is found to be what it is when it is scanned by itself, and what is said to be equal is.
 func TestACopyIsScannedBesideTheSnapshotAsByItself(t *testing.T) {
 	followed := 0

@@ -45,7 +45,10 @@ func (t *tables) mayFollow() bool {
 func (t *tables) follow(ctx context.Context) error {
 	t.copy.reserve()
 	f := &follower{side: t.copy, of: t.snap, sc: csv.Body(t.copy.img)}
-	done, err := f.walk(ctx)
+	done, err := false, f.text(0, f.img.Body)
+	if err == nil {
+		done, err = f.walk(ctx)
+	}
 	if err == nil {
 		f.bare += f.sc.Bare
 		if f.row = f.sc.Row; !done {
@@ -86,7 +89,7 @@ func (f *follower) walk(ctx context.Context) (done bool, err error) {
 		if !ok {
 			return true, nil
 		}
-		if err := f.text(); err != nil {
+		if err := f.text(f.sc.Start(), f.sc.Pos()); err != nil {
 			return false, err
 		}
 		f.take(f.sc)
@@ -98,12 +101,12 @@ func (f *follower) walk(ctx context.Context) (done bool, err error) {
 	}
 }
 
-// text checks that the current row is text.
-func (f *follower) text() error {
+// text checks that bytes which are not the snapshot's are text.
+func (f *follower) text(from, to int) error {
 	if !f.isText() {
 		return nil
 	}
-	return csv.CheckText(f.img.Name, f.img.Data, f.sc.Start(), f.sc.Pos())
+	return csv.CheckText(f.img.Name, f.img.Data, from, to)
 }
 
 // stretch takes over the rows that are equal from here on.
@@ -186,7 +189,7 @@ func (f *follower) search(b []byte) (uint32, bool) {
 	return f.of.search(key)
 }
 
-// search finds the row with a key, of one field, in a table whose keys ascend.
+// search finds the row with a key, as rowKey gives it, in a table whose keys ascend.
 func (s *side) search(key []byte) (uint32, bool) {
 	i := sort.Search(s.len(), func(i int) bool {
 		at, _ := s.rowKey(s.raw(uint32(i)))

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math/bits"
 	"slices"
-	"sort"
 	"unsafe"
 
 	"paletwin/core/changeset"
@@ -201,11 +200,7 @@ func (p *pairs) binarySearch(j uint32) {
 	if len(p.snap.keyCol) == 1 {
 		want = []byte(record.KeyOf(key).Parts()[0])
 	}
-	i := uint32(sort.Search(p.snap.len(), func(i int) bool {
-		at, _ := p.snap.rowKey(p.snap.raw(uint32(i)))
-		return bytes.Compare(at, want) >= 0
-	}))
-	if int(i) < p.snap.len() && p.snap.hasKey(i, key) {
+	if i, ok := p.snap.search(want); ok {
 		p.join(i, j)
 	} else {
 		p.add(j, hashOf(key))

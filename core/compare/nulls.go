@@ -20,9 +20,10 @@ func (w nullWords) shows(word, seen string) bool {
 // nullTokens are words that programs write for an empty cell, or take for one.
 var nullTokens = []string{"", "NULL", "null", "NA", "(null)", "N/A", "#N/A", "n/a", "NaN", "nan", "None", `\N`, "<NA>"}
 
+// longestToken is the length of the longest of them.
+var longestToken = len(slices.MaxFunc(nullTokens, func(a, b string) int { return len(a) - len(b) }))
+
 const (
-	// longestToken is the length of the longest of them.
-	longestToken = 6
 	// fewNulls is how many cells of a file have to show the same word before it is taken
 	// for nothing.
 	fewNulls = 6

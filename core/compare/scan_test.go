@@ -192,6 +192,17 @@ func TestRepeatsAmongEqualRows(t *testing.T) {
 	require.Equal(t, [3]int{199, 2, 1}, [3]int{res.Records.Unchanged, res.Records.Stopped, res.Records.StoppedRecords})
 }
 
+// The headings of a copy that is scanned beside the snapshot are text, or it is told where they are none.
+func TestHeadingsBesideTheSnapshotAreText(t *testing.T) {
+	text := "k,v,w\n1,a,b\n2,a,b\n"
+	snap, beside := sideOf(t, []byte(text)), sideOf(t, []byte(text))
+	beside.lowest = nil
+	require.NoError(t, snap.scan(context.Background(), 1))
+	beside.img.Data = []byte("k,\xff,w\n1,a,b\n2,a,b\n") // behind what Open looks at
+	tb := &tables{snap: snap, copy: beside, o: Options{Room: Room{Cores: 2}}}
+	require.ErrorContains(t, tb.follow(context.Background()), "the byte FF is not UTF-8")
+}
+
 // Bytes that are equal mean another thing where quotes opened earlier, where the delimiter is another, where other line ends stand, and where the
 // one file ends before the other does.
 func TestEqualBytesWithAnotherMeaning(t *testing.T) {

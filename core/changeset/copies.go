@@ -281,39 +281,3 @@ func endOfList(b []byte) int {
 	}
 	return len(b)
 }
-
-// copiesJSON is Copies as a line has them.
-type copiesJSON struct {
-	Of    []string `json:"of"`
-	There []string `json:"there"`
-	Sides []struct {
-		To     *string            `json:"to"`
-		Record map[string]*string `json:"record"`
-		Held   []string           `json:"held"`
-		Stop   []string           `json:"stop"`
-		Noted  []string           `json:"noted"`
-		Of     []string           `json:"of"`
-	} `json:"sides"`
-}
-
-// copies decodes them; fields is the header's field list, which gives the order.
-func (j *copiesJSON) copies(fields []string) *Copies {
-	if len(j.Of)+len(j.There)+len(j.Sides) == 0 {
-		return nil
-	}
-	c := &Copies{Of: j.Of, There: j.There}
-	for i := range j.Sides {
-		x := &j.Sides[i]
-		s := Side{Of: x.Of, To: ValueOf(x.To), Held: x.Held, Stop: x.Stop, Noted: x.Noted}
-		if x.Record != nil {
-			s.Record = record.Record{}
-		}
-		for _, name := range fields {
-			if v, ok := x.Record[name]; ok {
-				s.Record = append(s.Record, record.Field{Name: name, Value: ValueOf(v)})
-			}
-		}
-		c.Sides = append(c.Sides, s)
-	}
-	return c
-}

@@ -3,8 +3,6 @@ package changeset
 import (
 	"bytes"
 	"encoding/hex"
-	"encoding/json"
-	"fmt"
 
 	"paletwin/core/jsontext"
 	"paletwin/core/record"
@@ -162,54 +160,6 @@ func (l Line) Units() int {
 		return 1
 	}
 	return bytes.Count(l, []byte(`,"to":`)) // in a text, a quote has a backslash before it
-}
-
-type lineJSON struct {
-	ID     string   `json:"id"`
-	Act    Act      `json:"act"`
-	Key    []string `json:"key"`
-	Held   []string `json:"held"`
-	Stop   []string `json:"stop"`
-	Noted  []string `json:"noted"`
-	Linked string   `json:"linked"`
-	Was    []string `json:"was"`
-	copiesJSON
-	Fields map[string]struct {
-		From   *string  `json:"from"`
-		To     *string  `json:"to"`
-		Held   []string `json:"held"`
-		Stop   []string `json:"stop"`
-		Noted  []string `json:"noted"`
-		Linked string   `json:"linked"`
-		copiesJSON
-	} `json:"fields"`
-	Record map[string]*string `json:"record"`
-}
-
-// Change decodes the line; fields is the header's field list, which gives
-// the order.
-func (l Line) Change(fields []string) (*Change, error) {
-	var j lineJSON
-	if err := json.Unmarshal(l, &j); err != nil {
-		return nil, fmt.Errorf("change line: %w", err)
-	}
-	id, err := ParseID(j.ID)
-	if err != nil {
-		return nil, err
-	}
-	c := &Change{ID: id, Act: j.Act, Key: record.NewKey(j.Key...), Held: j.Held, Stop: j.Stop, Noted: j.Noted, Linked: j.Linked, Was: record.NewKey(j.Was...), Copies: j.copies(fields)}
-	for _, name := range fields {
-		if f, ok := j.Fields[name]; ok {
-			c.Fields = append(c.Fields, FieldChange{name, ValueOf(f.From), ValueOf(f.To), f.Held, f.Stop, f.Noted, f.Linked, f.copies(nil)})
-		}
-		if v, ok := j.Record[name]; ok {
-			c.Record = append(c.Record, record.Field{Name: name, Value: ValueOf(v)})
-		}
-	}
-	if len(c.Fields) != len(j.Fields) || len(c.Record) != len(j.Record) {
-		return nil, fmt.Errorf("change %s names a field that the header does not list", j.ID)
-	}
-	return c, nil
 }
 
 // PointerTo is a value as JSON decodes one: nil for null. ValueOf is its inverse.

@@ -1,4 +1,4 @@
-// Package jsontext writes JSON texts.
+// Package jsontext writes JSON texts, and reads JSON value after value.
 package jsontext
 
 import "unicode/utf8"

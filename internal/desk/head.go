@@ -1,11 +1,13 @@
 package desk
 
 import (
+	"bufio"
 	"bytes"
 	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"slices"
 
@@ -188,6 +190,51 @@ func (t *Dossier) ReadChain(name string) ([]byte, error) {
 	}
 }
 
+// ReadFirst reads the first line of a chain, without its line end, and holds it against what the chain's head knows
+// of it; what stands behind it is not looked at, but for how long it is. Where no digest of a first line is known, it
+// is ReadChain's.
+func (t *Dossier) ReadFirst(name string) ([]byte, error) {
+	h, _, err := t.heads()
+	if err != nil {
+		return nil, err
+	}
+	end := h.Chains[name]
+	if end.First == "" {
+		data, err := t.ReadChain(name)
+		if err != nil || len(data) == 0 {
+			return nil, err
+		}
+		return firstLine(data), nil
+	}
+	f, err := t.desk.FS.Open(t.Path(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, &DamageError{t.Path(name), ErrMissing}
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := t.desk.FS.Stat(t.Path(name))
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() < end.Size {
+		return nil, &DamageError{t.Path(name), errShorter(end.Size - info.Size())}
+	}
+	line, err := bufio.NewReader(io.LimitReader(f, end.Size)).ReadBytes('\n')
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	if line = bytes.TrimSuffix(line, []byte{'\n'}); err != nil || LineDigest(line) != end.First {
+		return nil, &DamageError{t.Path(name), ErrAltered}
+	}
+	return line, nil
+}
+
+func errShorter(missing int64) error {
+	return fmt.Errorf("the file is shorter than it was: %d bytes are missing at its end", missing)
+}
+
 // begun is how many lines a chain is begun with before its head knows it.
 const begun = 2
 
@@ -198,7 +245,7 @@ func (c chainHead) check(data []byte, known bool) error {
 		beyond = begun
 	}
 	if int64(len(data)) < c.Size {
-		return fmt.Errorf("the file is shorter than it was: %d bytes are missing at its end", c.Size-int64(len(data)))
+		return errShorter(c.Size - int64(len(data)))
 	}
 	if c.Size > 0 {
 		first, last := firstLine(data), lastLine(data[:c.Size])

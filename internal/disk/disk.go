@@ -5,6 +5,7 @@
 package disk
 
 import (
+	"bytes"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -275,7 +276,12 @@ func ReadFile(fsys FS, name string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return io.ReadAll(f)
+	var b bytes.Buffer
+	if info, err := f.Stat(); err == nil {
+		b.Grow(int(info.Size()) + bytes.MinRead)
+	}
+	_, err = b.ReadFrom(f)
+	return b.Bytes(), err
 }
 
 // Append writes b at the offset size, cutting off what a crash left behind

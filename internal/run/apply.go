@@ -264,20 +264,20 @@ func (j *Job) lastElsewhere() (*Head, error) {
 	if settings.Trial(j.Target.Name()) {
 		return nil, nil
 	}
-	r, err := newest(j.Dossier, func(h *Head) bool { return !settings.Trial(h.Target) })
+	h, _, err := newestHead(j.Dossier, func(h *Head) bool { return !settings.Trial(h.Target) })
 	if err != nil {
 		return nil, err
 	}
-	if r != nil {
-		if r.Head.At() == j.at() {
+	if h != nil {
+		if h.At() == j.at() {
 			return nil, nil
 		}
-		return &r.Head, nil
+		return h, nil
 	}
 	if j.Dossier.Meta.Undoes == nil {
 		return nil, nil
 	}
-	h, err := LastTarget(j.Dossier)
+	h, err = LastTarget(j.Dossier)
 	if err != nil || h == nil || h.At() == j.at() || h.Handoff {
 		return nil, err
 	}

@@ -127,11 +127,11 @@ func lastSystem(t *desk.Dossier) ([]string, error) {
 	if err != nil || len(runs) == 0 {
 		return nil, err
 	}
-	last, err := ReadRun(t, runs[len(runs)-1])
+	last, err := ReadHead(t, runs[len(runs)-1])
 	if err != nil {
 		return nil, err
 	}
-	return last.Head.System, nil
+	return last.System, nil
 }
 
 func (b *Undo) narrowed() string {

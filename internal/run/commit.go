@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"slices"
 
 	"paletwin/core/changeset"
@@ -123,7 +124,7 @@ func (j *Job) askFate(ctx context.Context, r *Record) error {
 	if !ok || r.promise == nil {
 		return nil
 	}
-	fate, why, err := c.Fate(ctx, r.promise.Ticket)
+	fate, why, err := c.Fate(ctx, r.promise.ticket)
 	if err != nil {
 		return err
 	}
@@ -133,23 +134,27 @@ func (j *Job) askFate(ctx context.Context, r *Record) error {
 	}
 	switch fate {
 	case target.Done:
-		line, err := committed(r.promise.Batch)
+		line, err := committed(r.promise.batch)
 		if err := r.append(j.Dossier, line, err); err != nil {
 			return err
 		}
-		return r.take(&entry{Committed: true}, byID)
+		return r.take(&entry{committed: true}, byID)
 	case target.Unknown:
 		var lost []*Step
-		for _, l := range r.promise.Promise {
-			id, err := changeset.ParseID(l.ID)
-			if err != nil {
-				return err
+		var d stepReader
+		_, err := d.steps(r.promise.promise, func(l *Step) error {
+			s := byID[l.ID]
+			if s == nil {
+				return fmt.Errorf("the journal promises %s, of which the rollback file says nothing", l.ID)
 			}
-			s := byID[id]
 			if s.Outcome, s.Reason, s.When = l.Outcome, l.Reason, j.Now(); l.Outcome == Done {
 				s.Outcome, s.Reason = Unknown, "the run was interrupted while it was written, and whether it was cannot be told: "+why
 			}
 			lost = append(lost, s)
+			return nil
+		})
+		if err != nil {
+			return err
 		}
 		r.promise = nil
 		line, err := outcomes(r.batch, lost, nil)

@@ -1,19 +1,16 @@
 package run
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"time"
 
 	"paletwin/core/changeset"
-	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -76,131 +73,6 @@ type At struct{ Target, Sheet string }
 
 // At returns where the run went.
 func (h *Head) At() At { return At{h.Target, h.Read.Sheet} }
-
-// entry is a line of a journal after the first, as it is read.
-type entry struct {
-	Batch    int        `json:"batch,omitempty"`
-	Intend   []stepLine `json:"intend,omitempty"`
-	Outcomes []stepLine `json:"outcomes,omitempty"`
-	// Of a batch that is a transaction: what becomes of its steps if it is committed,
-	// and by what is asked whether it was; then, that it was.
-	Undo      []stepLine      `json:"undo,omitempty"` // steps that are about to be undone
-	Promise   []stepLine      `json:"promise,omitempty"`
-	Ticket    json.RawMessage `json:"ticket,omitempty"`
-	Committed bool            `json:"committed,omitempty"`
-	Unsent    []string        `json:"unsent,omitempty"` // of a batch of requests: the ids of steps of which nothing was sent
-	Loads     []target.Load   `json:"loads,omitempty"`  // of a hand-off: its files
-	Beside    []target.Load   `json:"beside,omitempty"` // what stands beside these
-	Answer    *Answer         `json:"answer,omitempty"` // where the outcomes were learnt from
-	Proof     string          `json:"proof,omitempty"`  // SHA-256 of the verify.json that is about to be kept
-	Previous  string          `json:"previous,omitempty"`
-	End       string          `json:"end,omitempty"`
-	When      *time.Time      `json:"when,omitempty"`
-}
-
-// stepLine is a step in a journal or a rollback file, as it is read; write.go
-// writes it.
-type stepLine struct {
-	ID      string             `json:"id"`
-	Act     changeset.Act      `json:"act"`
-	Key     []string           `json:"key"`
-	Outcome Outcome            `json:"outcome,omitempty"`
-	Reason  string             `json:"reason,omitempty"`
-	Write   map[string]*string `json:"write,omitempty"`  // intended values
-	Read    map[string]*string `json:"read,omitempty"`   // where they are not what was written
-	Before  map[string]*string `json:"before,omitempty"` // what was there, under its lock, where it is not what the rollback file says
-	Along   []target.Dependent `json:"along,omitempty"`
-	Seen    map[string]*string `json:"seen,omitempty"` // of a conflict: what the target has
-	Left    []string           `json:"left,omitempty"`
-	Known   map[string]string  `json:"answered,omitempty"` // of a hand-off: fields that were answered, with the reason of a refusal
-	Linked  string             `json:"linked,omitempty"`
-	Was     []string           `json:"was,omitempty"` // of a key change: the key before
-	Fields  []fieldLine        `json:"fields,omitempty"`
-	Record  []fieldLine        `json:"record,omitempty"`
-	Row     *string            `json:"row,omitempty"`
-	After   []string           `json:"after,omitempty"`
-	Gap     string             `json:"gap,omitempty"`
-	End     string             `json:"end,omitempty"`
-	Lead    string             `json:"lead,omitempty"`
-	When    *time.Time         `json:"when,omitempty"`
-	WentBy  string             `json:"went_by,omitempty"` // what the record went by until the target gave it the key
-	Named   map[string]string  `json:"named,omitempty"`   // keys of new records, by what they went by
-}
-
-// fieldLine is a field in order: from and to of an amend, to of an add, from
-// of a delete.
-type fieldLine struct {
-	Field string  `json:"field"`
-	From  *string `json:"from"`
-	To    *string `json:"to"`
-	Link  string  `json:"linked,omitempty"` // fields with the same are written together
-}
-
-// step turns a rollback line back into the step.
-func (l *stepLine) step() (*Step, error) {
-	id, err := changeset.ParseID(l.ID)
-	if err != nil {
-		return nil, err
-	}
-	s := &Step{Step: target.Step{ID: id, Act: l.Act, Key: record.NewKey(l.Key...), Was: record.NewKey(l.Was...), Linked: l.Linked}}
-	for _, f := range l.Fields {
-		s.Fields = append(s.Fields, changeset.FieldChange{Field: f.Field, From: changeset.ValueOf(f.From), To: changeset.ValueOf(f.To), Linked: f.Link})
-	}
-	for _, f := range l.Record {
-		s.Record = append(s.Record, record.Field{Name: f.Field, Value: changeset.ValueOf(f.From)})
-	}
-	if l.Row != nil {
-		s.Form = target.Form{Row: *l.Row, After: record.NewKey(l.After...), Gap: l.Gap, End: l.End, Lead: l.Lead, Kept: true}
-	}
-	return s, nil
-}
-
-// recordOf turns a JSON object back into a record, by name.
-func recordOf(m map[string]*string) record.Record {
-	var r record.Record
-	for _, name := range slices.Sorted(maps.Keys(m)) {
-		r = append(r, record.Field{Name: name, Value: changeset.ValueOf(m[name])})
-	}
-	return r
-}
-
-// readRollback reads rollback.jsonl and checks its seal.
-func readRollback(b []byte) ([]*Step, error) {
-	if len(b) == 0 || b[len(b)-1] != '\n' {
-		return nil, errCut
-	}
-	last := bytes.LastIndexByte(b[:len(b)-1], '\n') + 1
-	var seal struct {
-		Seal  string `json:"seal"`
-		Steps int    `json:"steps"`
-	}
-	if err := json.Unmarshal(b[last:], &seal); err != nil || seal.Seal == "" {
-		return nil, errCut
-	}
-	if seal.Seal != changeset.Checksum(b[:last]) {
-		return nil, desk.ErrAltered
-	}
-	var steps []*Step
-	first := true
-	for line := range bytes.Lines(b[:last]) {
-		if first {
-			first = false
-			continue
-		}
-		var l stepLine
-		if err := json.Unmarshal(line, &l); err != nil {
-			return nil, err
-		}
-		s, err := l.step()
-		if err != nil {
-			return nil, err
-		}
-		steps = append(steps, s)
-	}
-	return steps, nil
-}
-
-var errCut = errors.New("the file is cut short: its seal is missing")
 
 // Record is a run as its folder tells it.
 type Record struct {
@@ -267,20 +139,29 @@ func Runs(t *desk.Dossier) ([]int, error) {
 
 // newest returns a dossier's newest run whose heading fits, nil if none does.
 func newest(t *desk.Dossier, fits func(h *Head) bool) (*Record, error) {
-	runs, err := Runs(t)
-	if err != nil {
+	_, n, err := newestHead(t, fits)
+	if n == 0 {
 		return nil, err
 	}
+	return ReadRun(t, n)
+}
+
+// newestHead returns the heading of a dossier's newest run that fits, and its number; nil and 0 if none does.
+func newestHead(t *desk.Dossier, fits func(h *Head) bool) (*Head, int, error) {
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, 0, err
+	}
 	for _, n := range slices.Backward(runs) {
-		r, err := ReadRun(t, n)
+		h, err := ReadHead(t, n)
 		if err != nil {
-			return nil, err
+			return nil, 0, err
 		}
-		if fits(&r.Head) {
-			return r, nil
+		if fits(h) {
+			return h, n, nil
 		}
 	}
-	return nil, nil
+	return nil, 0, nil
 }
 
 // chainOf is the name of a run's journal in the dossier.
@@ -289,13 +170,46 @@ func chainOf(n int) string { return fmt.Sprintf("runs/%d/%s", n, journalName) }
 // Dir returns the folder of a run.
 func Dir(t *desk.Dossier, n int) string { return t.Path("runs", strconv.Itoa(n)) }
 
+// ReadHead reads the heading of a run's journal, and holds it against what the dossier knows of it. What the run came to
+// is not read.
+func ReadHead(t *desk.Dossier, n int) (*Head, error) {
+	line, err := t.ReadFirst(chainOf(n))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, noRun(t, n)
+	}
+	if err != nil {
+		return nil, err
+	}
+	h, err := headOf(line)
+	if err != nil {
+		return nil, &desk.DamageError{File: t.Path(chainOf(n)), Err: err}
+	}
+	return h, nil
+}
+
+func noRun(t *desk.Dossier, n int) error {
+	return fmt.Errorf("run %d of %s: %w", n, t.Meta.Number, ErrNoRun)
+}
+
+// headOf reads a journal's first line.
+func headOf(line []byte) (*Head, error) {
+	h := new(Head)
+	if err := json.Unmarshal(line, h); err != nil || h.Form != "journal" {
+		return nil, errors.New("the file is no journal")
+	}
+	if h.Version > journalVersion {
+		return nil, errors.New("the run was made by a newer version of paletwin")
+	}
+	return h, nil
+}
+
 // ReadRun reads a run from its journal and rollback file.
 func ReadRun(t *desk.Dossier, n int) (*Record, error) {
 	r := &Record{Dir: Dir(t, n), open: map[changeset.ID]bool{}}
 	file := filepath.Join(r.Dir, journalName)
 	journal, err := t.ReadChain(chainOf(n))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("run %d of %s: %w", n, t.Meta.Number, ErrNoRun)
+		return nil, noRun(t, n)
 	}
 	if err != nil {
 		return nil, err
@@ -312,146 +226,4 @@ func ReadRun(t *desk.Dossier, n int) (*Record, error) {
 		return nil, &desk.DamageError{File: file, Err: err}
 	}
 	return r, nil
-}
-
-// read takes the journal in. A torn last line is passed over.
-func (r *Record) read(journal []byte, planned []*Step) error {
-	byID := make(map[changeset.ID]*Step, len(planned))
-	for _, s := range planned {
-		byID[s.ID] = s
-	}
-	for n := 0; ; n++ {
-		line, rest, whole := bytes.Cut(journal, []byte{'\n'})
-		if !whole {
-			break
-		}
-		journal = rest
-		r.size += int64(len(line)) + 1
-		if n == 0 {
-			if err := json.Unmarshal(line, &r.Head); err != nil || r.Head.Form != "journal" {
-				return errors.New("the file is no journal")
-			}
-			if r.Head.Version > journalVersion {
-				return errors.New("the run was made by a newer version of paletwin")
-			}
-			r.last = desk.LineDigest(line)
-			continue
-		}
-		var e entry
-		if err := json.Unmarshal(line, &e); err != nil {
-			return fmt.Errorf("line %d: %w", n+1, err)
-		}
-		if r.Head.Version >= 3 && e.Previous != r.last {
-			return fmt.Errorf("line %d does not follow from the one before it", n+1)
-		}
-		r.last = desk.LineDigest(line)
-		if err := r.take(&e, byID); err != nil {
-			return fmt.Errorf("line %d: %w", n+1, err)
-		}
-	}
-	if r.size == 0 {
-		return errCut
-	}
-	r.Steps = append(r.Steps, planned...)
-	for _, s := range planned {
-		s.handed, s.all = r.Head.Handoff, s.Fields
-		s.settleFields()
-	}
-	return nil
-}
-
-// takeTicket takes in what is kept of requests: the first ticket of a batch stands in the line of its intents.
-func (r *Record) takeTicket(e *entry) error {
-	if len(e.Intend) > 0 && len(e.Ticket) > 0 {
-		r.tickets = nil
-	}
-	if len(e.Promise) == 0 && len(e.Ticket) > 0 {
-		r.tickets = append(r.tickets, e.Ticket)
-	}
-	for _, text := range e.Unsent {
-		id, err := changeset.ParseID(text)
-		if err != nil {
-			return err
-		}
-		delete(r.open, id)
-	}
-	return nil
-}
-
-func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
-	r.batch = max(r.batch, e.Batch)
-	if e.End != "" {
-		r.Ended = e.End
-		if e.When != nil {
-			r.When = *e.When
-		}
-	}
-	if len(e.Loads) > 0 {
-		r.Loads, r.Beside = e.Loads, e.Beside
-	}
-	if e.Proof != "" {
-		r.Proofs = append(r.Proofs, e.Proof)
-	}
-	if e.Answer != nil {
-		r.Heard = append(r.Heard, *e.Answer)
-	}
-	for _, l := range e.Intend {
-		id, err := changeset.ParseID(l.ID)
-		if err != nil {
-			return err
-		}
-		r.open[id] = true
-	}
-	if err := r.takeTicket(e); err != nil {
-		return err
-	}
-	if len(e.Promise) > 0 {
-		r.promise, r.tickets = e, append(r.tickets, e.Ticket)
-	}
-	if e.Committed && r.promise != nil {
-		e.Outcomes = append(e.Outcomes, r.promise.Promise...)
-	}
-	if len(e.Outcomes) > 0 {
-		r.promise = nil
-	}
-	for _, l := range e.Undo {
-		id, err := changeset.ParseID(l.ID)
-		if err != nil {
-			return err
-		}
-		if r.undo == nil {
-			r.undo = map[changeset.ID]bool{}
-		}
-		r.undo[id] = true
-	}
-	for _, l := range e.Outcomes {
-		s, err := l.step()
-		if err != nil {
-			return err
-		}
-		if p := byID[s.ID]; p != nil {
-			s = p
-			delete(r.open, s.ID)
-			delete(r.undo, s.ID)
-		} else {
-			r.Steps = append(r.Steps, s)
-		}
-		s.Outcome, s.Reason = l.Outcome, l.Reason
-		if l.When != nil {
-			s.When = *l.When
-		}
-		s.Read, s.Seen, s.Left = recordOf(l.Read), recordOf(l.Seen), l.Left
-		s.stood(recordOf(l.Before))
-		s.Along = l.Along
-		if s.WentBy = l.WentBy; l.WentBy != "" {
-			s.Key = record.NewKey(l.Key...)
-		}
-		if len(l.Named) > 0 {
-			s.resolve(l.Named)
-		}
-		if s.answered = l.Known; !r.Head.Handoff {
-			s.leftOut()
-		}
-	}
-	return nil
 }

@@ -246,9 +246,21 @@ type wayBack struct {
 }
 
 // Targets lists where a dossier's runs went, each once, the last one first.
-func Targets(t *desk.Dossier) ([]At, error) {
-	all, _, err := targets(t)
-	return all, err
+func Targets(t *desk.Dossier) (all []At, err error) {
+	runs, err := Runs(t)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range slices.Backward(runs) {
+		h, err := ReadHead(t, n)
+		if err != nil {
+			return nil, err
+		}
+		if !slices.Contains(all, h.At()) {
+			all = append(all, h.At())
+		}
+	}
+	return all, nil
 }
 
 // targets is Targets, with the runs, the first one first.

@@ -1,7 +1,6 @@
 package run
 
 import (
-	"encoding/json"
 	"slices"
 
 	"paletwin/core/table"
@@ -27,24 +26,15 @@ func LastTarget(t *desk.Dossier) (*Head, error) {
 			return nil, err
 		}
 		if undone := t.Meta.Undoes.Runs; len(undone) > 0 {
-			r, err := ReadRun(from, undone[0])
-			if err != nil {
-				return nil, err
-			}
-			return &r.Head, nil
+			return ReadHead(from, undone[0])
 		}
 		return LastTarget(from)
 	}
-	r, err := ReadRun(t, runs[len(runs)-1])
-	if err != nil {
-		return nil, err
-	}
-	return &r.Head, nil
+	return ReadHead(t, runs[len(runs)-1])
 }
 
 // LastPlace returns the heading of the newest run of any dossier of the same records that
-// went to a target which is not for trying; nil where none did, or that cannot be read. It
-// is read alone, and held against nothing: it says where to look.
+// went to a target which is not for trying; nil where none did, or that cannot be read.
 func LastPlace(t *desk.Dossier) *Head {
 	all, err := t.Desk().Dossiers()
 	if err != nil {
@@ -59,7 +49,7 @@ func LastPlace(t *desk.Dossier) *Head {
 			continue
 		}
 		for _, n := range slices.Backward(runs) {
-			h, err := readHead(x, n)
+			h, err := ReadHead(x, n)
 			if err == nil && !h.Handoff && !t.Desk().Settings.Trial(h.Target) {
 				return h
 			}
@@ -68,25 +58,11 @@ func LastPlace(t *desk.Dossier) *Head {
 	return nil
 }
 
-// readHead reads the first line of a run's journal.
-func readHead(t *desk.Dossier, n int) (*Head, error) {
-	f, err := t.FS().Open(t.Path(chainOf(n)))
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	h := new(Head)
-	return h, json.NewDecoder(f).Decode(h)
-}
-
 // LastRunAt returns the heading of a dossier's last run that went to a target,
 // nil if none did.
 func LastRunAt(t *desk.Dossier, target string) (*Head, error) {
-	r, err := newest(t, func(h *Head) bool { return h.Target == target })
-	if r == nil {
-		return nil, err
-	}
-	return &r.Head, nil
+	h, _, err := newestHead(t, func(h *Head) bool { return h.Target == target })
+	return h, err
 }
 
 // KnownOf returns what is known of a target that a dossier goes to: as the

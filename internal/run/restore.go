@@ -108,11 +108,11 @@ func Restore(ctx context.Context, t *desk.Dossier, tgt target.Target, b Restorat
 // first of all.
 func firstAt(t *desk.Dossier, runs []int, at At) (int, error) {
 	for _, n := range runs {
-		r, err := ReadRun(t, n)
+		h, err := ReadHead(t, n)
 		if err != nil {
 			return 0, err
 		}
-		if r.Head.At() == at {
+		if h.At() == at {
 			return n, nil
 		}
 	}

@@ -59,8 +59,8 @@ func only(t *desk.Dossier, tgt target.Target, at At, keys []record.Key) error {
 	if !ok {
 		return nil
 	}
-	r, err := newest(t, func(h *Head) bool { return h.At() == at && h.Touched })
-	if err != nil || r == nil {
+	h, _, err := newestHead(t, func(h *Head) bool { return h.At() == at && h.Touched })
+	if err != nil || h == nil {
 		return err
 	}
 	return n.Only(keys)

@@ -1,0 +1,470 @@
+package run
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"paletwin/core/changeset"
+	"paletwin/core/record"
+	"paletwin/internal/desk"
+	"paletwin/internal/target"
+)
+
+// This file reads journals and rollback files, which write.go writes. A line of a journal has all steps of a batch, which may be a
+// million: they are read step by step.
+
+// entry is a line of a journal after the first, as it is read.
+type entry struct {
+	batch    int
+	intend   []changeset.ID
+	outcomes []byte // steps, as they stand in the line
+	// Of a batch that is a transaction: what becomes of its steps if it is committed, and by what is asked whether it was;
+	// then, that it was.
+	undo      []changeset.ID // steps that are about to be undone
+	promise   []byte         // steps
+	ticket    json.RawMessage
+	committed bool
+	unsent    []changeset.ID // of a batch of requests: steps of which nothing was sent
+	loads     []target.Load  // of a hand-off: its files
+	beside    []target.Load  // what stands beside these
+	answer    *Answer        // where the outcomes were learnt from
+	proof     string         // SHA-256 of the verify.json that is about to be kept
+	previous  string
+	end       string
+	when      time.Time
+}
+
+// stepReader reads journals' and rollback files' lines.
+type stepReader struct{ changeset.Decoder }
+
+// entry reads a line of a journal. What it keeps of it are parts of the line.
+func (d *stepReader) entry(line []byte) (*entry, error) {
+	e := new(entry)
+	d.Reset(line)
+	err := d.Object(func(name []byte) (err error) {
+		switch string(name) {
+		case "batch":
+			e.batch, err = d.Number()
+		case "intend":
+			e.intend, err = d.stepIDs()
+		case "outcomes":
+			e.outcomes, err = d.list()
+		case "undo":
+			e.undo, err = d.stepIDs()
+		case "promise":
+			e.promise, err = d.list()
+		case "ticket":
+			e.ticket, err = d.Raw()
+			e.ticket = bytes.Clone(e.ticket)
+		case "committed":
+			e.committed, err = d.True()
+		case "unsent":
+			err = d.Array(func() error {
+				id, err := d.ID()
+				e.unsent = append(e.unsent, id)
+				return err
+			})
+		case "loads":
+			err = d.into(&e.loads)
+		case "beside":
+			err = d.into(&e.beside)
+		case "answer":
+			err = d.into(&e.answer)
+		case "proof":
+			e.proof, _, err = d.Text()
+		case "previous":
+			e.previous, _, err = d.Text()
+		case "end":
+			e.end, err = d.Word()
+		case "when":
+			e.when, err = d.moment()
+		default:
+			err = d.Skip()
+		}
+		return err
+	})
+	if err == nil {
+		err = d.End()
+	}
+	return e, err
+}
+
+// list reads an array, which is read later; nil of an empty one.
+func (d *stepReader) list() ([]byte, error) {
+	raw, err := d.Raw()
+	if string(raw) == "[]" || string(raw) == "null" {
+		return nil, err
+	}
+	return raw, err
+}
+
+// into reads a value of which there are few.
+func (d *stepReader) into(v any) error {
+	raw, err := d.Raw()
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(raw, v)
+}
+
+func (d *stepReader) moment() (t time.Time, err error) {
+	b, err := d.Bytes()
+	if err == nil && len(b) > 0 {
+		err = t.UnmarshalText(b)
+	}
+	return t, err
+}
+
+// stepIDs reads the ids of steps.
+func (d *stepReader) stepIDs() (ids []changeset.ID, err error) {
+	err = d.Array(func() error {
+		var id changeset.ID
+		known := false
+		err := d.Object(func(name []byte) (err error) {
+			if string(name) != "id" {
+				return d.Skip()
+			}
+			id, err = d.ID()
+			known = err == nil
+			return err
+		})
+		if err == nil && !known {
+			err = errNoID
+		}
+		ids = append(ids, id)
+		return err
+	})
+	return ids, err
+}
+
+var errNoID = errors.New("a step has no id")
+
+// steps reads an array of steps as it stands in a line; each holds until the next is read.
+func (d *stepReader) steps(raw []byte, take func(s *Step) error) (n int, err error) {
+	if len(raw) == 0 {
+		return 0, nil
+	}
+	d.Reset(raw)
+	var s Step
+	err = d.Array(func() error {
+		n++
+		if err := d.step(&s); err != nil {
+			return err
+		}
+		return take(&s)
+	})
+	return n, err
+}
+
+// step reads a step of a journal or a rollback file.
+func (d *stepReader) step(s *Step) error {
+	*s = Step{}
+	known := false
+	err := d.Object(func(name []byte) (err error) {
+		switch string(name) {
+		case "id":
+			s.ID, err = d.ID()
+			known = err == nil
+		case "act":
+			s.Act, err = d.Act()
+		case "key":
+			s.Key, err = d.Key()
+		case "linked":
+			s.Linked, _, err = d.Text()
+		case "was":
+			s.Was, err = d.Key()
+		case "fields":
+			s.Fields, err = d.fields()
+		case "record":
+			s.Record, err = d.record()
+		case "row", "after", "gap", "end", "lead":
+			err = d.form(name, &s.Form)
+		case "answered":
+			err = d.into(&s.answered)
+		default:
+			err = d.ending(name, &s.Ending)
+		}
+		return err
+	})
+	if err == nil && !known {
+		err = errNoID
+	}
+	return err
+}
+
+// ending reads a member that says what became of a step.
+func (d *stepReader) ending(name []byte, s *Ending) (err error) {
+	switch string(name) {
+	case "outcome":
+		var word string
+		word, err = d.Word()
+		s.Outcome = Outcome(word)
+	case "reason":
+		s.Reason, _, err = d.Text()
+	case "read":
+		s.Read, err = d.values()
+	case "before":
+		s.Before, err = d.values()
+	case "along":
+		err = d.into(&s.Along)
+	case "seen":
+		s.Seen, err = d.values()
+	case "left":
+		s.Left, err = d.Words()
+	case "when":
+		s.When, err = d.moment()
+	case "went_by":
+		s.WentBy, _, err = d.Text()
+	case "named":
+		err = d.into(&s.Named)
+	default:
+		err = d.Skip()
+	}
+	return err
+}
+
+// form reads a member that says how a record stood.
+func (d *stepReader) form(name []byte, f *target.Form) (err error) {
+	switch string(name) {
+	case "row":
+		f.Row, f.Kept, err = d.Text()
+	case "after":
+		f.After, err = d.Key()
+	case "gap":
+		f.Gap, err = d.Word()
+	case "end":
+		f.End, err = d.Word()
+	case "lead":
+		f.Lead, err = d.Word()
+	}
+	return err
+}
+
+// fields reads a list of fields with their values before and after.
+func (d *stepReader) fields() ([]changeset.FieldChange, error) {
+	var room [8]changeset.FieldChange
+	all := room[:0]
+	err := d.Array(func() error {
+		f := changeset.FieldChange{From: record.Null(), To: record.Null()}
+		err := d.Object(func(name []byte) (err error) {
+			switch string(name) {
+			case "field":
+				f.Field, err = d.Word()
+			case "from":
+				f.From, err = d.Value()
+			case "to":
+				f.To, err = d.Value()
+			case "linked":
+				f.Linked, _, err = d.Text()
+			default:
+				err = d.Skip()
+			}
+			return err
+		})
+		all = append(all, f)
+		return err
+	})
+	if len(all) == 0 {
+		return nil, err
+	}
+	return slices.Clip(slices.Clone(all)), err
+}
+
+// record reads the record of an add or a delete: a list of fields with one value.
+func (d *stepReader) record() (r record.Record, err error) {
+	fields, err := d.fields()
+	for _, f := range fields {
+		r = append(r, record.Field{Name: f.Field, Value: f.From})
+	}
+	return r, err
+}
+
+// values reads an object of values; they come in the order of their names.
+func (d *stepReader) values() (r record.Record, err error) {
+	err = d.Object(func(name []byte) error {
+		f := record.Field{Name: d.Known(name)}
+		var err error
+		f.Value, err = d.Value()
+		r = append(r, f)
+		return err
+	})
+	slices.SortFunc(r, func(a, b record.Field) int { return strings.Compare(a.Name, b.Name) })
+	return r, err
+}
+
+// readRollback reads rollback.jsonl and checks its seal.
+func readRollback(b []byte) ([]*Step, error) {
+	if len(b) == 0 || b[len(b)-1] != '\n' {
+		return nil, errCut
+	}
+	last := bytes.LastIndexByte(b[:len(b)-1], '\n') + 1
+	var seal struct {
+		Seal  string `json:"seal"`
+		Steps int    `json:"steps"`
+	}
+	if err := json.Unmarshal(b[last:], &seal); err != nil || seal.Seal == "" {
+		return nil, errCut
+	}
+	if seal.Seal != changeset.Checksum(b[:last]) {
+		return nil, desk.ErrAltered
+	}
+	var steps []*Step
+	var d stepReader
+	first := true
+	for line := range bytes.Lines(b[:last]) {
+		if first {
+			first = false
+			continue
+		}
+		d.Reset(line)
+		s := new(Step)
+		if err := d.step(s); err != nil {
+			return nil, err
+		}
+		if err := d.End(); err != nil {
+			return nil, err
+		}
+		s.Ending, s.handover = Ending{}, handover{} // which journals tell
+		steps = append(steps, s)
+	}
+	return steps, nil
+}
+
+var errCut = errors.New("the file is cut short: its seal is missing")
+
+// read takes the journal in. A torn last line is passed over.
+func (r *Record) read(journal []byte, planned []*Step) error {
+	byID := make(map[changeset.ID]*Step, len(planned))
+	for _, s := range planned {
+		byID[s.ID] = s
+	}
+	var d stepReader
+	for n := 0; ; n++ {
+		line, rest, whole := bytes.Cut(journal, []byte{'\n'})
+		if !whole {
+			break
+		}
+		journal = rest
+		r.size += int64(len(line)) + 1
+		if n == 0 {
+			h, err := headOf(line)
+			if err != nil {
+				return err
+			}
+			r.Head = *h
+			r.last = desk.LineDigest(line)
+			continue
+		}
+		e, err := d.entry(line)
+		if err != nil {
+			return fmt.Errorf("line %d: %w", n+1, err)
+		}
+		if r.Head.Version >= 3 && e.previous != r.last {
+			return fmt.Errorf("line %d does not follow from the one before it", n+1)
+		}
+		r.last = desk.LineDigest(line)
+		if err := r.take(e, byID); err != nil {
+			return fmt.Errorf("line %d: %w", n+1, err)
+		}
+	}
+	if r.size == 0 {
+		return errCut
+	}
+	r.Steps = append(r.Steps, planned...)
+	for _, s := range planned {
+		s.handed, s.all = r.Head.Handoff, s.Fields
+		s.settleFields()
+	}
+	return nil
+}
+
+// takeTicket takes in what is kept of requests: the first ticket of a batch stands in the line of its intents.
+func (r *Record) takeTicket(e *entry) {
+	if len(e.intend) > 0 && len(e.ticket) > 0 {
+		r.tickets = nil
+	}
+	if len(e.promise) == 0 && len(e.ticket) > 0 {
+		r.tickets = append(r.tickets, e.ticket)
+	}
+	for _, id := range e.unsent {
+		delete(r.open, id)
+	}
+}
+
+func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
+	r.batch = max(r.batch, e.batch)
+	if e.end != "" {
+		r.Ended, r.When = e.end, e.when
+	}
+	if len(e.loads) > 0 {
+		r.Loads, r.Beside = e.loads, e.beside
+	}
+	if e.proof != "" {
+		r.Proofs = append(r.Proofs, e.proof)
+	}
+	if e.answer != nil {
+		r.Heard = append(r.Heard, *e.answer)
+	}
+	for _, id := range e.intend {
+		r.open[id] = true
+	}
+	r.takeTicket(e)
+	if len(e.promise) > 0 {
+		r.promise, r.tickets = e, append(r.tickets, e.ticket)
+	}
+	told := [][]byte{e.outcomes}
+	if e.committed && r.promise != nil {
+		told = append(told, r.promise.promise)
+	}
+	for _, id := range e.undo {
+		if r.undo == nil {
+			r.undo = map[changeset.ID]bool{}
+		}
+		r.undo[id] = true
+	}
+	var d stepReader
+	for _, steps := range told {
+		n, err := d.steps(steps, func(s *Step) error { r.takeOutcome(s, byID); return nil })
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			r.promise = nil
+		}
+	}
+	return nil
+}
+
+// takeOutcome takes in what a journal tells of a step, which may be used again.
+func (r *Record) takeOutcome(l *Step, byID map[changeset.ID]*Step) {
+	s := byID[l.ID]
+	if s != nil {
+		delete(r.open, s.ID)
+		delete(r.undo, s.ID)
+	} else {
+		s = &Step{Step: l.Step}
+		r.Steps = append(r.Steps, s)
+	}
+	when := l.When
+	if when.IsZero() {
+		when = s.When
+	}
+	s.Outcome, s.Reason, s.When = l.Outcome, l.Reason, when
+	s.Read, s.Seen, s.Left = l.Read, l.Seen, l.Left
+	s.stood(l.Before)
+	s.Along = l.Along
+	if s.WentBy = l.WentBy; l.WentBy != "" {
+		s.Key = l.Key
+	}
+	if len(l.Named) > 0 {
+		s.resolve(l.Named)
+	}
+	if s.answered = l.answered; !r.Head.Handoff {
+		s.leftOut()
+	}
+}

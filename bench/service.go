@@ -118,7 +118,7 @@ func amendOurs(url, form string, round int) {
 	for i, k := range keys {
 		fee, _ := states[i].Record.Get("fee")
 		steps = append(steps, target.Step{ID: changeset.MakeID("aids", k, changeset.Amend), Act: changeset.Amend, Key: k,
-			Fields: []changeset.FieldChange{{Field: "fee", From: fee, To: record.Text(fmt.Sprintf("%d.25", 100+round))}}})
+			Fields: []changeset.Edit{{Field: "fee", From: fee, To: record.Text(fmt.Sprintf("%d.25", 100+round))}}})
 	}
 	size := s.Traits().Batch
 	for from := 0; from < len(steps); from += size {

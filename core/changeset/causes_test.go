@@ -26,8 +26,7 @@ func TestGroupsAddUp(t *testing.T) {
 		for range rapid.IntRange(0, 30).Draw(t, "changes") {
 			ch := &Change{Act: Amend}
 			for _, name := range []string{"depot", "fee"} {
-				ch.Fields = append(ch.Fields, FieldChange{Field: name, Held: rapid.SliceOfN(rapid.SampledFrom([]string{ColumnSwap.Name, Factor.Name, Strange.Name, NearMiss.Name}), 0, 2).Draw(t, "held"),
-					Stop: rapid.SliceOfN(rapid.SampledFrom([]string{ValueRef.Name, ValueKind.Name}), 0, 2).Draw(t, "stop")})
+				ch.Fields = append(ch.Fields, FieldChange{Edit: Edit{Field: name}, Held: rapid.SliceOfN(rapid.SampledFrom([]string{ColumnSwap.Name, Factor.Name, Strange.Name, NearMiss.Name}), 0, 2).Draw(t, "held"), Stop: rapid.SliceOfN(rapid.SampledFrom([]string{ValueRef.Name, ValueKind.Name}), 0, 2).Draw(t, "stop")})
 			}
 			l.Count(ch)
 		}
@@ -62,7 +61,7 @@ func TestGroupsAddUp(t *testing.T) {
 // with how many do.
 func TestWhatFollowsFromAnExchange(t *testing.T) {
 	swapped := func(more ...string) *Change {
-		return &Change{Act: Amend, Fields: []FieldChange{{Field: "depot", Held: append([]string{ColumnSwap.Name}, more...), Stop: []string{ValueRef.Name}}}}
+		return &Change{Act: Amend, Fields: []FieldChange{{Edit: Edit{Field: "depot"}, Held: append([]string{ColumnSwap.Name}, more...), Stop: []string{ValueRef.Name}}}}
 	}
 	finding := func(c Code, n int) Finding {
 		f := c.Finding("%d", n)
@@ -81,7 +80,7 @@ func TestWhatFollowsFromAnExchange(t *testing.T) {
 		assert.Equal(t, 5, groups[0].FollowCount())
 		assert.Equal(t, "reject", groups[0].Settle)
 	}
-	l.Count(&Change{Act: Amend, Fields: []FieldChange{{Field: "depot", Stop: []string{ValueRef.Name}}}})
+	l.Count(&Change{Act: Amend, Fields: []FieldChange{{Edit: Edit{Field: "depot"}, Stop: []string{ValueRef.Name}}}})
 	all = []Finding{finding(ValueRef, 6), finding(ColumnSwap, 5)}
 	l.Tell(all)
 	groups = Groups(all)

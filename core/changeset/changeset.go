@@ -105,17 +105,31 @@ type Change struct {
 	Copies *Copies       // of an add or a delete, and of an amend against a delete; nil where one copy was compared
 }
 
-// FieldChange is one field of an amend.
-type FieldChange struct {
+// Edit is a field of a record, and what it is to have for what it has.
+type Edit struct {
 	Field string
 	From  record.Value
 	To    record.Value
-	Held  []string // codes of findings that hold this field alone
-	Stop  []string
-	Noted []string // codes that hold nothing
 	// Fields of one record with the same link are decided and written together.
 	Linked string
-	Copies *Copies // nil where one copy was compared
+}
+
+// Edits are what fields of an amend are to have.
+func Edits(fields []FieldChange) []Edit {
+	all := make([]Edit, len(fields))
+	for i := range fields {
+		all[i] = fields[i].Edit
+	}
+	return all
+}
+
+// FieldChange is one field of an amend.
+type FieldChange struct {
+	Edit
+	Held   []string // codes of findings that hold this field alone
+	Stop   []string
+	Noted  []string // codes that hold nothing
+	Copies *Copies  // nil where one copy was compared
 }
 
 // Field returns the change of the named field, or nil.
@@ -130,8 +144,8 @@ func (c *Change) Field(name string) *FieldChange {
 
 // Inverse returns the change that undoes f, with what it is linked. Holds are left
 // behind: the inverse is judged anew.
-func (f *FieldChange) Inverse() FieldChange {
-	return FieldChange{Field: f.Field, From: f.To, To: f.From, Linked: f.Linked}
+func (f *Edit) Inverse() Edit {
+	return Edit{Field: f.Field, From: f.To, To: f.From, Linked: f.Linked}
 }
 
 // Source says which file a state came from.

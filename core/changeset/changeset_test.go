@@ -39,7 +39,7 @@ func drawChange(t *rapid.T) *Change {
 			continue
 		}
 		if c.Act == Amend {
-			c.Fields = append(c.Fields, FieldChange{Field: f, From: drawValue(t), To: drawValue(t), Held: drawCodes(t)})
+			c.Fields = append(c.Fields, FieldChange{Edit: Edit{Field: f, From: drawValue(t), To: drawValue(t)}, Held: drawCodes(t)})
 		} else {
 			c.Record = append(c.Record, record.Field{Name: f, Value: drawValue(t)})
 		}
@@ -69,8 +69,7 @@ func TestInvertTwiceIsTheSame(t *testing.T) {
 		assert.Equal(t, c.Act, c.Act.Inverse().Inverse())
 		assert.Equal(t, c.Act == Amend, c.Act.Inverse() == Amend)
 		for i := range c.Fields {
-			f := &c.Fields[i]
-			f.Held = nil
+			f := &c.Fields[i].Edit
 			back := f.Inverse()
 			assert.Equal(t, []record.Value{f.To, f.From}, []record.Value{back.From, back.To})
 			assert.Equal(t, *f, back.Inverse())
@@ -93,7 +92,7 @@ func written(t require.TestingT, changes ...*Change) []byte {
 func amend(key, field, from, to string, held ...string) *Change {
 	k := record.NewKey(key)
 	return &Change{ID: MakeID("aids", k, Amend), Act: Amend, Key: k,
-		Fields: []FieldChange{{Field: field, From: record.Text(from), To: record.Text(to), Held: held}}}
+		Fields: []FieldChange{{Edit: Edit{Field: field, From: record.Text(from), To: record.Text(to)}, Held: held}}}
 }
 
 // Whatever single byte is changed, and wherever it is cut, the seal tells.
@@ -160,7 +159,7 @@ type decide struct {
 
 func TestDecisions(t *testing.T) {
 	c := amend("00417", "range_nm", "8.0", "9.0")
-	c.Fields = append(c.Fields, FieldChange{Field: "depot", From: record.Text("D03"), To: record.Text(""), Held: []string{"blank"}})
+	c.Fields = append(c.Fields, FieldChange{Edit: Edit{Field: "depot", From: record.Text("D03"), To: record.Text("")}, Held: []string{"blank"}})
 	line := Line(bytes.TrimSuffix(AppendLine(nil, c), []byte("\n")))
 	for _, tt := range []struct {
 		name     string
@@ -234,7 +233,7 @@ func TestLedgerTellsAlterations(t *testing.T) {
 
 func TestRulingTouchesWhatIsOpen(t *testing.T) {
 	c := amend("00417", "range_nm", "8.0", "9.0", "blank")
-	c.Fields = append(c.Fields, FieldChange{Field: "depot", From: record.Text("D03"), To: record.Text("D07")})
+	c.Fields = append(c.Fields, FieldChange{Edit: Edit{Field: "depot", From: record.Text("D03"), To: record.Text("D07")}})
 	line := Line(bytes.TrimSuffix(AppendLine(nil, c), []byte("\n")))
 	l, err := OpenLedger(nil, "aids")
 	require.NoError(t, err)

@@ -73,7 +73,7 @@ func (f *FieldChange) Without(there func(record.Value) bool) *FieldChange {
 		return nil
 	}
 	first := sides[0]
-	left := &FieldChange{Field: f.Field, From: f.From, To: first.To, Held: first.Held, Stop: agreed(first.Stop), Noted: first.Noted, Linked: f.Linked, Copies: &Copies{Of: first.Of, Sides: sides[1:]}}
+	left := &FieldChange{Edit: Edit{Field: f.Field, From: f.From, To: first.To, Linked: f.Linked}, Held: first.Held, Stop: agreed(first.Stop), Noted: first.Noted, Copies: &Copies{Of: first.Of, Sides: sides[1:]}}
 	if left.Disputed() {
 		left.Stop = append(left.Stop, CopiesDisagree.Name)
 	}

@@ -43,7 +43,7 @@ func TestNamesOfCopiesAreNoContent(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		field := rapid.SampledFrom(fields[1:]).Draw(t, "field")
 		value := record.Text(fileNames.Draw(t, "value"))
-		c := &Change{Act: Amend, Key: record.NewKey("1"), Fields: []FieldChange{{Field: field, From: record.Text(""), To: value, Stop: []string{CopiesDisagree.Name}}}}
+		c := &Change{Act: Amend, Key: record.NewKey("1"), Fields: []FieldChange{{Edit: Edit{Field: field, From: record.Text(""), To: value}, Stop: []string{CopiesDisagree.Name}}}}
 		d := *c
 		d.Fields = []FieldChange{c.Fields[0]}
 		if rapid.Bool().Draw(t, "add") {

@@ -190,7 +190,7 @@ func (d *decoder) fieldChanges() ([]FieldChange, error) {
 		if err != nil {
 			return err
 		}
-		c := FieldChange{Field: f, From: record.Null(), To: record.Null()}
+		c := FieldChange{Edit: Edit{Field: f, From: record.Null(), To: record.Null()}}
 		err = d.Object(func(name []byte) (err error) {
 			switch string(name) {
 			case "from":

@@ -375,7 +375,7 @@ func (d *differ) fields(b *batch, i, j uint32) []changeset.FieldChange {
 		if !there && !d.o.SameOnly || blank && (!d.tells || from == to) || from == to && !d.always[f] {
 			continue
 		}
-		fc := changeset.FieldChange{Field: name, From: from, To: to}
+		fc := changeset.FieldChange{Edit: changeset.Edit{Field: name, From: from, To: to}}
 		if blank { // null became the empty text, or the other way: nobody's wear, and nothing is lost
 			fields = append(fields, fc)
 			continue

@@ -167,7 +167,7 @@ func (d *differ) judgeAmend(b *batch, fields []changeset.FieldChange, j uint32) 
 		v, _ := csv.Value(d.snap.img, d.old.Cell(d.column[i]))
 		return v.String()
 	}
-	for _, p := range judge.Amended(d.l, d.copy.key(j), d.copy.rowNumber(j), fields, old) {
+	for _, p := range judge.Amended(d.l, d.copy.key(j), d.copy.rowNumber(j), changeset.Edits(fields), old) {
 		if f := slices.IndexFunc(fields, func(f changeset.FieldChange) bool { return f.Field == p.Field }); f >= 0 {
 			d.mark(b, &fields[f], p, j)
 		}

@@ -262,7 +262,7 @@ func (jt *joint) judgeAmend(b *batch, ch *changeset.Change, i uint32) {
 		v, _ := csv.Value(jt.snap.img, cells[jt.column[f]])
 		return v.String()
 	}
-	for _, bad := range judge.Amended(jt.l, ch.Key, 0, ch.Fields, old) {
+	for _, bad := range judge.Amended(jt.l, ch.Key, 0, changeset.Edits(ch.Fields), old) {
 		f := ch.Field(bad.Field)
 		if f == nil {
 			continue

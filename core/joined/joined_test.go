@@ -296,7 +296,7 @@ func TestARecordUnderANewKeyLosesNothing(t *testing.T) {
 	require.Equal(t, record.NewKey("D2"), ch.Was)
 	whole, _ := split["depots"].Held(ch)
 	require.Equal(t, []string{changeset.KeyEdited.Name}, whole)
-	_, fields := split["aids"].Held(&changeset.Change{Act: changeset.Amend, Key: record.NewKey("1"), Fields: []changeset.FieldChange{{Field: "depot", From: record.Text("D2"), To: record.Text("D7")}}})
+	_, fields := split["aids"].Held(&changeset.Change{Act: changeset.Amend, Key: record.NewKey("1"), Fields: []changeset.FieldChange{{Edit: changeset.Edit{Field: "depot", From: record.Text("D2"), To: record.Text("D7")}}}})
 	require.Equal(t, map[string][]string{"depot": {changeset.KeyEdited.Name}}, fields)
 }
 

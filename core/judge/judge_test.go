@@ -27,8 +27,8 @@ func TestRules(t *testing.T) {
 	l := parse(t, "record_set: aids\nkey: k\nfields: {k: text, fee: decimal, cap: decimal, w: text}\nrules:\n  - {name: fits, check: new.fee <= new.cap, message: above the cap}\n")
 	now := map[string]string{"k": "1", "fee": "5", "cap": "10", "w": "x"}
 	old := func(i int) string { return now[l.Fields[i].Name] }
-	to := func(field, v string) []changeset.FieldChange {
-		return []changeset.FieldChange{{Field: field, From: record.Text(now[field]), To: record.Text(v)}}
+	to := func(field, v string) []changeset.Edit {
+		return []changeset.Edit{{Field: field, From: record.Text(now[field]), To: record.Text(v)}}
 	}
 	key := record.NewKey("1")
 	assert.Empty(t, judge.Amended(l, key, 0, to("fee", "10"), old))
@@ -101,7 +101,7 @@ func TestMarks(t *testing.T) {
 		m.Take(in, found)
 		links := map[uint32]string{}
 		for i := range uint32(records) {
-			ch := &changeset.Change{Act: changeset.Amend, Fields: []changeset.FieldChange{{Field: "f0"}, {Field: "f1"}}}
+			ch := &changeset.Change{Act: changeset.Amend, Fields: []changeset.FieldChange{{Edit: changeset.Edit{Field: "f0"}}, {Edit: changeset.Edit{Field: "f1"}}}}
 			m.Mark(ch, judge.Place{Record: i, Row: i})
 			require.ElementsMatch(t, keys(want[fmt.Sprint(i)]), ch.Held)
 			for f := range ch.Fields {

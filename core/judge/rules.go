@@ -10,11 +10,11 @@ import (
 // Amended applies the rules of a layout to a record as it would be with some fields
 // changed; only those that name a changed field of it can be broken. old gives what
 // it has, by the layout's field. row is the copy's, 0 where there is none.
-func Amended(l *layout.Layout, key record.Key, row int, fields []changeset.FieldChange, old func(field int) string) []layout.Problem {
+func Amended(l *layout.Layout, key record.Key, row int, fields []changeset.Edit, old func(field int) string) []layout.Problem {
 	if len(l.Rules) == 0 {
 		return nil
 	}
-	changed := func(i int) *changeset.FieldChange {
+	changed := func(i int) *changeset.Edit {
 		for k := range fields {
 			if fields[k].Field == l.Fields[i].Name {
 				return &fields[k]

@@ -181,7 +181,7 @@ func applyCode(rep *run.Report, leaveOpen bool) int {
 func (a *app) confirm(ctx context.Context, p *run.Plan, write int, name string) bool {
 	var n changeset.Counts
 	for _, s := range p.Steps {
-		n.Count(&changeset.Change{Act: s.Act, Fields: s.Fields})
+		n.Count(&changeset.Change{Act: s.Act})
 	}
 	var parts []string
 	for _, x := range []struct {

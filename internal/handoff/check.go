@@ -166,7 +166,7 @@ func (s *System) doable(steps []*target.Step) ([]*target.Step, []byHand) {
 				return why != ""
 			})
 		}
-		st.Fields = slices.DeleteFunc(st.Fields, func(f changeset.FieldChange) bool {
+		st.Fields = slices.DeleteFunc(st.Fields, func(f changeset.Edit) bool {
 			why := s.unwritable(f.Field, f.To, true)
 			if why != "" {
 				rest = append(rest, byHand{st.Key, f.Field, f.To, why})

@@ -55,7 +55,7 @@ func scriptOf(t *testing.T, dialect handoff.Dialect, l *layout.Layout, exportNam
 
 func amendOf(k, field, from, to string) target.Step {
 	return target.Step{ID: changeset.MakeID("aids", record.NewKey(k), changeset.Amend), Act: changeset.Amend, Key: record.NewKey(k),
-		Fields: []changeset.FieldChange{{Field: field, From: record.Text(from), To: record.Text(to)}}}
+		Fields: []changeset.Edit{{Field: field, From: record.Text(from), To: record.Text(to)}}}
 }
 
 // documented are the clients as the README says to run them, with what makes

@@ -260,7 +260,7 @@ func inverse(steps []*target.Step) []*target.Step {
 	for i, st := range steps {
 		b := &all[i]
 		b.Act, b.Key, b.Record, b.Linked = st.Act.Inverse(), st.Key, st.Record, st.Linked
-		b.Fields = make([]changeset.FieldChange, len(st.Fields))
+		b.Fields = make([]changeset.Edit, len(st.Fields))
 		for k := range st.Fields {
 			b.Fields[k] = st.Fields[k].Inverse()
 		}

@@ -130,7 +130,7 @@ func (s *System) shape(amends []*target.Step) []load {
 		for _, f := range s.changing(amends) {
 			l := load{acts: amend, fields: []string{f}}
 			for _, st := range amends {
-				if i := slices.IndexFunc(st.Fields, func(c changeset.FieldChange) bool { return c.Field == f }); i >= 0 {
+				if i := slices.IndexFunc(st.Fields, func(c changeset.Edit) bool { return c.Field == f }); i >= 0 {
 					one := *st
 					one.Fields = st.Fields[i : i+1]
 					l.steps = append(l.steps, &one)

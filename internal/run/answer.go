@@ -100,7 +100,7 @@ func (r *Record) Refused() []*Step {
 			all = append(all, s)
 		case s.handed && len(s.Left) > 0:
 			part := *s
-			part.Fields = slices.DeleteFunc(slices.Clone(s.all), func(f changeset.FieldChange) bool { return !slices.Contains(s.Left, f.Field) })
+			part.Fields = slices.DeleteFunc(slices.Clone(s.all), func(f changeset.Edit) bool { return !slices.Contains(s.Left, f.Field) })
 			all = append(all, &part)
 		}
 	}
@@ -208,7 +208,7 @@ func (s *Step) learn(l Learnt, fields []string) {
 		s.answered = map[string]string{}
 	}
 	for _, f := range fields {
-		if slices.ContainsFunc(s.all, func(c changeset.FieldChange) bool { return c.Field == f }) {
+		if slices.ContainsFunc(s.all, func(c changeset.Edit) bool { return c.Field == f }) {
 			s.answered[f] = l.Reason
 			if l.Outcome == Refused && l.Reason == "" {
 				s.answered[f] = "refused"

@@ -281,7 +281,7 @@ func (s *Step) undo(c *changeset.Change, fields map[string]bool) {
 		if after, ok := read(f.Field); ok {
 			f.To = after
 		}
-		c.Fields = append(c.Fields, f.Inverse())
+		c.Fields = append(c.Fields, changeset.FieldChange{Edit: f.Inverse()})
 	}
 	for _, f := range s.Record {
 		if r, ok := s.Read.Get(f.Name); ok && s.Act == changeset.Add {

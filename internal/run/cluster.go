@@ -130,15 +130,15 @@ func (g *Group) leave() {
 // refers is the key that a step gives fields that name a record; ok is false where it gives them none, or
 // not all of it is known.
 func (s *Step) refers(key, fields []string) (k record.Key, ok bool) {
-	return s.fieldsKey(key, fields, changeset.Add, func(f *changeset.FieldChange) record.Value { return f.To })
+	return s.fieldsKey(key, fields, changeset.Add, func(f *changeset.Edit) record.Value { return f.To })
 }
 
 // referred is the key that fields had which a step changes.
 func (s *Step) referred(key, fields []string) (k record.Key, ok bool) {
-	return s.fieldsKey(key, fields, changeset.Delete, func(f *changeset.FieldChange) record.Value { return f.From })
+	return s.fieldsKey(key, fields, changeset.Delete, func(f *changeset.Edit) record.Value { return f.From })
 }
 
-func (s *Step) fieldsKey(key, fields []string, whole changeset.Act, of func(*changeset.FieldChange) record.Value) (k record.Key, ok bool) {
+func (s *Step) fieldsKey(key, fields []string, whole changeset.Act, of func(*changeset.Edit) record.Value) (k record.Key, ok bool) {
 	var parts []string
 	changed := s.Act == whole
 	for _, f := range fields {
@@ -148,7 +148,7 @@ func (s *Step) fieldsKey(key, fields []string, whole changeset.Act, of func(*cha
 		case s.Act != changeset.Amend:
 			return k, false
 		default:
-			at := slices.IndexFunc(s.Fields, func(c changeset.FieldChange) bool { return c.Field == f })
+			at := slices.IndexFunc(s.Fields, func(c changeset.Edit) bool { return c.Field == f })
 			if there = at >= 0; there {
 				v, changed = of(&s.Fields[at]), true
 			} else if i >= 0 {
@@ -343,7 +343,7 @@ func (m *member) leftAlone(yield func(s *Step)) error {
 		}
 		for _, f := range ch.Fields {
 			if _, was := done[unit{ch.ID, f.Field}]; !was {
-				s.Fields = append(s.Fields, f)
+				s.Fields = append(s.Fields, f.Edit)
 			}
 		}
 		if s.Act != changeset.Amend || len(s.Fields) > 0 {

@@ -278,7 +278,7 @@ func (s *Step) fits(fields []string, field string) int {
 		return 1
 	case !slices.Contains(fields, field):
 		return 0
-	case len(fields) == len(s.all) && !slices.ContainsFunc(s.all, func(f changeset.FieldChange) bool { return !slices.Contains(fields, f.Field) }):
+	case len(fields) == len(s.all) && !slices.ContainsFunc(s.all, func(f changeset.Edit) bool { return !slices.Contains(fields, f.Field) }):
 		return 3
 	case len(fields) == 1:
 		return 2

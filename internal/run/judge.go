@@ -20,7 +20,7 @@ import (
 // amend the fields that no later run wrote again and no rollback took back.
 type judged struct {
 	*Step
-	fields []changeset.FieldChange
+	fields []changeset.Edit
 	of     *Record
 	kind   string // of its differences, once it was looked at
 }
@@ -28,15 +28,15 @@ type judged struct {
 // compare compares the last run's backup with what is there now of the same: what differs
 // is a step, as meant or not, or moved besides.
 func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Record, backup, now *table.Image, p Proof) error {
-	done, err := standing(t, last.Head.At())
+	before, err := readPast(t, last.Head.At())
 	if err != nil {
 		return err
 	}
-	ever, err := everDone(t, last.Head.At())
+	done, err := before.standing(t, nil)
 	if err != nil {
 		return err
 	}
-	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, known: map[changeset.ID]*Step{}, undone: takenBack(ever, done), now: map[record.Key]*changeset.Change{}, names: names{set: v.set, of: v.schema}}
+	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, known: map[changeset.ID]*Step{}, undone: takenBack(before.done, done), now: map[record.Key]*changeset.Change{}, names: names{set: v.set, of: v.schema}}
 	elsewhere, err := v.elsewhere(t, last, done, sink.undone)
 	if err != nil {
 		return err
@@ -102,8 +102,8 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 }
 
 // stands returns the fields whose units stand.
-func stands(fields []changeset.FieldChange, id changeset.ID, done map[unit]standingUnit) []changeset.FieldChange {
-	return slices.DeleteFunc(slices.Clone(fields), func(f changeset.FieldChange) bool { _, ok := done[unit{id, f.Field}]; return !ok })
+func stands(fields []changeset.Edit, id changeset.ID, done map[unit]standingUnit) []changeset.Edit {
+	return slices.DeleteFunc(slices.Clone(fields), func(f changeset.Edit) bool { _, ok := done[unit{id, f.Field}]; return !ok })
 }
 
 // elsewhere lists the steps of which the comparison with the last backup does
@@ -389,7 +389,7 @@ func (d *differences) take(ch *changeset.Change) {
 		switch {
 		case slices.Contains(d.v.system, f.Field):
 			d.v.System = countField(d.v.System, f.Field)
-		case meant[f.Field] || added != nil || d.takenBack(ch.ID, &f):
+		case meant[f.Field] || added != nil || d.takenBack(ch.ID, &f.Edit):
 		default:
 			d.beside(ch.Key, Difference{Field: f.Field, Expected: f.From.String(), Found: f.To.String()})
 		}
@@ -398,7 +398,7 @@ func (d *differences) take(ch *changeset.Change) {
 
 // takenBack reports whether a field is as it was before a step that a
 // rollback undid.
-func (d *differences) takenBack(id changeset.ID, f *changeset.FieldChange) bool {
+func (d *differences) takenBack(id changeset.ID, f *changeset.Edit) bool {
 	s := d.undone[unit{id, f.Field}]
 	if s == nil {
 		return false

@@ -28,7 +28,7 @@ func linkedDossier(t *testing.T) (*bench, *desk.Dossier) {
 		return &changeset.Change{ID: changeset.MakeID("aids", key, act), Act: act, Key: key}
 	}
 	amend, del, add := change(changeset.Amend, "1"), change(changeset.Delete, "2"), change(changeset.Add, "9")
-	amend.Fields = []changeset.FieldChange{{Field: "v", From: record.Text("a"), To: record.Text("A")}}
+	amend.Fields = []changeset.FieldChange{{Edit: changeset.Edit{Field: "v", From: record.Text("a"), To: record.Text("A")}}}
 	del.Record, add.Record = rec("2", "b"), rec("9", "b")
 	for _, c := range []*changeset.Change{del, add} {
 		c.Linked, c.Held = "key 2 → 9", []string{"missing"}
@@ -103,7 +103,7 @@ func TestAValueThatIsGivenFreesItsGroup(t *testing.T) {
 	b := newBench(t, t.TempDir(), disk.OS{}, register)
 	base := b.compare(register, []byte("k,v,w\n1,A,x\n2,b,y\n"))
 	text := func(field, from, to, within string, stop ...string) changeset.FieldChange {
-		return changeset.FieldChange{Field: field, From: record.Text(from), To: record.Text(to), Linked: within, Stop: stop}
+		return changeset.FieldChange{Edit: changeset.Edit{Field: field, From: record.Text(from), To: record.Text(to), Linked: within}, Stop: stop}
 	}
 	amend := func(k, link string, fields ...changeset.FieldChange) *changeset.Change {
 		key := record.NewKey(k)
@@ -178,7 +178,7 @@ func TestAValueThatIsGivenFreesItsGroup(t *testing.T) {
 // one moved since, or one of its fields.
 func TestWhatUndoesAGroupIsHeldTogether(t *testing.T) {
 	field := func(name, link string, held ...string) changeset.FieldChange {
-		return changeset.FieldChange{Field: name, Linked: link, Held: held}
+		return changeset.FieldChange{Edit: changeset.Edit{Field: name, Linked: link}, Held: held}
 	}
 	within := &changeset.Change{Act: changeset.Amend, Fields: []changeset.FieldChange{field("v", "moved", "conflict-then"), field("w", "moved"), field("x", "other"), field("y", "")}}
 	add := &changeset.Change{Act: changeset.Add, Linked: "key 1 → 2", Held: []string{"conflict-then"}}

@@ -173,11 +173,14 @@ func standing(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
 }
 
 // standing is what stands of the past, with units of which it was found out that they
-// were done, too.
+// were done, too. It may be the past's own: only one of the two is gone on with.
 func (p *past) standing(t *desk.Dossier, confirmed map[unit]standingUnit) (map[unit]standingUnit, error) {
-	done := maps.Clone(p.done)
-	if len(done)+len(confirmed) == 0 {
-		return done, nil
+	if len(p.done)+len(confirmed) == 0 {
+		return p.done, nil
+	}
+	done := p.done
+	if len(confirmed) > 0 {
+		done = maps.Clone(done)
 	}
 	for u, d := range confirmed {
 		if _, there := done[u]; !there {
@@ -193,12 +196,17 @@ func (p *past) standing(t *desk.Dossier, confirmed map[unit]standingUnit) (map[u
 		if err != nil {
 			return nil, err
 		}
+		if len(undone) == 0 {
+			continue
+		}
+		left := make(map[unit]standingUnit, len(done))
 		for u, d := range done {
 			back := changeset.MakeID(t.Set().Name, d.step.Key, d.step.Act.Inverse())
-			if undone[unit{back, u.field}] && slices.Contains(b.Meta.Undoes.Runs, d.run) {
-				delete(done, u)
+			if !undone[unit{back, u.field}] || !slices.Contains(b.Meta.Undoes.Runs, d.run) {
+				left[u] = d
 			}
 		}
+		done = left
 	}
 	return done, nil
 }

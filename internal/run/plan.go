@@ -102,8 +102,11 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 		case changeset.Approve:
 			approved = true
 			if ch.Act == changeset.Amend {
-				f := ch.Fields[i]
-				f.To = st.Wanted(&f)
+				f := ch.Fields[i].Edit
+				f.To = st.Wanted(&ch.Fields[i])
+				if s.Fields == nil {
+					s.Fields = make([]changeset.Edit, 0, len(states)-i)
+				}
 				s.Fields = append(s.Fields, f)
 			}
 			continue
@@ -114,7 +117,7 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 	}
 	if len(waits) > 0 {
 		all := len(s.Fields)
-		s.Fields = slices.DeleteFunc(s.Fields, func(f changeset.FieldChange) bool { return slices.Contains(waits, f.Linked) })
+		s.Fields = slices.DeleteFunc(s.Fields, func(f changeset.Edit) bool { return slices.Contains(waits, f.Linked) })
 		held, approved = held || len(s.Fields) < all, len(s.Fields) > 0
 	}
 	switch {

@@ -246,11 +246,11 @@ func (d *stepReader) form(name []byte, f *target.Form) (err error) {
 }
 
 // fields reads a list of fields with their values before and after.
-func (d *stepReader) fields() ([]changeset.FieldChange, error) {
-	var room [8]changeset.FieldChange
+func (d *stepReader) fields() ([]changeset.Edit, error) {
+	var room [8]changeset.Edit
 	all := room[:0]
 	err := d.Array(func() error {
-		f := changeset.FieldChange{From: record.Null(), To: record.Null()}
+		f := changeset.Edit{From: record.Null(), To: record.Null()}
 		err := d.Object(func(name []byte) (err error) {
 			switch string(name) {
 			case "field":

@@ -87,6 +87,6 @@ func (s *Step) leftOut() {
 }
 
 // without are fields without those that were left.
-func (s *Step) without(fields []changeset.FieldChange) []changeset.FieldChange {
-	return slices.DeleteFunc(slices.Clone(fields), func(f changeset.FieldChange) bool { return slices.Contains(s.Left, f.Field) })
+func (s *Step) without(fields []changeset.Edit) []changeset.Edit {
+	return slices.DeleteFunc(slices.Clone(fields), func(f changeset.Edit) bool { return slices.Contains(s.Left, f.Field) })
 }

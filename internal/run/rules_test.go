@@ -102,7 +102,7 @@ func TestWhatARecordHasBesides(t *testing.T) {
 func TestTwoStepsDoNotGiveOneUniqueValue(t *testing.T) {
 	j := &Job{schema: schema.New([]string{"k"}, schema.KeyForm{}, []*schema.Field{{Name: "no", Kind: schema.Text, Unique: true, Compare: schema.Leniency{Case: true}}, {Name: "v", Kind: schema.Text}})}
 	gets := func(key, field, value string) *Step {
-		return &Step{Step: target.Step{Key: record.NewKey(key), Act: changeset.Amend, Fields: []changeset.FieldChange{{Field: field, To: record.Text(value)}}}}
+		return &Step{Step: target.Step{Key: record.NewKey(key), Act: changeset.Amend, Fields: []changeset.Edit{{Field: field, To: record.Text(value)}}}}
 	}
 	steps := []*Step{gets("1", "no", "Z7"), gets("2", "no", "z7"), gets("3", "v", "Z7"), gets("4", "no", ""), gets("5", "no", "")}
 	j.wanted(steps)

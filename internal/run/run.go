@@ -61,8 +61,8 @@ type Ending struct {
 // handover is what is known of a step that was handed over to a system that takes
 // files.
 type handover struct {
-	handed bool                    // it stands in load files
-	all    []changeset.FieldChange // what was sent, whatever became of it
+	handed bool             // it stands in load files
+	all    []changeset.Edit // what was sent, whatever became of it
 	// answered has, where it was answered file by file, the fields that were, and
 	// the reason where one was refused.
 	answered map[string]string

@@ -16,7 +16,7 @@ import (
 // form what the target has.
 type verdict struct {
 	Ending
-	fields []changeset.FieldChange
+	fields []changeset.Edit
 	record record.Record
 	form   target.Form
 }
@@ -60,7 +60,7 @@ func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verd
 		v.conflict("gone: %s no longer has the record", j.there())
 		return
 	}
-	var write []changeset.FieldChange
+	write := make([]changeset.Edit, 0, len(s.Fields))
 	var moved, left, torn []string
 	get := now.Record.Finder()
 	for _, f := range s.Fields {
@@ -79,7 +79,7 @@ func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verd
 			v.Seen.Set(f.Field, c)
 		}
 	}
-	write = slices.DeleteFunc(write, func(f changeset.FieldChange) bool {
+	write = slices.DeleteFunc(write, func(f changeset.Edit) bool {
 		if slices.Contains(torn, f.Linked) {
 			left = append(left, f.Field)
 			return true

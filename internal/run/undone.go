@@ -159,7 +159,7 @@ func (s *Step) inverse(set string) *Step {
 		fields[f.Field] = true
 	}
 	s.undo(c, fields)
-	b := &Step{Step: target.Step{ID: changeset.MakeID(set, c.Key, c.Act), Act: c.Act, Key: c.Key, Linked: c.Linked, Fields: c.Fields, Record: c.Record}}
+	b := &Step{Step: target.Step{ID: changeset.MakeID(set, c.Key, c.Act), Act: c.Act, Key: c.Key, Linked: c.Linked, Fields: changeset.Edits(c.Fields), Record: c.Record}}
 	if s.Act != changeset.Add {
 		b.Form, b.Bring = s.Form, s.Along
 	}

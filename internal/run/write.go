@@ -65,7 +65,7 @@ func (l *line) values(name string, r record.Record) {
 }
 
 // fields writes a list of fields with their values before and after.
-func (l *line) fields(name string, n int, field func(i int) changeset.FieldChange) {
+func (l *line) fields(name string, n int, field func(i int) changeset.Edit) {
 	if n == 0 {
 		return
 	}
@@ -99,10 +99,10 @@ func (s *Step) whole(l *line) {
 	if was := s.Was.Parts(); len(was) > 0 {
 		l.texts("was", was)
 	}
-	l.fields("fields", len(s.Fields), func(i int) changeset.FieldChange { return s.Fields[i] })
-	l.fields("record", len(s.Record), func(i int) changeset.FieldChange {
+	l.fields("fields", len(s.Fields), func(i int) changeset.Edit { return s.Fields[i] })
+	l.fields("record", len(s.Record), func(i int) changeset.Edit {
 		f := &s.Record[i]
-		return changeset.FieldChange{Field: f.Name, From: f.Value, To: f.Value}
+		return changeset.Edit{Field: f.Name, From: f.Value, To: f.Value}
 	})
 }
 

@@ -117,14 +117,14 @@ type Step struct {
 	ID      changeset.ID
 	Act     changeset.Act
 	Key     record.Key
-	Fields  []changeset.FieldChange // of an amend: the fields to write
-	Record  record.Record           // of an add; of a delete as it is now; of an amend with Was as it is to be, in the fields that are known
-	Form    Form                    // how the record is to look, if it fits its values
-	Linked  string                  // steps with the same link go together; "" is alone
-	Cascade bool                    // of a delete: what refers to the record may go, or change, along with it
-	Bring   []Dependent             // of an add: what went along with the record when it was deleted, and comes back with it
-	Was     record.Key              // of an amend or add that is part of a key change: the key that this record has until then
-	Anew    bool                    // of a key change: the record may be deleted, and added under its new key, where it cannot be changed
+	Fields  []changeset.Edit // of an amend: the fields to write
+	Record  record.Record    // of an add; of a delete as it is now; of an amend with Was as it is to be, in the fields that are known
+	Form    Form             // how the record is to look, if it fits its values
+	Linked  string           // steps with the same link go together; "" is alone
+	Cascade bool             // of a delete: what refers to the record may go, or change, along with it
+	Bring   []Dependent      // of an add: what went along with the record when it was deleted, and comes back with it
+	Was     record.Key       // of an amend or add that is part of a key change: the key that this record has until then
+	Anew    bool             // of a key change: the record may be deleted, and added under its new key, where it cannot be changed
 }
 
 // Fate is what became of a step at the target.

@@ -53,7 +53,7 @@ func (o *Office) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 		}
 		for _, name := range changed {
 			before := ""
-			if i := slices.IndexFunc(s.Fields, func(f changeset.FieldChange) bool { return f.Field == name }); i >= 0 {
+			if i := slices.IndexFunc(s.Fields, func(f changeset.Edit) bool { return f.Field == name }); i >= 0 {
 				before = s.Fields[i].From.String()
 			}
 			edit.Beside = append(edit.Beside, before)

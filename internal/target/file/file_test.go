@@ -187,7 +187,7 @@ func TestFilesKeepTheRules(t *testing.T) {
 
 // amend is a step that gives a field of a record another value.
 func amend(key, field, from, to string) target.Step {
-	return target.Step{Act: changeset.Amend, Key: record.NewKey(key), Fields: []changeset.FieldChange{{Field: field, From: record.Text(from), To: record.Text(to)}}}
+	return target.Step{Act: changeset.Amend, Key: record.NewKey(key), Fields: []changeset.Edit{{Field: field, From: record.Text(from), To: record.Text(to)}}}
 }
 
 func TestLettersThatTheEncodingLacksAreRefused(t *testing.T) {
@@ -271,9 +271,9 @@ func TestJSONLinesKeepTypesAndLetters(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	both := amend("1", "fee", "29.70", "30.90")
-	both.Fields = append(both.Fields, changeset.FieldChange{Field: "on", To: record.Text("false")}, changeset.FieldChange{Field: "v", To: record.Text("y")})
+	both.Fields = append(both.Fields, changeset.Edit{Field: "on", To: record.Text("false")}, changeset.Edit{Field: "v", To: record.Text("y")})
 	second := amend("2", "fee", "", "n/a")
-	second.Fields = append(second.Fields, changeset.FieldChange{Field: "on", To: record.Text("true")}, changeset.FieldChange{Field: "v", To: record.Null()})
+	second.Fields = append(second.Fields, changeset.Edit{Field: "on", To: record.Text("true")}, changeset.Edit{Field: "v", To: record.Null()})
 	add := target.Step{Act: changeset.Add, Key: record.NewKey("3"), Record: record.Record{{Name: "k", Value: record.Text("3")}, {Name: "fee", Value: record.Text("1.50")}, {Name: "on", Value: record.Text("")}}}
 	_, err = f.Write(context.Background(), []target.Step{both, second, add})
 	require.NoError(t, err)
@@ -310,7 +310,7 @@ func TestWorkbooksKeepWhatDoesNotChange(t *testing.T) {
 	defer f.Close()
 
 	first := amend("001", "fee", "2.5", "3.25")
-	first.Fields = append(first.Fields, changeset.FieldChange{Field: "due", To: record.Text("2026-12-24")}, changeset.FieldChange{Field: "on", To: record.Text("false")})
+	first.Fields = append(first.Fields, changeset.Edit{Field: "due", To: record.Text("2026-12-24")}, changeset.Edit{Field: "on", To: record.Text("false")})
 	add := target.Step{Act: changeset.Add, Key: record.NewKey("004"), Record: record.Record{{Name: "k", Value: record.Text("004")}, {Name: "fee", Value: record.Text("29.70")}, {Name: "due", Value: record.Text("2026-03-11")}}}
 	res, err := f.Write(context.Background(), []target.Step{first, amend("002", "twice", "", "7"), amend("003", "fee", "4.5", strings.Repeat("x", 32_768)), add})
 	require.NoError(t, err)
@@ -474,8 +474,8 @@ func TestCellsComeBackInTheirTypes(t *testing.T) {
 	for _, field := range []string{"v", "w", "d"} {
 		v, _ := s[0].Record.Get(field)
 		was[field] = v.String()
-		forward.Fields = append(forward.Fields, changeset.FieldChange{Field: field, From: v, To: record.Text("text " + field)})
-		back.Fields = append(back.Fields, changeset.FieldChange{Field: field, From: record.Text("text " + field), To: v})
+		forward.Fields = append(forward.Fields, changeset.Edit{Field: field, From: v, To: record.Text("text " + field)})
+		back.Fields = append(back.Fields, changeset.Edit{Field: field, From: record.Text("text " + field), To: v})
 	}
 	for _, step := range []target.Step{forward, back} {
 		res, err := f.Write(context.Background(), []target.Step{step})
@@ -501,7 +501,7 @@ func TestKeysInEveryForm(t *testing.T) {
 		states, err := f.Current(t.Context(), []record.Key{record.NewKey("A-1"), record.NewKey("B-2"), record.NewKey("C-3"), record.NewKey("d-4")})
 		require.NoError(t, err)
 		assert.Equal(t, []int{1, 2, 1, 0}, []int{states[0].Count, states[1].Count, states[2].Count, states[3].Count}, "one that stands there in two forms is there twice")
-		_, err = f.Write(t.Context(), []target.Step{{Act: changeset.Amend, Key: record.NewKey("A-1"), Fields: []changeset.FieldChange{{Field: "v", From: record.Text("x"), To: record.Text("z")}}},
+		_, err = f.Write(t.Context(), []target.Step{{Act: changeset.Amend, Key: record.NewKey("A-1"), Fields: []changeset.Edit{{Field: "v", From: record.Text("x"), To: record.Text("z")}}},
 			{Act: changeset.Delete, Key: record.NewKey("C-3"), Record: states[2].Record}})
 		require.NoError(t, err)
 		got, err := os.ReadFile(path)

@@ -169,7 +169,7 @@ func (j *jsonRows) amended(s *target.Step, raw []byte) []byte {
 func (j *jsonRows) says(s *target.Step, line []byte) bool {
 	kept, now := j.record([]byte(s.Form.Row)), j.record(line)
 	written := func(f record.Field) bool {
-		return f.Value.Blank() && slices.ContainsFunc(s.Fields, func(c changeset.FieldChange) bool { return c.Field == f.Name })
+		return f.Value.Blank() && slices.ContainsFunc(s.Fields, func(c changeset.Edit) bool { return c.Field == f.Name })
 	}
 	kept, now = slices.DeleteFunc(kept, written), slices.DeleteFunc(now, written)
 	return len(kept) > 0 && slices.Equal(kept, now)

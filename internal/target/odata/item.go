@@ -150,7 +150,7 @@ func (s *Set) restOf(step *target.Step, r record.Record) string {
 	var line []byte
 	for i := range r {
 		f := &r[i]
-		if s.typ.properties[i].Computed || s.o.Of.Field(f.Name).Access == schema.System || slices.ContainsFunc(step.Fields, func(c changeset.FieldChange) bool { return c.Field == f.Name }) {
+		if s.typ.properties[i].Computed || s.o.Of.Field(f.Name).Access == schema.System || slices.ContainsFunc(step.Fields, func(c changeset.Edit) bool { return c.Field == f.Name }) {
 			continue
 		}
 		if line = append(line[:0], "\x01"[:1]...); f.Value.IsNull() {

@@ -69,7 +69,7 @@ func TestTypesOfServices(t *testing.T) {
 			if fields[i+1] == "null" {
 				to = record.Null()
 			}
-			st.Fields = append(st.Fields, changeset.FieldChange{Field: fields[i], From: from, To: to})
+			st.Fields = append(st.Fields, changeset.Edit{Field: fields[i], From: from, To: to})
 		}
 		return st
 	}
@@ -132,7 +132,7 @@ func TestNothingIsWrittenElsewhere(t *testing.T) {
 		key := record.NewKey("3f2504e0-4f89-11d3-9a0c-0305e82c3301", "PT5M")
 		_, err = s.Current(t.Context(), []record.Key{key})
 		require.NoError(t, err)
-		results, err := s.Request(t.Context(), []target.Step{{ID: changeset.MakeID("aids", key, changeset.Amend), Act: changeset.Amend, Key: key, Fields: []changeset.FieldChange{{Field: "Colour", From: record.Text("Red"), To: record.Text("Dark Red")}}}},
+		results, err := s.Request(t.Context(), []target.Step{{ID: changeset.MakeID("aids", key, changeset.Amend), Act: changeset.Amend, Key: key, Fields: []changeset.Edit{{Field: "Colour", From: record.Text("Red"), To: record.Text("Dark Red")}}}},
 			func(json.RawMessage) error { return nil })
 		require.ErrorContains(t, err, says)
 		require.Equal(t, target.Asked, results[0].Fate, how)

@@ -111,7 +111,7 @@ func TestValuesComeBack(t *testing.T) {
 				st := target.Step{ID: changeset.MakeID("aids", record.NewKey(k), changeset.Amend), Act: changeset.Amend, Key: record.NewKey(k)}
 				for i := range from[k] {
 					if from[k][i] != to[k][i] {
-						st.Fields = append(st.Fields, changeset.FieldChange{Field: heading[i+1], From: valueOf(from[k][i]), To: valueOf(to[k][i])})
+						st.Fields = append(st.Fields, changeset.Edit{Field: heading[i+1], From: valueOf(from[k][i]), To: valueOf(to[k][i])})
 					}
 				}
 				if len(st.Fields) > 0 {

@@ -158,7 +158,7 @@ func stepsOf(register, to string) (steps []target.Step) {
 		cells := strings.Split(line, ",")
 		k := record.NewKey(cells[0])
 		steps = append(steps, target.Step{ID: changeset.MakeID("aids", k, changeset.Amend), Act: changeset.Amend, Key: k,
-			Fields: []changeset.FieldChange{{Field: "v", From: record.Text(cells[1]), To: record.Text(to)}}})
+			Fields: []changeset.Edit{{Field: "v", From: record.Text(cells[1]), To: record.Text(to)}}})
 	}
 	return steps
 }
@@ -304,7 +304,7 @@ func TestOneUnknownALostAnswer(t *testing.T) {
 				k := record.NewKey(cells[0])
 				st := target.Step{ID: changeset.MakeID("aids", k, changeset.Delete), Act: changeset.Delete, Key: k, Record: record.Record{{Name: "v", Value: record.Text(cells[1])}}}
 				if i < 30 {
-					st = target.Step{ID: changeset.MakeID("aids", k, changeset.Amend), Act: changeset.Amend, Key: k, Fields: []changeset.FieldChange{{Field: "v", From: record.Text(cells[1]), To: record.Text("one " + cells[0])}}}
+					st = target.Step{ID: changeset.MakeID("aids", k, changeset.Amend), Act: changeset.Amend, Key: k, Fields: []changeset.Edit{{Field: "v", From: record.Text(cells[1]), To: record.Text("one " + cells[0])}}}
 				}
 				steps = append(steps, st)
 			}
@@ -398,7 +398,7 @@ func TestGroups(t *testing.T) {
 				for i := range steps {
 					steps[i].Linked = []string{"one", "one", "two", "two", ""}[i]
 				}
-				steps[3].Fields[0] = changeset.FieldChange{Field: "w", From: record.Text("x"), To: record.Text("y")}
+				steps[3].Fields[0] = changeset.Edit{Field: "w", From: record.Text("x"), To: record.Text("y")}
 				results, err := s.Request(t.Context(), steps, func(json.RawMessage) error { return nil })
 				require.NoError(t, err)
 				var fates []target.Fate

@@ -136,7 +136,7 @@ func TestKeyChangesTakeAlongWhatFollows(t *testing.T) {
 			}
 			s.Record = record.Record{{Name: "k", Value: record.Text(key)}, {Name: "v", Value: record.Text(of[0])}, {Name: "station", Value: record.Text(of[1])}}
 			if act == changeset.Amend {
-				s.Fields = []changeset.FieldChange{{Field: "v", From: record.Text(values[key][0]), To: record.Text(of[0])}, {Field: "station", From: record.Text(values[key][1]), To: record.Text(of[1])}}
+				s.Fields = []changeset.Edit{{Field: "v", From: record.Text(values[key][0]), To: record.Text(of[0])}, {Field: "station", From: record.Text(values[key][1]), To: record.Text(of[1])}}
 			}
 			return s
 		}

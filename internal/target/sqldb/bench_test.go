@@ -70,7 +70,7 @@ func amending(sets func(i int) []int) func(round int) []target.Step {
 		for i := 0; i < benchRows; i += 10 {
 			s := target.Step{Act: changeset.Amend, Key: key(i)}
 			for _, c := range sets(i) {
-				s.Fields = append(s.Fields, changeset.FieldChange{Field: fmt.Sprintf("c%d", c), From: valueAt(c, i, round-1), To: valueAt(c, i, round)})
+				s.Fields = append(s.Fields, changeset.Edit{Field: fmt.Sprintf("c%d", c), From: valueAt(c, i, round-1), To: valueAt(c, i, round)})
 			}
 			steps = append(steps, s)
 		}

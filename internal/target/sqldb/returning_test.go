@@ -82,9 +82,9 @@ func TestSwiftBatches(t *testing.T) {
 					s.Record = record.Record{{Name: "k", Value: record.Text(k)}, {Name: "v", Value: record.Text(there[0])}}
 				default:
 					s.Act = changeset.Amend
-					s.Fields = []changeset.FieldChange{{Field: "v", From: record.Text(there[0]), To: record.Text(fmt.Sprintf("v%d", r.IntN(3)))}}
+					s.Fields = []changeset.Edit{{Field: "v", From: record.Text(there[0]), To: record.Text(fmt.Sprintf("v%d", r.IntN(3)))}}
 					if r.IntN(2) == 0 {
-						s.Fields = append(s.Fields, changeset.FieldChange{Field: "n", From: record.Text(there[1]), To: record.Text("08")})
+						s.Fields = append(s.Fields, changeset.Edit{Field: "n", From: record.Text(there[1]), To: record.Text("08")})
 					}
 				}
 				if s.Act != changeset.Add {

@@ -29,7 +29,7 @@ func (d *db) simple() string {
 }
 
 func amend(key, field, from, to string) target.Step {
-	return target.Step{Act: changeset.Amend, Key: record.NewKey(key), Fields: []changeset.FieldChange{{Field: field, From: record.Text(from), To: record.Text(to)}}}
+	return target.Step{Act: changeset.Amend, Key: record.NewKey(key), Fields: []changeset.Edit{{Field: field, From: record.Text(from), To: record.Text(to)}}}
 }
 
 // A ticket tells the same however often it is asked, and what was said never to be
@@ -208,7 +208,7 @@ func TestWhatBlankMeans(t *testing.T) {
 			}
 			blank := record.Text("")
 			one := amend("1", "v", "a", "")
-			one.Fields = append(one.Fields, changeset.FieldChange{Field: "w", From: record.Text("b")}, changeset.FieldChange{Field: "x", From: record.Text("c")})
+			one.Fields = append(one.Fields, changeset.Edit{Field: "w", From: record.Text("b")}, changeset.Edit{Field: "x", From: record.Text("c")})
 			two := amend("2", "v", "a", "")
 			if !tells { // an explicit null is one to everybody; the empty text only to those who tell
 				two.Fields[0].To = record.Null()

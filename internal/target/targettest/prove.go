@@ -79,7 +79,7 @@ func (h *held) write(steps ...target.Step) []target.Result {
 
 func amend(key record.Key, field, from, to string) target.Step {
 	return target.Step{ID: changeset.MakeID("aids", key, changeset.Amend), Act: changeset.Amend, Key: key,
-		Fields: []changeset.FieldChange{{Field: field, From: record.Text(from), To: record.Text(to)}}}
+		Fields: []changeset.Edit{{Field: field, From: record.Text(from), To: record.Text(to)}}}
 }
 
 // Prove proves that a kind of target keeps to what package target says, whatever
@@ -228,7 +228,7 @@ func proveKeyChanges(t *testing.T, k *Kind) {
 				s := target.Step{Act: changeset.Add, Key: record.NewKey(now), Was: record.NewKey(old), Linked: "keys",
 					Record: record.Record{{Name: "k", Value: record.Text(now)}, {Name: "v", Value: record.Text(v)}}}
 				if before, there := values[now]; there {
-					s.Act, s.Fields = changeset.Amend, []changeset.FieldChange{{Field: "v", From: record.Text(before), To: record.Text(v)}}
+					s.Act, s.Fields = changeset.Amend, []changeset.Edit{{Field: "v", From: record.Text(before), To: record.Text(v)}}
 				}
 				steps = append(steps, s)
 			}

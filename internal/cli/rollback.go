@@ -165,8 +165,14 @@ func otherTargets(t, made *desk.Dossier) ([]run.At, error) {
 	if err != nil || here == nil {
 		return nil, err
 	}
+	elsewhere := func(all []run.At) []run.At {
+		return slices.DeleteFunc(all, func(at run.At) bool { return at == here.At() })
+	}
+	if all, err := run.Targets(t); err != nil || len(elsewhere(all)) == 0 {
+		return nil, err
+	}
 	all, _, err := run.Changed(t)
-	return slices.DeleteFunc(all, func(at run.At) bool { return at == here.At() }), err
+	return elsewhere(all), err
 }
 
 func targetNames(all []run.At) []string {

@@ -204,11 +204,20 @@ func (b *Undo) asked(done map[unit]standingUnit) map[unit]bool {
 		if b.Run > 0 && d.run != b.Run || len(b.Records) > 0 && !b.names(d.step.Key) || len(b.Fields) > 0 && !slices.Contains(b.Fields, u.field) {
 			continue
 		}
-		units[u], links[d.step.Linked], fields[within{u.id, d.step.linkOf(u.field)}] = true, true, true
+		units[u] = true
+		if d.step.Linked != "" {
+			links[d.step.Linked] = true
+		}
+		if link := d.step.linkOf(u.field); link != "" {
+			fields[within{u.id, link}] = true
+		}
+	}
+	if len(links)+len(fields) == 0 {
+		return units
 	}
 	for u, d := range done {
 		link := d.step.linkOf(u.field)
-		if d.step.Linked != "" && links[d.step.Linked] || link != "" && fields[within{u.id, link}] {
+		if links[d.step.Linked] || fields[within{u.id, link}] {
 			units[u] = true
 		}
 	}

@@ -203,6 +203,20 @@ func headOf(line []byte) (*Head, error) {
 	return h, nil
 }
 
+// readRollbackFile reads a rollback file, of which nothing is kept in memory but its steps.
+func readRollbackFile(fsys disk.FS, name string) (steps []*Step, err error) {
+	m, err := fsys.Map(name)
+	if err != nil {
+		return nil, err
+	}
+	defer m.Close()
+	err = table.Guard(func() error {
+		steps, err = readRollback(m.Data)
+		return err
+	})
+	return steps, err
+}
+
 // ReadRun reads a run from its journal and rollback file.
 func ReadRun(t *desk.Dossier, n int) (*Record, error) {
 	r := &Record{Dir: Dir(t, n), open: map[changeset.ID]bool{}}
@@ -214,11 +228,7 @@ func ReadRun(t *desk.Dossier, n int) (*Record, error) {
 	if err != nil {
 		return nil, err
 	}
-	rollback, err := disk.ReadFile(t.FS(), filepath.Join(r.Dir, rollbackName))
-	if err != nil {
-		return nil, &desk.DamageError{File: filepath.Join(r.Dir, rollbackName), Err: err}
-	}
-	planned, err := readRollback(rollback)
+	planned, err := readRollbackFile(t.FS(), filepath.Join(r.Dir, rollbackName))
 	if err != nil {
 		return nil, &desk.DamageError{File: filepath.Join(r.Dir, rollbackName), Err: err}
 	}

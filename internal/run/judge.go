@@ -28,7 +28,7 @@ type judged struct {
 // compare compares the last run's backup with what is there now of the same: what differs
 // is a step, as meant or not, or moved besides.
 func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Record, backup, now *table.Image, p Proof) error {
-	before, err := readPast(t, last.Head.At())
+	before, err := readPast(t, last.Head.At(), last)
 	if err != nil {
 		return err
 	}

@@ -44,10 +44,10 @@ type past struct {
 	handed  map[unit]*Step        // in load files, wherever these go, by the last step that has it
 }
 
-// readPast reads a dossier's runs, as far as they went to a target.
-func readPast(t *desk.Dossier, at At) (*past, error) {
+// readPast reads a dossier's runs, as far as they went to a target, but for those that are at hand.
+func readPast(t *desk.Dossier, at At, atHand ...*Record) (*past, error) {
 	var runs []*Record
-	for r, err := range allRuns(t) {
+	for r, err := range allRuns(t, atHand...) {
 		if err != nil {
 			return nil, err
 		}
@@ -89,8 +89,8 @@ func (p *past) take(run int, s *Step) {
 	}
 }
 
-// allRuns reads a dossier's runs, the first one first.
-func allRuns(t *desk.Dossier) iter.Seq2[*Record, error] {
+// allRuns reads a dossier's runs, the first one first, but for those that are at hand: they are what would be read.
+func allRuns(t *desk.Dossier, atHand ...*Record) iter.Seq2[*Record, error] {
 	return func(yield func(*Record, error) bool) {
 		runs, err := Runs(t)
 		if err != nil {
@@ -98,6 +98,12 @@ func allRuns(t *desk.Dossier) iter.Seq2[*Record, error] {
 			return
 		}
 		for _, n := range runs {
+			if i := slices.IndexFunc(atHand, func(r *Record) bool { return r.Head.Run == n }); i >= 0 {
+				if !yield(atHand[i], nil) {
+					return
+				}
+				continue
+			}
 			if r, err := ReadRun(t, n); !yield(r, err) || err != nil {
 				return
 			}

@@ -599,7 +599,27 @@ func (b *bench) applyKnowing(d *desk.Dossier, o Options) (*Report, error) {
 	}
 	defer f.Close()
 	o.OtherTarget = true
-	return Apply(ctx(), &Job{Dossier: d, Target: f, By: "petr", Now: clock, Options: o})
+	rep, err := Apply(ctx(), &Job{Dossier: d, Target: f, By: "petr", Now: clock, Options: o})
+	if err == nil && rep.Run > 0 {
+		b.isRead(d, rep)
+	}
+	return rep, err
+}
+
+// isRead holds the steps that a run has at its end against those that are read of it.
+func (b *bench) isRead(d *desk.Dossier, rep *Report) {
+	r, err := ReadRun(d, rep.Run)
+	require.NoError(b.t, err)
+	lines := func(steps []*Step) (all []string) {
+		for _, s := range steps {
+			var l line
+			s.known(&l)
+			all = append(all, string(l))
+		}
+		slices.Sort(all)
+		return all
+	}
+	require.Equal(b.t, lines(r.Steps), lines(rep.Attempted))
 }
 
 func openFile(b *bench, o table.Options) (*file.File, error) {

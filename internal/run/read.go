@@ -5,12 +5,16 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"paletwin/core/changeset"
 	"paletwin/core/record"
+	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/target"
 )
@@ -297,7 +301,7 @@ func (d *stepReader) values() (r record.Record, err error) {
 	return r, err
 }
 
-// readRollback reads rollback.jsonl and checks its seal.
+// readRollback reads rollback.jsonl, on all cores, and checks its seal.
 func readRollback(b []byte) ([]*Step, error) {
 	if len(b) == 0 || b[len(b)-1] != '\n' {
 		return nil, errCut
@@ -310,17 +314,48 @@ func readRollback(b []byte) ([]*Step, error) {
 	if err := json.Unmarshal(b[last:], &seal); err != nil || seal.Seal == "" {
 		return nil, errCut
 	}
-	if seal.Seal != changeset.Checksum(b[:last]) {
+	sealed := make(chan string, 1)
+	go func() {
+		sum := "" // where the file was shortened meanwhile
+		_ = table.Guard(func() error { sum = changeset.Checksum(b[:last]); return nil })
+		sealed <- sum
+	}()
+	first := bytes.IndexByte(b, '\n') + 1
+	steps, err := readSteps(b[first:max(first, last)])
+	if seal.Seal != <-sealed {
 		return nil, desk.ErrAltered
 	}
-	var steps []*Step
-	var d stepReader
-	first := true
-	for line := range bytes.Lines(b[:last]) {
-		if first {
-			first = false
-			continue
+	return steps, err
+}
+
+// readSteps reads whole lines, a step each.
+func readSteps(lines []byte) ([]*Step, error) {
+	cores := runtime.GOMAXPROCS(0)
+	parts := make([][]*Step, cores)
+	var g errgroup.Group
+	for i := range cores {
+		if len(lines) == 0 {
+			break
 		}
+		end := max(len(lines)/(cores-i), 1)
+		end += bytes.IndexByte(lines[end-1:], '\n')
+		part := lines[:end]
+		lines = lines[end:]
+		g.Go(func() error {
+			return table.Guard(func() (err error) {
+				parts[i], err = readPart(part)
+				return err
+			})
+		})
+	}
+	err := g.Wait()
+	return slices.Concat(parts...), err
+}
+
+func readPart(lines []byte) ([]*Step, error) {
+	steps := make([]*Step, 0, bytes.Count(lines, []byte{'\n'}))
+	var d stepReader
+	for line := range bytes.Lines(lines) {
 		d.Reset(line)
 		s := new(Step)
 		if err := d.step(s); err != nil {

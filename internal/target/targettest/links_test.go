@@ -153,6 +153,7 @@ func TestLinksAreNeverTorn(t *testing.T) {
 		apply := func(x *desk.Dossier, first int) *run.Report {
 			rep, err := run.Apply(context.Background(), &run.Job{Dossier: x, Target: m, By: "lina", Now: clock, Options: run.Options{First: first, System: []string{"born"}}})
 			require.NoError(rt, err)
+			isRead(rt, x, rep)
 			return rep
 		}
 		apply(x, rapid.IntRange(0, 4).Draw(rt, "first"))

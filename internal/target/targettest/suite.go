@@ -81,7 +81,37 @@ func (u *Update) Approve() {
 
 // Apply carries the dossier out.
 func (u *Update) Apply(tgt target.Target, o run.Options) (*run.Report, error) {
-	return run.Apply(context.Background(), &run.Job{Dossier: u.Dossier, Target: tgt, By: "lina", Now: clock, Options: o})
+	rep, err := run.Apply(context.Background(), &run.Job{Dossier: u.Dossier, Target: tgt, By: "lina", Now: clock, Options: o})
+	if err == nil {
+		isRead(u.T, u.Dossier, rep)
+	}
+	return rep, err
+}
+
+// isRead holds the steps that a run has at its end against those that are read of it.
+func isRead(t require.TestingT, d *desk.Dossier, rep *run.Report) {
+	if rep.Run == 0 {
+		return
+	}
+	r, err := run.ReadRun(d, rep.Run)
+	require.NoError(t, err)
+	read := map[changeset.ID]*run.Step{}
+	for _, s := range r.Steps {
+		read[s.ID] = s
+	}
+	require.Len(t, read, len(rep.Attempted))
+	for _, s := range rep.Attempted {
+		x := read[s.ID]
+		require.NotNil(t, x, s.Key)
+		require.Equal(t, s.Key, x.Key)
+		require.Equal(t, s.Outcome, x.Outcome, s.Key)
+		require.Equal(t, s.Reason, x.Reason, s.Key)
+		require.ElementsMatch(t, s.Fields, x.Fields, s.Key)
+		require.ElementsMatch(t, s.Record, x.Record, s.Key)
+		require.ElementsMatch(t, s.Read, x.Read, s.Key)
+		require.ElementsMatch(t, s.Left, x.Left, s.Key)
+		require.Len(t, x.Along, len(s.Along), s.Key)
+	}
 }
 
 // Rollback makes the dossier that undoes this one, all but conflicts approved.

@@ -171,9 +171,18 @@ type Written struct {
 // under which nobody else writes the same name; what a crash left of it
 // is removed.
 func WriteFile(fsys FS, name string, perm fs.FileMode, write func(io.Writer) error) (Written, error) {
+	return writeFile(fsys, name, perm, true, write)
+}
+
+// WriteSummed is WriteFile for what has been summed already: Written has no SHA-256.
+func WriteSummed(fsys FS, name string, perm fs.FileMode, write func(io.Writer) error) (Written, error) {
+	return writeFile(fsys, name, perm, false, write)
+}
+
+func writeFile(fsys FS, name string, perm fs.FileMode, sum bool, write func(io.Writer) error) (Written, error) {
 	Leftovers(fsys, name)
 	tmp := TempName(name)
-	w, err := writeTemp(fsys, tmp, perm, true, write)
+	w, err := writeTemp(fsys, tmp, perm, sum, write)
 	if err != nil {
 		return w, err
 	}

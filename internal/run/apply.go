@@ -359,6 +359,9 @@ func (j *Job) plan(ctx context.Context) (*planned, error) {
 	if err := j.checkTable(ctx); err != nil {
 		return nil, err
 	}
+	if s, ok := j.Target.(target.Summer); ok && !j.Options.Rehearse {
+		s.Summing()
+	}
 	p.steps, p.write, err = j.judgeAll(ctx, c, plan.Steps)
 	rep.Left.Approved += len(plan.Steps) - len(p.steps)
 	return p, err

@@ -91,15 +91,22 @@ func (j *Job) backup(ctx context.Context, dir string, head *Head) error {
 		}
 	}
 	fsys, file := j.Dossier.FS(), filepath.Join(dir, head.Backup)
-	w, err := disk.WriteFile(fsys, file, 0o600, func(w io.Writer) error { return j.Target.Backup(ctx, w) })
+	write := disk.WriteFile
+	s, sums := j.Target.(target.Summer)
+	if sums {
+		write = disk.WriteSummed
+	}
+	w, err := write(fsys, file, 0o600, func(w io.Writer) error { return j.Target.Backup(ctx, w) })
 	if err != nil {
 		return err
 	}
 	if err := readsBack(fsys, &w, file); err != nil {
 		return err
 	}
-	head.SHA256 = w.SHA256
-	return nil
+	if head.SHA256 = w.SHA256; sums {
+		head.SHA256, err = s.Summed(ctx)
+	}
+	return err
 }
 
 // definition keeps what the records of a backup stand in.

@@ -68,6 +68,14 @@ type Writer interface {
 	Write(ctx context.Context, steps []Step) ([]Result, error)
 }
 
+// Summer is a target that knows beforehand what its backup's SHA-256 will be.
+type Summer interface {
+	// Summing begins to make it, beside whatever is done next.
+	Summing()
+	// Summed returns it, in hexadecimal digits, of the state that Backup writes; ErrMoved where that was written to meanwhile.
+	Summed(ctx context.Context) (string, error)
+}
+
 // Traits are what a kind of target can do, as values.
 type Traits struct {
 	Ext   string // the ending of a backup's file name: ".csv"

@@ -11,6 +11,8 @@ package file
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -43,11 +45,12 @@ type File struct {
 
 	emptied bool // of a workbook: the rows of records that are deleted are emptied, and stay
 
-	m      *disk.Mapping
-	img    *table.Image
-	keyCol []int
-	form   form
-	sum    xxh3.Uint128 // of the bytes that were read
+	m       *disk.Mapping
+	img     *table.Image
+	keyCol  []int
+	form    form
+	sum     xxh3.Uint128 // of the bytes that were read
+	summing *summing     // of these bytes, where somebody asked
 
 	// What was read of the bytes that were written last, if it was, and their sum.
 	made    *table.Image
@@ -185,6 +188,7 @@ func (f *File) readTable(data []byte) (err error) {
 }
 
 func (f *File) unmap() error {
+	f.endSumming()
 	m := f.m
 	f.m = nil
 	return m.Close()
@@ -243,9 +247,14 @@ func (f *File) Current(ctx context.Context, keys []record.Key) ([]target.State, 
 
 // Backup writes the file's bytes, those that were read; or target.ErrMoved.
 func (f *File) Backup(ctx context.Context, w io.Writer) error {
+	return copyOf(ctx, f.m.Data, f.sum, w)
+}
+
+// copyOf writes the bytes of a file with a sum; or says target.ErrMoved.
+func copyOf(ctx context.Context, data []byte, want xxh3.Uint128, w io.Writer) error {
 	return table.Guard(func() error {
 		sum := xxh3.New128()
-		for data := f.m.Data; len(data) > 0; {
+		for len(data) > 0 {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
@@ -256,11 +265,57 @@ func (f *File) Backup(ctx context.Context, w io.Writer) error {
 			_, _ = sum.Write(data[:n]) // a hash never fails
 			data = data[n:]
 		}
-		if sum.Sum128() != f.sum {
+		if sum.Sum128() != want {
 			return target.ErrMoved // in place, under our eyes
 		}
 		return nil
 	})
+}
+
+// summing is the SHA-256 of a file's bytes in the making.
+type summing struct {
+	of   xxh3.Uint128 // the bytes' sum
+	end  context.CancelFunc
+	done chan bool
+	sha  string
+	err  error
+}
+
+// Summing begins to make the SHA-256 of the bytes that were read.
+func (f *File) Summing() {
+	f.endSumming()
+	ctx, end := context.WithCancel(context.Background())
+	s := &summing{of: f.sum, end: end, done: make(chan bool)}
+	f.summing = s
+	data := f.m.Data
+	go func() {
+		defer close(s.done)
+		h := sha256.New()
+		s.err = copyOf(ctx, data, s.of, h)
+		s.sha = hex.EncodeToString(h.Sum(nil))
+	}()
+}
+
+// Summed returns the SHA-256 of the bytes that were read.
+func (f *File) Summed(ctx context.Context) (string, error) {
+	if f.summing == nil || f.summing.of != f.sum {
+		f.Summing()
+	}
+	select {
+	case <-f.summing.done:
+		return f.summing.sha, f.summing.err
+	case <-ctx.Done():
+		return "", ctx.Err()
+	}
+}
+
+// endSumming waits until nothing reads the file's bytes any more.
+func (f *File) endSumming() {
+	if f.summing != nil {
+		f.summing.end()
+		<-f.summing.done
+		f.summing = nil
+	}
 }
 
 // Table gives the file as it was read last.

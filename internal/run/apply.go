@@ -136,8 +136,12 @@ func (j *Job) mayFinish(last *Record) error {
 
 // Finished refuses where a dossier's last run did not come to its end.
 func Finished(t *desk.Dossier) error {
-	last, err := newest(t, func(*Head) bool { return true })
-	if err != nil || last == nil || last.Ended != "" {
+	runs, err := Runs(t)
+	if err != nil || len(runs) == 0 {
+		return err
+	}
+	last, err := readEnd(t, runs[len(runs)-1])
+	if err != nil || last.Ended != "" {
 		return err
 	}
 	return refuse(Unfinished, "run %d of dossier %s was interrupted and has to be finished first", last.Head.Run, t.Meta.Number)
@@ -151,7 +155,7 @@ func (r *Record) next() int {
 	return r.Head.Run + 1
 }
 
-// ready completes the job, and returns the dossier's last run, nil if it has none.
+// ready completes the job, and returns the dossier's last run, nil if it has none: without its steps, where it ended.
 func (j *Job) ready() (last *Record, err error) {
 	if j.Progress == nil {
 		j.Progress = func(string, int, int) {}
@@ -175,7 +179,7 @@ func (j *Job) ready() (last *Record, err error) {
 		return nil, err
 	}
 	if len(runs) > 0 {
-		if last, err = ReadRun(j.Dossier, runs[len(runs)-1]); err != nil {
+		if last, err = readEnd(j.Dossier, runs[len(runs)-1]); err != nil {
 			return nil, err
 		}
 	}

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -201,6 +202,21 @@ func headOf(line []byte) (*Head, error) {
 		return nil, errors.New("the run was made by a newer version of paletwin")
 	}
 	return h, nil
+}
+
+// readEnd reads a run's heading and how it ended, and none of its steps; all of it where it did not end.
+func readEnd(t *desk.Dossier, n int) (*Record, error) {
+	r := &Record{Dir: Dir(t, n)}
+	journal, err := t.ReadChain(chainOf(n))
+	if err == nil {
+		if err = r.walk(journal, func(e *entry) error { r.Ended = cmp.Or(e.end, r.Ended); return nil }); err != nil {
+			err = &desk.DamageError{File: t.Path(chainOf(n)), Err: err}
+		}
+	}
+	if err != nil || r.Ended == "" {
+		return ReadRun(t, n) // which says what is wrong
+	}
+	return r, nil
 }
 
 // readRollbackFile reads a rollback file, of which nothing is kept in memory but its steps.

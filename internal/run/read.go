@@ -25,12 +25,12 @@ import (
 // entry is a line of a journal after the first, as it is read.
 type entry struct {
 	batch    int
-	intend   []changeset.ID
-	outcomes []byte // steps, as they stand in the line
+	intend   []byte // steps, as they stand in the line
+	outcomes []byte
 	// Of a batch that is a transaction: what becomes of its steps if it is committed, and by what is asked whether it was;
 	// then, that it was.
-	undo      []changeset.ID // steps that are about to be undone
-	promise   []byte         // steps
+	undo      []byte // steps that are about to be undone
+	promise   []byte
 	ticket    json.RawMessage
 	committed bool
 	unsent    []changeset.ID // of a batch of requests: steps of which nothing was sent
@@ -55,11 +55,11 @@ func (d *stepReader) entry(line []byte) (*entry, error) {
 		case "batch":
 			e.batch, err = d.Number()
 		case "intend":
-			e.intend, err = d.stepIDs()
+			e.intend, err = d.list()
 		case "outcomes":
 			e.outcomes, err = d.list()
 		case "undo":
-			e.undo, err = d.stepIDs()
+			e.undo, err = d.list()
 		case "promise":
 			e.promise, err = d.list()
 		case "ticket":
@@ -124,9 +124,13 @@ func (d *stepReader) moment() (t time.Time, err error) {
 	return t, err
 }
 
-// stepIDs reads the ids of steps.
-func (d *stepReader) stepIDs() (ids []changeset.ID, err error) {
-	err = d.Array(func() error {
+// stepIDs reads the ids of steps that stand in a line.
+func (d *stepReader) stepIDs(raw []byte, take func(changeset.ID)) error {
+	if len(raw) == 0 {
+		return nil
+	}
+	d.Reset(raw)
+	return d.Array(func() error {
 		var id changeset.ID
 		known := false
 		err := d.Object(func(name []byte) (err error) {
@@ -140,10 +144,9 @@ func (d *stepReader) stepIDs() (ids []changeset.ID, err error) {
 		if err == nil && !known {
 			err = errNoID
 		}
-		ids = append(ids, id)
+		take(id)
 		return err
 	})
-	return ids, err
 }
 
 var errNoID = errors.New("a step has no id")
@@ -378,6 +381,19 @@ func (r *Record) read(journal []byte, planned []*Step) error {
 	for _, s := range planned {
 		byID[s.ID] = s
 	}
+	if err := r.walk(journal, func(e *entry) error { return r.take(e, byID) }); err != nil {
+		return err
+	}
+	r.Steps = append(r.Steps, planned...)
+	for _, s := range planned {
+		s.handed, s.all = r.Head.Handoff, s.Fields
+		s.settleFields()
+	}
+	return nil
+}
+
+// walk reads the lines of a journal, each of which has to follow from the one before.
+func (r *Record) walk(journal []byte, take func(e *entry) error) error {
 	var d stepReader
 	for n := 0; ; n++ {
 		line, rest, whole := bytes.Cut(journal, []byte{'\n'})
@@ -403,17 +419,12 @@ func (r *Record) read(journal []byte, planned []*Step) error {
 			return fmt.Errorf("line %d does not follow from the one before it", n+1)
 		}
 		r.last = desk.LineDigest(line)
-		if err := r.take(e, byID); err != nil {
+		if err := take(e); err != nil {
 			return fmt.Errorf("line %d: %w", n+1, err)
 		}
 	}
 	if r.size == 0 {
 		return errCut
-	}
-	r.Steps = append(r.Steps, planned...)
-	for _, s := range planned {
-		s.handed, s.all = r.Head.Handoff, s.Fields
-		s.settleFields()
 	}
 	return nil
 }
@@ -445,8 +456,9 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 	if e.answer != nil {
 		r.Heard = append(r.Heard, *e.answer)
 	}
-	for _, id := range e.intend {
-		r.open[id] = true
+	var d stepReader
+	if err := d.stepIDs(e.intend, func(id changeset.ID) { r.open[id] = true }); err != nil {
+		return err
 	}
 	r.takeTicket(e)
 	if len(e.promise) > 0 {
@@ -456,13 +468,15 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 	if e.committed && r.promise != nil {
 		told = append(told, r.promise.promise)
 	}
-	for _, id := range e.undo {
+	err := d.stepIDs(e.undo, func(id changeset.ID) {
 		if r.undo == nil {
 			r.undo = map[changeset.ID]bool{}
 		}
 		r.undo[id] = true
+	})
+	if err != nil {
+		return err
 	}
-	var d stepReader
 	for _, steps := range told {
 		n, err := d.steps(steps, func(s *Step) error { r.takeOutcome(s, byID); return nil })
 		if err != nil {

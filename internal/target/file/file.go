@@ -291,8 +291,9 @@ func (f *File) Summing() {
 	go func() {
 		defer close(s.done)
 		h := sha256.New()
-		s.err = copyOf(ctx, data, s.of, h)
-		s.sha = hex.EncodeToString(h.Sum(nil))
+		if s.err = copyOf(ctx, data, s.of, h); s.err == nil { // a fault may have broken the hash off
+			s.sha = hex.EncodeToString(h.Sum(nil))
+		}
 	}()
 }
 

@@ -51,7 +51,7 @@ dossiers: from what to what, when, on whose approval, in which run, from which f
 			if err != nil {
 				return err
 			}
-			return d.Steady(func() error { return a.history(d, &list) })
+			return a.history(d, &list)
 		},
 	}
 	cmd.Flags().IntVar(&n, "run", 0, "one run of the dossier")
@@ -106,11 +106,11 @@ func (a *app) history(d *desk.Desk, l *listed) error {
 	if l.limit < 0 {
 		return usage("--limit takes no negative number")
 	}
-	all, err := d.Dossiers()
+	all, err := run.ListOf(d)
 	if err != nil {
 		return err
 	}
-	if len(all) == 0 && !a.json {
+	if all.Empty() && !a.json {
 		a.out.Line("no dossier yet on the desk %s", a.shown(d.Dir))
 		a.next("paletwin demo", "paletwin help compare")
 		return nil
@@ -121,23 +121,23 @@ func (a *app) history(d *desk.Desk, l *listed) error {
 	}
 	t := screen.Table{Right: []bool{false, false, false, false, true, true, true}, Heading: []string{"", "title", "by", "when", "amend", "add", "delete", "status"}}
 	rows := l.rows(all)
+	all.Keep()
 	if len(rows) == 0 && !a.json {
 		a.out.Line("nothing waits for anybody: every dossier was carried out, rejected or undone")
 		return nil
 	}
-	for i := range rows {
-		x := rows[i].t
+	for _, x := range rows {
 		if x.Damage != nil {
 			if a.json {
-				if err := a.printJSON(map[string]any{"path": x.Rel(x.Dir), "damage": x.Damage.Error()}); err != nil {
+				if err := a.printJSON(map[string]any{"path": x.Path, "damage": x.Damage.Error()}); err != nil {
 					return err
 				}
 				continue
 			}
-			t.Row(screen.Level("stop"), screen.Safe(x.Rel(x.Dir)), "", "", "", "", "", screen.Safe(x.Damage.Error()))
+			t.Row(screen.Level("stop"), screen.Safe(x.Path), "", "", "", "", "", screen.Safe(x.Damage.Error()))
 			continue
 		}
-		if err := a.historyRow(&t, &rows[i]); err != nil {
+		if err := a.historyRow(&t, x); err != nil {
 			return err
 		}
 	}
@@ -154,45 +154,34 @@ func (a *app) copies(d *desk.Desk) {
 }
 
 // rows are the dossiers that are listed, the oldest first; the record sets of one count as one.
-func (l *listed) rows(all []*desk.Dossier) (rows []historyRow) {
-	counted := map[string]bool{}
-	for _, x := range slices.Backward(all) {
-		if l.limit > 0 && len(counted) == l.limit && !counted[x.Whole().Dir] {
+func (l *listed) rows(all *run.List) (rows []*run.Row) {
+	counted := 0
+	for sets := range all.Backward() {
+		if l.limit > 0 && counted == l.limit {
 			break
 		}
-		r := historyRow{t: x}
-		if x.Damage == nil {
-			r.s, r.err = run.ReadStatus(x)
+		count := 0
+		for _, r := range slices.Backward(sets) {
+			if !l.open || r.Damage != nil || r.Err != nil || r.Open {
+				rows = append(rows, r)
+				count = 1
+			}
 		}
-		if !l.open || x.Damage != nil || r.err != nil || r.s.Open(x) {
-			rows = append(rows, r)
-			counted[x.Whole().Dir] = true
-		}
+		counted += count
 	}
 	slices.Reverse(rows)
 	return rows
 }
 
-// historyRow is a dossier in the list, with what its runs came to.
-type historyRow struct {
-	t   *desk.Dossier
-	s   *run.Status
-	err error // why that cannot be read
-}
-
-func (a *app) historyRow(t *screen.Table, row *historyRow) error {
-	x, s, err := row.t, row.s, row.err
-	m, n := x.Meta, x.Set().Changes
-	status := ""
-	if err != nil {
-		status = screen.Level("stop") + " " + screen.Safe(err.Error())
-	} else {
-		status = s.String()
+func (a *app) historyRow(t *screen.Table, m *run.Row) error {
+	n, status := m.Changes, m.Status
+	if m.Err != nil {
+		status = screen.Level("stop") + " " + screen.Safe(m.Err.Error())
 	}
 	if a.json {
-		j := map[string]any{"dossier": m.Number, "title": m.Title, "by": m.By, "when": m.When, "record_set": x.Set().Name, "changes": n, "status": status, "undoes": m.Undoes}
-		if s != nil {
-			j["steps"] = s.Steps
+		j := map[string]any{"dossier": m.Number, "title": m.Title, "by": m.By, "when": m.When, "record_set": m.RecordSet, "changes": n, "status": status, "undoes": m.Undoes}
+		if m.Err == nil {
+			j["steps"] = m.Steps
 		}
 		return a.printJSON(j)
 	}

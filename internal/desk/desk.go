@@ -492,21 +492,22 @@ func (d *Desk) Dossier(name, by string) (*Dossier, error) {
 // undoing remembers which dossiers undo which, for as long as the desk has the
 // same dossiers: whoever lists many asks for each.
 type undoing struct {
-	names []string
-	by    map[string][]*Dossier
-}
-
-// Steady runs f, which looks at many dossiers as they are at one moment: which of them there are is looked up once.
-func (d *Desk) Steady(f func() error) error {
-	d.steady = true
-	defer func() { d.steady = false }()
-	d.undoing.by = nil
-	return f()
+	names   []string
+	by      map[string][]*Dossier
+	folders map[string][]string // which are still to be opened
 }
 
 // Undoing lists the dossiers that undo runs of the one with a number, in order.
 func (d *Desk) Undoing(number string) ([]*Dossier, error) {
 	if d.steady && d.undoing.by != nil {
+		for _, folder := range d.undoing.folders[number] {
+			for _, t := range d.In(folder, d.undoing.names) {
+				if t.undoes() == number {
+					d.undoing.by[number] = append(d.undoing.by[number], t)
+				}
+			}
+		}
+		delete(d.undoing.folders, number)
 		return d.undoing.by[number], nil
 	}
 	names, err := d.names()
@@ -523,13 +524,28 @@ func (d *Desk) Undoing(number string) ([]*Dossier, error) {
 
 // noteUndoing notes which dossiers undo others, of all that there are.
 func (d *Desk) noteUndoing(names []string, all []*Dossier) {
-	d.undoing = undoing{names, map[string][]*Dossier{}}
+	d.undoing = undoing{names: names, by: map[string][]*Dossier{}}
 	for _, t := range all {
-		if t.Damage == nil && t.Meta.Undoes != nil && !t.Meta.Undoes.Restore {
-			n := t.Meta.Undoes.Dossier
+		if n := t.undoes(); n != "" {
 			d.undoing.by[n] = append(d.undoing.by[n], t)
 		}
 	}
+}
+
+// undoes is the number of the dossier of which this one undoes runs, "" where it undoes none.
+func (t *Dossier) undoes() string {
+	if t.Damage != nil {
+		return ""
+	}
+	return t.Meta.Undoes.Of()
+}
+
+// Of is the number of the dossier of which runs are undone; "" where there is none, or a backup is returned to.
+func (u *Undoes) Of() string {
+	if u == nil || u.Restore {
+		return ""
+	}
+	return u.Dossier
 }
 
 func isNumber(s string) bool {
@@ -563,14 +579,7 @@ func (d *Desk) Dossiers() ([]*Dossier, error) {
 	all := make([]*Dossier, 0, len(names))
 	d.Copies = nil
 	for _, n := range names {
-		t, err := d.open(n)
-		if err != nil {
-			t = &Dossier{desk: d, Dir: filepath.Join(d.dossiers(), n), Damage: err}
-		} else if t.copyOf(names) {
-			d.Copies = append(d.Copies, &CopyError{n, t.Meta.Number})
-			continue
-		}
-		all = append(all, t.parts()...)
+		all = append(all, d.In(n, names)...)
 	}
 	d.noteUndoing(names, all)
 	return all, nil

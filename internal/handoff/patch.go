@@ -64,9 +64,11 @@ func (f *patches) key(st *target.Step) record.Record {
 	return r
 }
 
+var pointerEscapes = strings.NewReplacer("~", "~0", "/", "~1")
+
 // path is the JSON Pointer (RFC 6901) of a field.
 func (f *patches) path(field string) string {
-	return "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(f.s.word(field).Heading)
+	return "/" + pointerEscapes.Replace(f.s.word(field).Heading)
 }
 
 // value is a value as JSON, in the system's words.

@@ -307,10 +307,9 @@ func (x *deriver) derive(refs []rowRef, o *made) error {
 	var enc []byte
 	for _, ref := range refs {
 		o.res.Records++
-		cells = csv.Split(cells[:0], ref.raw, x.m.Comma)
 		enc = csv.AppendKey(enc[:0], ref.raw, x.key, x.m.Comma)
 		key := record.KeyOf(enc)
-		take, err := x.takes(cells, key, ref.row, o)
+		take, err := x.takes(ref, key, o)
 		if err != nil {
 			return err
 		}
@@ -324,7 +323,8 @@ func (x *deriver) derive(refs []rowRef, o *made) error {
 			continue
 		}
 		was := len(o.out)
-		o.out = append(x.row(o.out, cells, key, ref.row, o), '\n')
+		cells = csv.Split(cells[:0], ref.raw, x.m.Comma)
+		o.out = append(x.row(o.out, cells, key, ref, o), '\n')
 		if !bytes.Equal(o.out[was:len(o.out)-1], ref.raw) {
 			o.res.Changed++
 		}
@@ -332,8 +332,8 @@ func (x *deriver) derive(refs []rowRef, o *made) error {
 	return nil
 }
 
-// takes reports whether a record is selected.
-func (x *deriver) takes(cells [][]byte, key record.Key, row int, o *made) (bool, error) {
+// takes reports whether a record is selected. Of those that are not, the cells alone are looked for that are asked about.
+func (x *deriver) takes(ref rowRef, key record.Key, o *made) (bool, error) {
 	if x.Keys != nil {
 		if !x.Keys.Has(key) {
 			return false, nil
@@ -349,22 +349,24 @@ func (x *deriver) takes(cells [][]byte, key record.Key, row int, o *made) (bool,
 	if x.Where == nil {
 		return true, nil
 	}
-	ok, err := x.Where.Holds(x.input(cells, key, row))
+	ok, err := x.Where.Holds(x.input(ref, key))
 	switch {
 	case errors.Is(err, expr.ErrNull):
 		return false, nil
 	case err != nil:
-		return false, &expr.Error{Source: x.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for %s, %s: %v", key, x.m.RowWords(row), err)}
+		return false, &expr.Error{Source: x.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for %s, %s: %v", key, x.m.RowWords(ref.row), err)}
 	}
 	return ok, nil
 }
 
 // input is a record as expressions see it: as it was, under both names.
-func (x *deriver) input(cells [][]byte, key record.Key, row int) *expr.Input {
+func (x *deriver) input(ref rowRef, key record.Key) *expr.Input {
 	there := func(i int) string {
-		if c := x.column[i]; c >= 0 && c < len(cells) {
-			v, _ := csv.Value(x.m, cells[c])
-			return v.String()
+		if c := x.column[i]; c >= 0 {
+			if cell, ok := csv.Cell(ref.raw, c, x.m.Comma); ok {
+				v, _ := csv.Value(x.m, cell)
+				return v.String()
+			}
 		}
 		return ""
 	}
@@ -377,12 +379,12 @@ func (x *deriver) input(cells [][]byte, key record.Key, row int) *expr.Input {
 	if x.Layout != nil {
 		get = x.Layout.Getter(there)
 	}
-	return &expr.Input{Old: get, New: get, Key: key.String(), Act: "amend", Row: row}
+	return &expr.Input{Old: get, New: get, Key: key, Act: "amend", Row: ref.row}
 }
 
 // row appends a record's row with what the ops make of it. All ops see the
 // record as it was.
-func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, row int, o *made) []byte {
+func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, ref rowRef, o *made) []byte {
 	var in *expr.Input
 	now := make([]*string, len(cells))
 	for i, op := range x.Ops {
@@ -399,7 +401,7 @@ func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, row int, o *ma
 			now[at] = new(string)
 		default:
 			if in == nil {
-				in = x.input(cells, key, row)
+				in = x.input(ref, key)
 			}
 			v, err := op.Program.Eval(in)
 			switch {
@@ -410,7 +412,7 @@ func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, row int, o *ma
 				if err != nil {
 					text = err.Error()
 				}
-				o.failures = append(o.failures, failure{row, key.String(), op.Field, text})
+				o.failures = append(o.failures, failure{ref.row, key.String(), op.Field, text})
 			default:
 				s := x.write(op.Field, v)
 				now[at] = &s

@@ -14,6 +14,8 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/interpreter"
+
+	"paletwin/core/record"
 )
 
 // Type is the type of a field, or of what an expression gives.
@@ -76,7 +78,7 @@ type Getter func(field int) Value
 // is not there: all its fields are null.
 type Input struct {
 	Old, New Getter
-	Key      string
+	Key      record.Key
 	Act      string
 	Row      int
 }
@@ -430,7 +432,7 @@ func (a *activation) ResolveName(name string) (any, bool) {
 	case "new":
 		return &state{a.in.New}, true
 	case "key":
-		return types.String(a.in.Key), true
+		return types.String(a.in.Key.String()), true
 	case "act":
 		return types.String(a.in.Act), true
 	case "row":

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"paletwin/core/record"
 	"paletwin/internal/thorough"
 )
 
@@ -73,7 +74,7 @@ var (
 
 func TestExpressions(t *testing.T) {
 	e := environment(t)
-	in := &Input{Old: before, New: after, Key: "00417", Act: "amend", Row: 18}
+	in := &Input{Old: before, New: after, Key: record.NewKey("00417"), Act: "amend", Row: 18}
 	for source, want := range map[string]string{
 		"old.fee * 1.04":                         "30.8880",
 		"round(old.fee * 1.04, 2)":               "30.89",

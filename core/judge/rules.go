@@ -22,7 +22,7 @@ func Amended(l *layout.Layout, key record.Key, row int, fields []changeset.Edit,
 		}
 		return nil
 	}
-	in := &expr.Input{Act: changeset.Amend.String(), Key: key.String(), Row: row, Old: l.Getter(old), New: l.Getter(func(i int) string {
+	in := &expr.Input{Act: changeset.Amend.String(), Key: key, Row: row, Old: l.Getter(old), New: l.Getter(func(i int) string {
 		if fc := changed(i); fc != nil {
 			return fc.To.String()
 		}
@@ -39,7 +39,7 @@ func Whole(l *layout.Layout, act changeset.Act, key record.Key, row int, r recor
 	}
 	get := r.Finder()
 	texts := l.Getter(func(i int) string { v, _ := get(l.Fields[i].Name); return v.String() })
-	in := &expr.Input{Act: act.String(), Key: key.String(), Row: row}
+	in := &expr.Input{Act: act.String(), Key: key, Row: row}
 	if act == changeset.Delete {
 		in.Old = texts
 	} else {

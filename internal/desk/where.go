@@ -97,7 +97,7 @@ func (t *Dossier) before(c *Changes, w *where) (map[record.Key]record.Record, er
 // Holds reports whether the expression holds for a change. One that needs a
 // value which is empty does not.
 func (w *where) Holds(ch *changeset.Change) bool {
-	in := &expr.Input{Act: ch.Act.String(), Key: ch.Key.String()}
+	in := &expr.Input{Act: ch.Act.String(), Key: ch.Key}
 	old := ch.Record.Finder()
 	switch ch.Act {
 	case changeset.Add:

@@ -15,19 +15,10 @@ import (
 	"paletwin/internal/target"
 )
 
-// check checks, before anything is written, the records as they would be
-// in the target: with approved fields only, beside what the target has now.
-// What would break the layout is refused, and so is what the target is known not
-// to take; linked steps go together. What goes back to what it was no layout refuses: it stood there. It
+// check refuses, before anything is written, what the target is known not to take, and values that would not stay
+// unique; linked steps go together. It
 // returns the steps that are to be written: the first of them, as many as most says, where that is not 0.
-func (j *Job) check(ctx context.Context, steps []*Step, states []target.State, most int) ([]*Step, error) {
-	if j.layout != nil && j.Dossier.Meta.Undoes == nil {
-		for i, s := range steps {
-			if s.Outcome == "" {
-				j.checkStep(s, &states[i])
-			}
-		}
-	}
+func (j *Job) check(ctx context.Context, steps []*Step, most int) ([]*Step, error) {
 	if !j.Target.Traits().Assigns && j.schema.Assigned() {
 		for _, s := range steps {
 			if s.Outcome == "" && s.Act == changeset.Add && schema.IsNew(s.Key) {
@@ -66,8 +57,13 @@ func (s *Step) refuse(problems []layout.Problem) {
 	}
 }
 
-func (j *Job) checkStep(s *Step, now *target.State) {
+// checkLayout refuses a step that would break the layout: with approved fields only, beside what the target has now.
+// What goes back to what it was no layout refuses: it stood there.
+func (j *Job) checkLayout(s *Step, now *target.State) {
 	l := j.layout
+	if l == nil || j.Dossier.Meta.Undoes != nil || s.Outcome != "" {
+		return
+	}
 	var problems []layout.Problem
 	switch s.Act {
 	case changeset.Amend:

@@ -437,11 +437,10 @@ func (rep *Report) partly(s *Step) {
 // not to be written its outcome. It returns those that are, and all that the
 // run deals with.
 func (j *Job) judgeAll(ctx context.Context, c *desk.Changes, steps []*Step) (all, write []*Step, err error) {
-	states, err := j.judgeStates(ctx, c, steps)
-	if err != nil {
+	if err := j.judgeStates(ctx, c, steps); err != nil {
 		return nil, nil, err
 	}
-	if write, err = j.check(ctx, steps, states, j.Options.First); err != nil {
+	if write, err = j.check(ctx, steps, j.Options.First); err != nil {
 		return nil, nil, err
 	}
 	for _, s := range steps {
@@ -469,39 +468,64 @@ func (j *Job) there() string {
 	return "the target"
 }
 
-// judgeStates reads the steps' records and judges by them. Where they are
+// judgeStates reads the steps' records, judges by them, and checks what is left to be written by the layout. Where they are
 // taken to be as the steps say, there is nothing to judge.
-func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) ([]target.State, error) {
+func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) error {
 	if j.Target.Traits().Unread {
-		return make([]target.State, len(steps)), nil
+		for _, s := range steps {
+			j.checkLayout(s, new(target.State))
+		}
+		return nil
 	}
 	j.Progress("reading the target", 0, 0)
-	states, err := j.Target.Current(ctx, keys(steps))
-	if err != nil {
-		return nil, err
-	}
+	lacks := j.checkColumns(steps)
 	known, asked := 0, 0
-	for i, s := range steps {
-		if states[i].Count > 1 {
-			return nil, refuse(TwiceThere, "%s stands %d times in %s", s.Key, states[i].Count, j.where())
+	err := j.eachState(ctx, steps, func(s *Step, now *target.State) error {
+		if now.Count > 1 {
+			return refuse(TwiceThere, "%s stands %d times in %s", s.Key, now.Count, j.where())
 		}
 		if s.Act != changeset.Add {
 			asked++
-			known += states[i].Count
+			known += now.Count
 		}
+		if lacks == nil {
+			s.take(j.judge(s, now))
+			j.checkLayout(s, now)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	if 2*known < asked && !j.Options.OtherTarget {
 		if err := j.knowsFew(ctx, c, steps); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	if err := j.checkColumns(steps); err != nil {
-		return nil, err
+	return lacks
+}
+
+// manyStates is how many records are held at once of a target that can be read as often as one likes.
+var manyStates = 1 << 17
+
+// eachState reads the steps' records as they are now.
+func (j *Job) eachState(ctx context.Context, steps []*Step, take func(s *Step, now *target.State) error) error {
+	most := len(steps)
+	if j.Target.Traits().Reread {
+		most = manyStates
 	}
-	for i, s := range steps {
-		s.take(j.judge(s, &states[i]))
+	for part := range slices.Chunk(steps, max(most, 1)) {
+		states, err := j.Target.Current(ctx, keys(part))
+		if err != nil {
+			return err
+		}
+		for i, s := range part {
+			if err := take(s, &states[i]); err != nil {
+				return err
+			}
+		}
 	}
-	return states, nil
+	return nil
 }
 
 // knowsFew refuses a target that knows fewer than half of the records that the

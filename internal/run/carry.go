@@ -168,16 +168,14 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 	for i, s := range part {
 		s.given(results[i].Key)
 	}
-	states, err := j.Target.Current(ctx, keys(part))
-	if err != nil {
-		return err
-	}
-	for i, s := range part {
+	i := 0
+	return j.eachState(ctx, part, func(s *Step, now *target.State) error {
 		if s.ends(&results[i], j.Now()) {
-			s.noteRead(&states[i])
+			s.noteRead(now)
 		}
-	}
-	return nil
+		i++
+		return nil
+	})
 }
 
 // ends gives the step its outcome, and reports whether it was done.
@@ -391,7 +389,10 @@ func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
 		s.When = j.Now()
 		known = append(known, s)
 	}
-	if _, err := j.check(ctx, rest, states, 0); err != nil { // what was asked for may be another form than before
+	for i, s := range rest {
+		j.checkLayout(s, &states[i])
+	}
+	if _, err := j.check(ctx, rest, 0); err != nil { // what was asked for may be another form than before
 		return nil, nil, err
 	}
 	write = slices.DeleteFunc(write, func(s *Step) bool {

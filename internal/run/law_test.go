@@ -27,6 +27,8 @@ import (
 	"paletwin/internal/target/file"
 )
 
+func init() { manyStates = 3 } // so that records are read in several parts
+
 func clock() time.Time { return time.Date(2026, 10, 6, 9, 0, 0, 0, time.UTC) }
 
 // bench is a desk in a folder of its own, with a register.

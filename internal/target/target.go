@@ -78,9 +78,10 @@ type Summer interface {
 
 // Traits are what a kind of target can do, as values.
 type Traits struct {
-	Ext   string // the ending of a backup's file name: ".csv"
-	Size  int64  // of a backup in bytes, about; 0 is unknown
-	Batch int    // how many steps Write takes at once; 0 means all of a run, and that either all or none are written
+	Ext    string // the ending of a backup's file name: ".csv"
+	Size   int64  // of a backup in bytes, about; 0 is unknown
+	Reread bool   // that its records can be read again and again, some at a time, and are the same
+	Batch  int    // how many steps Write takes at once; 0 means all of a run, and that either all or none are written
 	// Unread means that records are not looked up: they are taken to be as the
 	// steps say they were, and nothing more of them is needed.
 	Unread bool

@@ -134,7 +134,7 @@ func (f *File) Fields() []string { return f.img.Heading }
 
 // Traits of a file: all of a run is written at once.
 func (f *File) Traits() target.Traits {
-	return target.Traits{Ext: "." + f.img.Found.Format, Size: int64(len(f.m.Data)), Links: disk.Links(f.m.Info), Owner: disk.Owner(f.m.Info)}
+	return target.Traits{Ext: "." + f.img.Found.Format, Size: int64(len(f.m.Data)), Reread: true, Links: disk.Links(f.m.Info), Owner: disk.Owner(f.m.Info)}
 }
 
 // Refresh reads the file again.

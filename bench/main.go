@@ -11,6 +11,7 @@
 //	go run ./bench -standin          only: the simulated record service, 100,000 records
 //	go run ./bench -service          only: amends of a service, against a client written by hand
 //	go run ./bench -growth            only: how time grows with tables of odd shapes; fails where it is not linear
+//	go run ./bench -sizes 20000000 -picture docs/cost.png -runs 2   only: what a record costs, by how many there are (15 GB of disk)
 //	go run ./bench -history           only: what happened to a record over 500 dossiers
 package main
 
@@ -42,6 +43,8 @@ func main() {
 	service := flag.Bool("service", false, "only: amends of a service, against a client written by hand")
 	workbook := flag.Bool("workbook", false, "only: runs on a workbook, and lending one")
 	growth := flag.Bool("growth", false, "only: how time grows with tables of odd shapes")
+	upTo := flag.Int("sizes", 0, "only: what a record costs, up to so many records")
+	picture := flag.String("picture", "cost.png", "with -sizes: where it is drawn")
 	handoff := flag.Bool("handoff", false, "only: load files of 100,000 amends")
 	flag.Parse()
 	if *standin {
@@ -55,6 +58,10 @@ func main() {
 	b.build()
 	if *history {
 		b.history(500)
+		return
+	}
+	if *upTo > 0 {
+		b.sizes(*upTo, *picture)
 		return
 	}
 	if *growth {

@@ -205,6 +205,33 @@ func TestApplyThenRollbackIsTheSameBytes(t *testing.T) {
 
 // The last rows of a file with mixed line ends go, and come back with the line end that stood
 // before them, which the file has lost by then.
+// Each run of a dossier is proven with the steps of the runs before it, and each is read as it was.
+func TestEachRunIsProvenBesideTheOthers(t *testing.T) {
+	before, after := "k,v\n", "k,v\n"
+	for i := range 9 {
+		before, after = before+fmt.Sprintf("%d,a\n", i), after+fmt.Sprintf("%d,A%d\n", i, i)
+	}
+	b := newBench(t, t.TempDir(), disk.OS{}, []byte(before))
+	d := b.compare([]byte(before), []byte(after))
+	for n, first := range []int{4, 3, 0} {
+		rep, err := b.apply(d, Options{First: first})
+		require.NoError(t, err)
+		done := min(4+3*n, 9)
+		assert.Equal(t, done, rep.Verify.AsMeant, "run %d: %+v", n+1, rep.Verify.Differences)
+		assert.True(t, rep.Verify.Holds())
+		b.isRead(d, rep)
+		all := map[string]bool{}
+		for r, err := range allRuns(d) {
+			require.NoError(t, err)
+			for _, s := range r.Steps {
+				all[s.Key.String()] = true
+			}
+		}
+		assert.Len(t, all, done)
+	}
+	assert.Equal(t, after, b.bytes())
+}
+
 func TestTheLastRowsComeBackWithTheirLineEnds(t *testing.T) {
 	register := []byte("k,v\r\n1,a\r\n2,b\n3,c\n4,d")
 	b := newBench(t, t.TempDir(), faulty.NoSync{}, register)

@@ -139,7 +139,7 @@ func (p *past) keylessUnknown() int {
 // plan takes only what a system refused, or, where the target shows what it
 // has, did not answer: only is then that, else nil.
 func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[unit]bool, unknown int, err error) {
-	if o.Again && !o.Retry { // whatever was done
+	if o.Again { // whatever was done
 		return func(unit) bool { return false }, nil, 0, nil
 	}
 	p, err := readPast(t, at)

@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/csv"
 	"encoding/xml"
 	"fmt"
@@ -552,4 +553,38 @@ func TestSeparatorsOfAList(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, was, string(slurp(t, path)), gone)
 	}
+}
+
+// A file that is written to in its place, while it is summed and kept, is not taken for what was read.
+func TestAFileThatIsWrittenToWhileItIsKept(t *testing.T) {
+	text := "k,v\n1,a\n2,b\n"
+	open := func(then string) *file.File {
+		path := filepath.Join(t.TempDir(), "r.csv")
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		f, err := file.Open(disk.OS{}, path, []string{"k"}, new(schema.Schema), table.Options{})
+		require.NoError(t, err)
+		if then != "" {
+			w, err := os.OpenFile(path, os.O_WRONLY, 0)
+			require.NoError(t, err)
+			_, err = w.WriteString(then)
+			require.NoError(t, err)
+			require.NoError(t, w.Close())
+		}
+		f.Summing()
+		return f
+	}
+	f := open("")
+	sum, err := f.Summed(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprintf("%x", sha256.Sum256([]byte(text))), sum)
+	require.NoError(t, f.Refresh(t.Context()))
+	again, err := f.Summed(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, sum, again)
+	require.NoError(t, f.Close())
+	f = open("k,v\n1,A\n")
+	_, err = f.Summed(t.Context())
+	require.ErrorIs(t, err, target.ErrMoved)
+	require.ErrorIs(t, f.Backup(t.Context(), new(bytes.Buffer)), target.ErrMoved)
+	require.NoError(t, f.Close())
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"regexp"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -120,6 +121,7 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 		spill := disk.NewSpill("")
 		defer spill.Close()
 		c.Options.Spill = spill.Bytes
+		defer debug.SetMemoryLimit(debug.SetMemoryLimit(heapFor(c.Options.Memory))) // what is free is given back in time
 	}
 	d, err := a.desk()
 	if err != nil {
@@ -285,6 +287,10 @@ func (a *app) told(f *compareFlags) (*desk.Comparison, error) {
 	c.Options.Allow, err = parseActs(strings.Split(f.allow, ","))
 	return c, err
 }
+
+// heapFor is how much of the memory that is allowed the heap may take: a part of it is the program's own. Below 64 MiB the collector
+// would have little else to do.
+func heapFor(allowed int64) int64 { return max(allowed-allowed/16, 64<<20) }
 
 // parseActs reads acts that are allowed.
 func parseActs(words []string) (acts []changeset.Act, err error) {

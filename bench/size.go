@@ -11,7 +11,7 @@ import (
 	_ "gonum.org/v1/plot/vg/vgimg" // PNG
 )
 
-// sizes measures comparisons of registers from 10,000 records on, and draws what a record costs against how many there are.
+// sizes measures comparisons of registers from 10,000 records on, and draws what they take against how many records there are.
 func (b *bench) sizes(upTo int, picture string) {
 	fmt.Printf("%d runs each, the fastest; microseconds a record\n\n| records | plain read of both files | same order | shuffled | anonymous memory, shuffled |\n| --- | --- | --- | --- | --- |\n", b.runs)
 	lines := make([]plotter.XYs, 3)
@@ -36,7 +36,7 @@ func (b *bench) sizes(upTo int, picture string) {
 		row := fmt.Sprintf("| %d |", n)
 		for k, m := range best {
 			cost := m.wall.Seconds() / float64(n) * 1e6
-			lines[k] = append(lines[k], plotter.XY{X: float64(n), Y: cost})
+			lines[k] = append(lines[k], plotter.XY{X: float64(n), Y: m.wall.Seconds()})
 			row += fmt.Sprintf(" %.2f |", cost)
 		}
 		fmt.Println(row, best[2].anon>>20, "MB |")
@@ -44,22 +44,25 @@ func (b *bench) sizes(upTo int, picture string) {
 	must(draws(lines, picture))
 }
 
-// draws draws a line for each way, with its name at its end.
+// draws draws a line for each way, both axes by powers of ten: what grows with the records is a straight line.
 func draws(lines []plotter.XYs, picture string) error {
 	plot.DefaultFont.Variant, plotter.DefaultFont.Variant = "Sans", "Sans"
 	ink, pale := color.RGBA{0x22, 0x26, 0x2b, 0xff}, color.RGBA{0xa8, 0xa6, 0x9e, 0xff}
 	p := plot.New()
 	p.BackgroundColor = color.RGBA{0xfb, 0xfa, 0xf7, 0xff}
-	p.Title.Text = "What a record costs, against how many there are"
-	p.X.Label.Text, p.Y.Label.Text = "records of the register, 16 fields each", "microseconds a record"
+	p.Title.Text, p.Title.Padding = "Time of a comparison, against the size of the register", vg.Points(14)
+	p.X.Label.Text, p.Y.Label.Text = "records, 16 fields each", "seconds"
+	p.Legend.Top, p.Legend.Left, p.Legend.XOffs, p.Legend.YOffs, p.Legend.Padding = true, true, vg.Points(14), vg.Points(-8), vg.Points(4)
+	p.Legend.TextStyle.Color = ink
 	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, plot.ConstantTicks{{Value: 1e4, Label: "10,000"}, {Value: 1e5, Label: "100,000"}, {Value: 1e6, Label: "1 million"}, {Value: 1e7, Label: "10 million"}, {Value: 2e7, Label: ""}}
-	p.X.Min, p.X.Max, p.Y.Min = 8e3, 9e7, 0
+	p.Y.Scale, p.Y.Tick.Marker = plot.LogScale{}, plot.ConstantTicks{{Value: 0.01, Label: "0.01"}, {Value: 0.1, Label: "0.1"}, {Value: 1, Label: "1"}, {Value: 10, Label: "10"}, {Value: 100, Label: "100"}}
+	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = 8e3, 2.5e7, 0.01, 100
 	p.Title.TextStyle.Color = ink
 	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
 		axis.Color, axis.Tick.Color, axis.Tick.Label.Color, axis.Label.TextStyle.Color = pale, pale, ink, ink
 	}
 	grid := plotter.NewGrid()
-	grid.Vertical.Width, grid.Horizontal.Color = 0, color.RGBA{0xe4, 0xe2, 0xdc, 0xff}
+	grid.Vertical.Color, grid.Horizontal.Color = color.RGBA{0xe4, 0xe2, 0xdc, 0xff}, color.RGBA{0xe4, 0xe2, 0xdc, 0xff}
 	p.Add(grid)
 	for k, name := range []string{"plain read of both files", "compare, same order", "compare, shuffled"} {
 		shade := []color.Color{pale, color.RGBA{0xd5, 0x8c, 0x00, 0xff}, color.RGBA{0x2b, 0x6c, 0xa8, 0xff}}[k]
@@ -68,13 +71,8 @@ func draws(lines []plotter.XYs, picture string) error {
 			return err
 		}
 		line.Color, line.Width, points.Color, points.Shape, points.Radius = shade, vg.Points(2), shade, draw.CircleGlyph{}, vg.Points(3)
-		last := lines[k][len(lines[k])-1]
-		label, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{last}, Labels: []string{"  " + name}})
-		if err != nil {
-			return err
-		}
-		label.TextStyle[0].Color, label.TextStyle[0].YAlign = ink, draw.YCenter
-		p.Add(line, points, label)
+		p.Add(line, points)
+		p.Legend.Add(name, line, points)
 	}
 	return p.Save(960, 540, picture)
 }

@@ -81,7 +81,10 @@ func decoderFor(fields []string) *decoder {
 // the order.
 func (l Line) Change(fields []string) (*Change, error) {
 	d := decoderFor(fields)
-	defer decoders.Put(d)
+	defer func() {
+		d.Reset(nil) // the line is its owner's
+		decoders.Put(d)
+	}()
 	d.Reset(l)
 	c, err := d.change()
 	if err == nil {

@@ -210,6 +210,59 @@ func TestOrderOfRowsAndColumnsDoesNotMatter(t *testing.T) {
 	})
 }
 
+// Rows whose cells are the snapshot's in another order, in quotes or not, are told from others as they are where each cell has to be
+// looked at, since the copy has a column of its own.
+func TestCellsElsewhere(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		snapshot := register(t)
+		edited := edit(t, snapshot)
+		columns := rapid.Permutation([]int{0, 1, 2, 3}).Draw(t, "columns")
+		if rapid.IntRange(0, 3).Draw(t, "narrow") == 0 {
+			columns = slices.DeleteFunc(columns, func(c int) bool { return c == 2 })
+		}
+		comma := rapid.SampledFrom([]byte{',', ';', '\t'}).Draw(t, "comma")
+		var plain, wide []byte
+		for n, row := range edited {
+			for i, c := range columns {
+				quoted := n > 0 && rapid.IntRange(0, 3).Draw(t, "quoted") == 0
+				plain = csv.AppendCell(plain, row[c], comma, quoted)
+				wide = csv.AppendCell(wide, row[c], comma, quoted)
+				if i < len(columns)-1 {
+					plain, wide = append(plain, comma), append(wide, comma)
+				}
+			}
+			plain, wide = append(plain, '\n'), append(wide, comma, "zq"[min(n, 1)], '\n')
+		}
+		compare := func(data []byte) map[string]string {
+			k := new(kept)
+			m, err := csv.OpenWith("edited.csv", data, table.Options{Delimiter: string(comma)})
+			require.NoError(t, err)
+			_, err = Run(context.Background(), image(t, "snapshot.csv", snapshot), m, Options{Key: []string{"k", "l"}, OtherRegister: true, RecordSet: "t"}, k)
+			require.NoError(t, err)
+			return found(k.changes)
+		}
+		require.Equal(t, compare(wide), compare(plain))
+	})
+}
+
+// Rows of the same bytes that say something else: their columns stand elsewhere, or another delimiter parts them.
+func TestSameBytesElsewhere(t *testing.T) {
+	for edited, want := range map[string]int{"k,w,v\n1,a;b,5\n": 2, "k,v,w\n1,a;b,5\n": 0, "k,w,v\n1,5,a;b\n": 0, "v,k\na;b,1\n": 0, "v,k\na,1\n": 1} {
+		res := new(kept)
+		snapshot, err := csv.Open("s.csv", []byte("k,v,w\n1,a;b,5\n"))
+		require.NoError(t, err)
+		m, err := csv.OpenWith("e.csv", []byte(edited), table.Options{Delimiter: edited[1:2]})
+		require.NoError(t, err)
+		_, err = Run(context.Background(), snapshot, m, Options{Key: []string{"k"}, OtherRegister: true, RecordSet: "t"}, res)
+		require.NoError(t, err)
+		n := 0
+		for _, c := range res.changes {
+			n += len(c.Fields)
+		}
+		assert.Equal(t, want, n, "%q", edited)
+	}
+}
+
 func TestSameBytesOnAnyNumberOfCores(t *testing.T) {
 	rows, edited := [][]string{{"k", "v"}}, [][]string{{"k", "v"}}
 	for i := range 3 * chunk {

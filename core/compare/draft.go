@@ -183,7 +183,10 @@ func (p *pipeline) collect(ctx context.Context, take func(*batch) error) error {
 
 // records makes the amends and deletes of the records lo to hi.
 func (dr *drafter) records(b *batch, lo, hi int) {
-	d := differ{drafter: dr, same: dr.copy != nil && dr.sameColumns()}
+	d := differ{drafter: dr}
+	if dr.copy != nil {
+		d.same, d.order = dr.sameColumns(), dr.columnOrder()
+	}
 	if dr.several > 1 {
 		b.fates = make([]fate, hi-lo)
 	}
@@ -285,7 +288,8 @@ func (dr *drafter) add(b *batch, ch *changeset.Change, at judge.Place) {
 // differ compares pairs of rows; it keeps the room for their cells.
 type differ struct {
 	*drafter
-	same     bool // rows of equal bytes are equal records
+	same     bool  // rows of equal bytes are equal records
+	order    []int // of the copy's columns the snapshot's; nil where cells that are the same are not enough
 	old, new csv.Row
 }
 
@@ -297,7 +301,7 @@ func (d *differ) compare(b *batch, i, j uint32) {
 	kept := b.tally.blankKept
 	if !d.same || !bytes.Equal(was, is) {
 		d.old.Split(was, d.snap.img.Comma, 0)
-		if d.same && !d.tells && d.old.Same(is, d.copy.img.Comma) {
+		if d.order != nil && d.old.Same(is, d.copy.img.Comma, d.order) {
 			is = nil
 		}
 	} else {
@@ -337,6 +341,21 @@ func (d *differ) compare(b *batch, i, j uint32) {
 		}
 		d.add(b, ch, judge.Place{Record: i, Row: j})
 	}
+}
+
+// columnOrder returns for each of the copy's columns the snapshot's that it is; nil where it has others, or where cells of equal bytes
+// may have other values.
+func (t *tables) columnOrder() []int {
+	if t.tells || t.snap.img.Comma != t.copy.img.Comma || slices.Contains(t.always, true) {
+		return nil
+	}
+	order := make([]int, len(t.copy.img.Heading))
+	for c := range order {
+		if order[c] = slices.Index(t.pair, c); order[c] < 0 {
+			return nil
+		}
+	}
+	return order
 }
 
 // sameColumns reports whether rows of equal bytes are equal records.

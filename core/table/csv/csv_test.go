@@ -54,7 +54,11 @@ func sameIsRight(r *Row, cells []string, comma byte) error {
 			}
 			raw = AppendCell(raw, c, comma, quoted)
 		}
-		if !r.Same(raw, comma) {
+		order := make([]int, len(cells))
+		for i := range order {
+			order[i] = i
+		}
+		if !r.Same(raw, comma, order) {
 			continue // it may always ask for a closer look
 		}
 		for i, c := range Split(nil, raw, comma) {
@@ -201,8 +205,12 @@ func TestSameSeesThroughQuotes(t *testing.T) {
 		`a,,"b,c",d`: true, `"a","","b,c","d"`: true, `a,,"b,c","d"`: true,
 		`a,,"b,c",e`: false, `a,,"b,c"`: false, `a,,"b,c",d,`: false, `"a"",","b,c",d`: false, `"a,","b,c",d`: false,
 	} {
-		assert.Equal(t, want, r.Same([]byte(raw), ','), raw)
+		assert.Equal(t, want, r.Same([]byte(raw), ',', []int{0, 1, 2, 3}), raw)
 	}
+	for raw, want := range map[string]bool{`d,"b,c",a`: true, `"d","b,c","a"`: true, `d,"b,c"`: false, `d,"b,c",a,`: false, `d,b,c,a`: false, `a,"b,c",d`: false} {
+		assert.Equal(t, want, r.Same([]byte(raw), ',', []int{3, 2, 0}), raw)
+	}
+	assert.False(t, r.Same([]byte(`a,b`), ',', []int{0, 4}), "the row has no such cell")
 }
 
 func TestAppendCellReadsBack(t *testing.T) {

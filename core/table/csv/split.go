@@ -183,19 +183,22 @@ func (r *Row) plain(comma byte, most int) {
 	r.ends = append(r.ends, int32(len(raw)))
 }
 
-// Same reports whether another row has the cells of r, each as it stands
+// Same reports whether another row has the cells of r of the given numbers, in that order and no others, each as it stands
 // there or with quotes round it. False may mean no more than that the rows
 // have to be looked at cell by cell.
-func (r *Row) Same(raw []byte, comma byte) bool {
+func (r *Row) Same(raw []byte, comma byte, order []int) bool {
 	at := 0
-	for n := range r.ends {
+	for n, of := range order {
 		if n > 0 {
 			if at >= len(raw) || raw[at] != comma {
 				return false
 			}
 			at++
 		}
-		cell := r.Cell(n)
+		if of >= len(r.ends) {
+			return false
+		}
+		cell := r.Cell(of)
 		if at < len(raw) && raw[at] == '"' && (len(cell) == 0 || cell[0] != '"') {
 			end := at + 1 + len(cell)
 			if end >= len(raw) || raw[end] != '"' || !bytes.Equal(raw[at+1:end], cell) || bytes.IndexByte(cell, '"') >= 0 {

@@ -58,7 +58,13 @@ func readPast(t *desk.Dossier, at At, atHand ...*Record) (*past, error) {
 
 // pastOf is what runs came to, the first one first, as far as they went to a target.
 func pastOf(runs []*Record, at At) *past {
-	p := &past{map[unit]standingUnit{}, map[unit]standingUnit{}, map[unit]*Step{}}
+	done := 0
+	for _, r := range runs {
+		for _, s := range r.Steps {
+			done += len(s.Fields)
+		}
+	}
+	p := &past{make(map[unit]standingUnit, done), map[unit]standingUnit{}, map[unit]*Step{}}
 	for _, r := range runs {
 		for _, s := range r.Steps {
 			if r.Head.At() == at {

@@ -47,6 +47,11 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 	if err := j.rollbackFile(dir, &head, write); err != nil {
 		return nil, err
 	}
+	if j.with == nil { // how records stood is in the file now; only what is taken back at once is written as it was
+		for _, s := range write {
+			s.Form = target.Form{}
+		}
+	}
 	if err := fsys.SyncDir(j.Dossier.Path("runs")); err != nil {
 		return nil, err
 	}

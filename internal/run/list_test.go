@@ -121,6 +121,28 @@ func spoil(t *rapid.T, d *desk.Dossier) {
 	}
 }
 
+// A dossier is looked up again when it was undone, and when a file of it was written to.
+func TestTheListIsLookedUpAgain(t *testing.T) {
+	b := newBench(t, t.TempDir(), disk.OS{}, []byte("k,v\n1,a\n"))
+	d := b.compare([]byte("k,v\n1,a\n"), []byte("k,v\n1,A\n"))
+	_, err := b.apply(d, Options{})
+	require.NoError(t, err)
+	done, _ := b.shown()
+	_, l := b.shown()
+	assert.Empty(t, l.read, "nothing was written to")
+	back := b.rollback(d)
+	made, _ := b.shown()
+	assert.Equal(t, done, made[1:], "it is not undone yet")
+	_, err = b.apply(back, Options{})
+	require.NoError(t, err)
+	undone, _ := b.shown()
+	assert.Contains(t, undone[1], "undone whole by 0002")
+	require.NoError(t, os.Truncate(filepath.Join(back.Dir, "runs", "1", "journal.jsonl"), 10))
+	spoilt, _ := b.shown()
+	assert.Contains(t, spoilt[0], "journal.jsonl")
+	assert.NotEqual(t, undone[1], spoilt[1], "whether it was undone cannot be told")
+}
+
 // A list that somebody else wrote, or a part of one, is none.
 func TestForgedLists(t *testing.T) {
 	dir := t.TempDir()

@@ -263,6 +263,21 @@ func TestSameBytesElsewhere(t *testing.T) {
 	}
 }
 
+// Where both tables tell null from the empty text, quotes are a difference.
+func TestNullAndQuotedNothing(t *testing.T) {
+	for _, tells := range []bool{false, true} {
+		o := table.Options{Delimiter: ",", Known: table.Found{Nulls: tells}}
+		snapshot, err := csv.OpenWith("s.csv", []byte("k,v,w\n1,,x\n"), o)
+		require.NoError(t, err)
+		edited, err := csv.OpenWith("e.csv", []byte("k,v,w\n1,\"\",\"x\"\n"), o)
+		require.NoError(t, err)
+		res := new(kept)
+		_, err = Run(context.Background(), snapshot, edited, Options{Key: []string{"k"}, OtherRegister: true, RecordSet: "t"}, res)
+		require.NoError(t, err)
+		require.Len(t, res.changes, map[bool]int{true: 1}[tells])
+	}
+}
+
 func TestSameBytesOnAnyNumberOfCores(t *testing.T) {
 	rows, edited := [][]string{{"k", "v"}}, [][]string{{"k", "v"}}
 	for i := range 3 * chunk {

@@ -8,11 +8,12 @@ import (
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	_ "gonum.org/v1/plot/vg/vgimg" // PNG
+
+	"paletwin/internal/picture"
 )
 
 // sizes measures comparisons of registers from 10,000 records on, and draws what they take against how many records there are.
-func (b *bench) sizes(upTo int, picture string) {
+func (b *bench) sizes(upTo int, to string) {
 	fmt.Printf("%d runs each, the fastest; microseconds a record\n\n| records | plain read of both files | same order | shuffled | anonymous memory, shuffled |\n| --- | --- | --- | --- | --- |\n", b.runs)
 	lines := make([]plotter.XYs, 3)
 	for _, n := range []int{10_000, 100_000, 1_000_000, 3_000_000, 10_000_000, 20_000_000} {
@@ -41,15 +42,15 @@ func (b *bench) sizes(upTo int, picture string) {
 		}
 		fmt.Println(row, best[2].anon>>20, "MB |")
 	}
-	must(draws(lines, picture))
+	must(draws(lines, to))
 }
 
 // draws draws a line for each way, both axes by powers of ten: what grows with the records is a straight line.
-func draws(lines []plotter.XYs, picture string) error {
+func draws(lines []plotter.XYs, to string) error {
 	plot.DefaultFont.Variant, plotter.DefaultFont.Variant = "Sans", "Sans"
-	ink, pale := color.RGBA{0x22, 0x26, 0x2b, 0xff}, color.RGBA{0xa8, 0xa6, 0x9e, 0xff}
+	ink, pale := picture.Light.Ink, picture.Light.Pale
 	p := plot.New()
-	p.BackgroundColor = color.RGBA{0xfb, 0xfa, 0xf7, 0xff}
+	p.BackgroundColor = picture.Light.Paper
 	p.Title.Text, p.Title.Padding = "Time of a comparison, against the size of the register", vg.Points(14)
 	p.X.Label.Text, p.Y.Label.Text = "records, 16 fields each", "seconds"
 	p.Legend.Top, p.Legend.Left, p.Legend.XOffs, p.Legend.YOffs, p.Legend.Padding = true, true, vg.Points(14), vg.Points(-8), vg.Points(4)
@@ -65,7 +66,7 @@ func draws(lines []plotter.XYs, picture string) error {
 	grid.Vertical.Color, grid.Horizontal.Color = color.RGBA{0xe4, 0xe2, 0xdc, 0xff}, color.RGBA{0xe4, 0xe2, 0xdc, 0xff}
 	p.Add(grid)
 	for k, name := range []string{"plain read of both files", "compare, same order", "compare, shuffled"} {
-		shade := []color.Color{pale, color.RGBA{0xd5, 0x8c, 0x00, 0xff}, color.RGBA{0x2b, 0x6c, 0xa8, 0xff}}[k]
+		shade := []color.Color{pale, picture.Light.Amber, color.RGBA{0x2b, 0x6c, 0xa8, 0xff}}[k]
 		line, points, err := plotter.NewLinePoints(lines[k])
 		if err != nil {
 			return err
@@ -74,5 +75,5 @@ func draws(lines []plotter.XYs, picture string) error {
 		p.Add(line, points)
 		p.Legend.Add(name, line, points)
 	}
-	return p.Save(960, 540, picture)
+	return p.Save(960, 540, to)
 }

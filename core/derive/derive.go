@@ -349,7 +349,7 @@ func (x *deriver) takes(ref rowRef, key record.Key, o *made) (bool, error) {
 	if x.Where == nil {
 		return true, nil
 	}
-	ok, err := x.Where.Holds(x.input(ref, key))
+	ok, err := x.Where.Holds(x.input(ref, nil, key))
 	switch {
 	case errors.Is(err, expr.ErrNull):
 		return false, nil
@@ -359,11 +359,20 @@ func (x *deriver) takes(ref rowRef, key record.Key, o *made) (bool, error) {
 	return ok, nil
 }
 
-// input is a record as expressions see it: as it was, under both names.
-func (x *deriver) input(ref rowRef, key record.Key) *expr.Input {
+// input is a record as expressions see it: as it was, under both names. cells are those of its row, nil where it was not split.
+func (x *deriver) input(ref rowRef, cells [][]byte, key record.Key) *expr.Input {
+	cell := func(c int) (cell []byte, ok bool) {
+		if cells == nil {
+			return csv.Cell(ref.raw, c, x.m.Comma)
+		}
+		if ok = c < len(cells); ok {
+			cell = cells[c]
+		}
+		return cell, ok
+	}
 	there := func(i int) string {
 		if c := x.column[i]; c >= 0 {
-			if cell, ok := csv.Cell(ref.raw, c, x.m.Comma); ok {
+			if cell, ok := cell(c); ok {
 				v, _ := csv.Value(x.m, cell)
 				return v.String()
 			}
@@ -401,7 +410,7 @@ func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, ref rowRef, o 
 			now[at] = new(string)
 		default:
 			if in == nil {
-				in = x.input(ref, key)
+				in = x.input(ref, cells, key)
 			}
 			v, err := op.Program.Eval(in)
 			switch {

@@ -144,16 +144,6 @@ func plain(quoted []byte) (text []byte, ok bool) {
 	return text, true
 }
 
-// Texts reads an array of texts.
-func (r *Reader) Texts() (all []string, err error) {
-	err = r.Array(func() error {
-		s, _, err := r.Text()
-		all = append(all, s)
-		return err
-	})
-	return all, err
-}
-
 // Words reads an array of texts that come again and again.
 func (r *Reader) Words() (all []string, err error) {
 	err = r.Array(func() error {

@@ -34,58 +34,49 @@ func (d *Desk) In(folder string, all []string) []*Dossier {
 
 // UndoneBy says, for as long as f runs, in which folders the dossiers stand that undo runs of one, by its number: they are
 // opened when they are asked for. all are the folders that there are.
-func (d *Desk) UndoneBy(by map[string][]string, all []string, f func() error) error {
+func (d *Desk) UndoneBy(by map[string][]string, all []string, f func()) {
 	d.undoing = undoing{names: all, folders: by, by: map[string][]*Dossier{}}
 	d.steady = true
 	defer func() { d.steady, d.undoing = false, undoing{} }()
-	return f()
+	f()
 }
 
-// Mark is another one when any file of the dossier in a folder was written to, came or went: it is made of their names, sizes and times.
-// Of a dossier of several record sets it is "".
+// Mark is another one when any file of the dossier in a folder, or of its runs, was written to, came or went: it is made of their names,
+// sizes and times. What stands in the folders of several record sets is not looked at.
 func (d *Desk) Mark(folder string) (string, error) {
 	h := xxh3.New128()
 	var number [8]byte
-	note := func(name string, info fs.FileInfo) {
-		_, _ = h.WriteString(name)
-		for _, n := range []int64{-1, info.Size(), info.ModTime().UnixNano(), disk.Changed(info)} {
-			binary.LittleEndian.PutUint64(number[:], uint64(n))
-			_, _ = h.Write(number[:])
-		}
-	}
-	var look func(dir string, deep int) error
-	look = func(dir string, deep int) error {
+	dirs := []string{"", "runs"}
+	for at := 0; at < len(dirs); at++ {
+		dir := dirs[at]
 		entries, err := d.FS.ReadDir(filepath.Join(d.dossiers(), folder, dir))
 		if errors.Is(err, fs.ErrNotExist) {
-			return nil
+			continue
 		}
 		if err != nil {
-			return err
+			return "", err
 		}
 		for _, e := range entries {
 			name := filepath.Join(dir, e.Name())
-			if e.IsDir() {
-				_, _ = h.WriteString(name + "/")
-				if deep > 0 && (dir != "" || e.Name() == "runs") {
-					if err := look(name, deep-1); err != nil {
-						return err
-					}
-				}
+			if e.Name() == ".lock" {
 				continue
 			}
-			if e.Name() == ".lock" {
+			_, _ = h.WriteString(name) // a hash never fails
+			if e.IsDir() {
+				if dir == "runs" {
+					dirs = append(dirs, name)
+				}
 				continue
 			}
 			info, err := e.Info()
 			if err != nil {
-				return fmt.Errorf("%s: %w", name, err)
+				return "", fmt.Errorf("%s: %w", name, err)
 			}
-			note(name, info)
+			for _, n := range []int64{-1, info.Size(), info.ModTime().UnixNano(), disk.Changed(info)} {
+				binary.LittleEndian.PutUint64(number[:], uint64(n))
+				_, _ = h.Write(number[:])
+			}
 		}
-		return nil
-	}
-	if err := look("", 2); err != nil {
-		return "", err
 	}
 	sum := h.Sum128().Bytes()
 	return hex.EncodeToString(sum[:]), nil

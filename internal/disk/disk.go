@@ -287,11 +287,14 @@ func ReadFile(fsys FS, name string) ([]byte, error) {
 	defer f.Close()
 	var b bytes.Buffer
 	if info, err := f.Stat(); err == nil {
-		b.Grow(int(info.Size()) + bytes.MinRead)
+		b.Grow(int(min(info.Size(), mostAhead)) + bytes.MinRead)
 	}
 	_, err = b.ReadFrom(f)
 	return b.Bytes(), err
 }
+
+// mostAhead is how much room is made for a file before it is read: a file may say that it is larger than any memory.
+const mostAhead = 256 << 20
 
 // Append writes b at the offset size, cutting off what a crash left behind
 // it, and syncs.

@@ -209,9 +209,7 @@ func readEnd(t *desk.Dossier, n int) (*Record, error) {
 	r := &Record{Dir: Dir(t, n)}
 	journal, err := t.ReadChain(chainOf(n))
 	if err == nil {
-		if err = r.walk(journal, func(e *entry) error { r.Ended = cmp.Or(e.end, r.Ended); return nil }); err != nil {
-			err = &desk.DamageError{File: t.Path(chainOf(n)), Err: err}
-		}
+		err = r.walk(journal, func(e *entry) error { r.Ended = cmp.Or(e.end, r.Ended); return nil })
 	}
 	if err != nil || r.Ended == "" {
 		return ReadRun(t, n) // which says what is wrong

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"bytes"
 	"encoding/json"
 	"iter"
 	"maps"
@@ -42,7 +43,7 @@ type List struct {
 	kept    map[string]*keptRow
 	read    map[string][]*desk.Dossier // what was opened, by folder
 	undoers map[string][]string        // folders, by the number of what they undo
-	stale   bool                       // something is to be kept anew
+	was     []byte                     // what is kept, as it stands in its file
 }
 
 // keptRow is a row as it is kept.
@@ -69,8 +70,9 @@ func ListOf(d *desk.Desk) (*List, error) {
 	if l.folders, err = d.Folders(); err != nil {
 		return nil, err
 	}
+	l.was = d.KeptList()
 	var k keptList
-	if json.Unmarshal(d.KeptList(), &k) == nil && k.Form == "list" && k.Version == listVersion && k.Rows != nil {
+	if json.Unmarshal(l.was, &k) == nil && k.Form == "list" && k.Version == listVersion && k.Rows != nil {
 		l.kept = k.Rows
 	}
 	l.mark()
@@ -154,13 +156,12 @@ func (l *List) Empty() bool { return len(l.folders) == 0 }
 // Backward gives the rows, the newest dossier first; its record sets are in their order.
 func (l *List) Backward() iter.Seq[[]*Row] {
 	return func(yield func([]*Row) bool) {
-		_ = l.desk.UndoneBy(maps.Clone(l.undoers), l.folders, func() error { // which fails where this does: never
+		l.desk.UndoneBy(maps.Clone(l.undoers), l.folders, func() {
 			for _, f := range slices.Backward(l.folders) {
 				if rows := l.rows(f); len(rows) > 0 && !yield(rows) {
-					break
+					return
 				}
 			}
-			return nil
 		})
 	}
 }
@@ -173,7 +174,6 @@ func (l *List) rows(folder string) []*Row {
 		}
 	}
 	delete(l.kept, folder)
-	l.stale = true
 	all := l.open(folder)
 	var rows []*Row
 	for _, t := range all {
@@ -205,18 +205,15 @@ func rowOf(t *desk.Dossier) *Row {
 // final reports whether a row stays as it is until a file is written to.
 func (r *Row) final() bool { return r.Damage == nil && r.Err == nil && !r.passes }
 
-// Keep keeps what was looked up.
+// Keep keeps what was looked up, where it is not what is kept already.
 func (l *List) Keep() {
-	if !l.stale {
-		return
-	}
 	for f := range l.kept {
 		if _, there := l.marks[f]; !there {
 			delete(l.kept, f)
 		}
 	}
 	b, err := json.Marshal(keptList{"list", listVersion, l.kept})
-	if err == nil {
-		l.desk.KeepList(append(b, '\n'))
+	if b = append(b, '\n'); err == nil && !bytes.Equal(b, l.was) {
+		l.desk.KeepList(b)
 	}
 }

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
-	"paletwin/core/record"
 	"paletwin/core/schema"
 	"paletwin/internal/target"
 )
@@ -207,10 +206,7 @@ func (s *Step) noteRead(now *target.State) {
 		}
 	}
 	if s.Act == changeset.Amend {
-		wanted = nil
-		for _, f := range s.Fields {
-			wanted = append(wanted, record.Field{Name: f.Field, Value: f.To})
-		}
+		wanted = values(s.Fields)
 	}
 	get := wanted.Finder()
 	for _, f := range now.Record {

@@ -3,7 +3,6 @@ package run
 import (
 	"context"
 	"fmt"
-	"maps"
 	"path/filepath"
 	"slices"
 
@@ -36,7 +35,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	if err != nil {
 		return err
 	}
-	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, known: map[changeset.ID]*Step{}, undone: takenBack(before.done, done), now: map[record.Key]*changeset.Change{}, names: names{set: v.set, of: v.schema}}
+	sink := &differences{v: v, steps: map[changeset.ID]*Step{}, known: map[changeset.ID]*Step{}, done: done, undone: takenBack(before.done, done), now: map[record.Key]*changeset.Change{}, whole: map[record.Key]bool{}, names: names{set: v.set, of: v.schema}}
 	elsewhere, err := v.elsewhere(t, last, done, sink.undone)
 	if err != nil {
 		return err
@@ -63,6 +62,9 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	}
 	for _, s := range sink.steps {
 		sink.names.know(s.Key)
+		if s.Act != changeset.Amend {
+			sink.whole[s.Key] = true
+		}
 	}
 	for _, s := range sink.known {
 		sink.names.know(s.Key)
@@ -85,7 +87,12 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 			delete(sink.steps, v.there(s))
 		}
 	}
-	steps := slices.Collect(maps.Values(sink.steps))
+	var steps []*Step
+	for _, s := range sink.steps {
+		if !sink.asMeant(s) {
+			steps = append(steps, s)
+		}
+	}
 	sortSteps(steps)
 	for _, s := range steps {
 		now, there := sink.state(s)
@@ -247,9 +254,13 @@ func (v *Verification) open(s *Step, now record.Record, there bool) {
 // step judges one step by what is there now, and returns the kind of its
 // differences, "" if there is none.
 func (v *Verification) step(s *judged, now record.Record, there bool) string {
-	var bad []Difference
+	return v.count(v.misses(s, now, there))
+}
+
+// misses returns what is not as a step meant it, and whether all of that is as it was before.
+func (v *Verification) misses(s *judged, now record.Record, there bool) (bad []Difference, before bool) {
 	get := now.Finder()
-	before := true // all that is not as meant is as it was before
+	before = true
 	miss := func(field string, expected, was, found string) {
 		d := Difference{Key: s.Key.String(), Field: field, Expected: expected, Found: found}
 		if field != "" {
@@ -283,7 +294,7 @@ func (v *Verification) step(s *judged, now record.Record, there bool) string {
 			}
 		}
 	}
-	return v.count(bad, before)
+	return bad, before
 }
 
 // count sorts a step by what is not as meant of it.
@@ -335,8 +346,10 @@ type differences struct {
 	v       *Verification
 	steps   map[changeset.ID]*Step // of the last run
 	known   map[changeset.ID]*Step // steps that are judged otherwise
+	done    map[unit]standingUnit  // what stands of all runs
 	undone  map[unit]*Step         // what rollbacks took back since
 	now     map[record.Key]*changeset.Change
+	whole   map[record.Key]bool // whose steps are no amends
 	names   names
 	besides []Difference
 }
@@ -364,6 +377,7 @@ func (d *differences) take(ch *changeset.Change) {
 	step, amend := d.steps[ch.ID], d.steps[amendID]
 	if amend != nil || step != nil {
 		d.now[ch.Key] = ch
+		defer d.settle(step, ch.Key)
 	}
 	if ch.Act != changeset.Amend {
 		expected, found := goneWord, thereWord
@@ -376,24 +390,52 @@ func (d *differences) take(ch *changeset.Change) {
 		}
 		return
 	}
-	meant := map[string]bool{}
+	var named record.Record
 	for _, s := range []*Step{step, d.known[ch.ID]} {
 		if s != nil {
-			for _, f := range append(slices.Clone(s.Fields), s.all...) {
-				meant[f.Field] = true
-			}
+			named = append(append(named, values(s.Fields)...), values(s.all)...)
 		}
 	}
+	meant := named.Finder()
 	added := d.known[changeset.MakeID(d.v.set, ch.Key, changeset.Add)]
 	for _, f := range ch.Fields {
+		_, means := meant(f.Field)
 		switch {
 		case slices.Contains(d.v.system, f.Field):
 			d.v.System = countField(d.v.System, f.Field)
-		case meant[f.Field] || added != nil || d.takenBack(ch.ID, &f.Edit):
+		case means || added != nil || d.takenBack(ch.ID, &f.Edit):
 		default:
 			d.beside(ch.Key, Difference{Field: f.Field, Expected: f.From.String(), Found: f.To.String()})
 		}
 	}
+}
+
+// settle judges a step of the last run by what was seen of its record, and lets go of both if it is as meant: of a
+// million there is nothing more to say.
+func (d *differences) settle(s *Step, key record.Key) {
+	if s != nil && s.Act == changeset.Amend && s.Outcome == Done && !d.whole[key] && d.asMeant(s) {
+		delete(d.steps, d.v.there(s))
+		delete(d.now, key)
+	}
+}
+
+// asMeant counts a step that is as meant in all that stands of it, by what the comparison saw.
+func (d *differences) asMeant(s *Step) bool {
+	now, there := d.state(s)
+	bad, _ := d.v.misses(&judged{Step: s, fields: stands(s.Fields, s.ID, d.done)}, now, there)
+	if len(bad) == 0 {
+		d.v.AsMeant++
+	}
+	return len(bad) == 0
+}
+
+// values are what edits make of their fields.
+func values(edits []changeset.Edit) record.Record {
+	r := make(record.Record, len(edits))
+	for i, f := range edits {
+		r[i] = record.Field{Name: f.Field, Value: f.To}
+	}
+	return r
 }
 
 // takenBack reports whether a field is as it was before a step that a
@@ -439,18 +481,18 @@ func (d *differences) state(s *Step) (now record.Record, there bool) {
 	if ch != nil && ch.Act == changeset.Delete {
 		return nil, false
 	}
-	to := map[string]record.Value{}
+	var moved record.Record
 	if ch != nil {
-		for _, f := range ch.Fields {
-			to[f.Field] = f.To
-		}
+		moved = values(changeset.Edits(ch.Fields))
 	}
-	for _, f := range s.Fields {
-		v, moved := to[f.Field]
-		if !moved {
+	to := moved.Finder()
+	now = make(record.Record, len(s.Fields))
+	for i, f := range s.Fields {
+		v, differs := to(f.Field)
+		if !differs {
 			v = f.From
 		}
-		now = append(now, record.Field{Name: f.Field, Value: v})
+		now[i] = record.Field{Name: f.Field, Value: v}
 	}
 	return now, true
 }

@@ -84,3 +84,5 @@ require (
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
 )
+
+replace codeberg.org/go-fonts/liberation => ./third/liberation

@@ -30,6 +30,9 @@ func TestMain(m *testing.M) {
 	if os.Getenv(hintsOf) != "" && filepath.Base(os.Args[0]) == "paletwin" {
 		os.Exit(asHinted())
 	}
+	if os.Getenv(windowsProgram) != "" && filepath.Base(os.Args[0]) == "paletwin" {
+		os.Exit(asWindows())
+	}
 	dir, err := os.MkdirTemp("", "paletwin-story-")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -73,8 +76,11 @@ func storyParams(t *testing.T, bin string) testscript.Params {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){"code": exitCode, "load": load, "sqlite": sqlite, "old": old, "sheets": sheets, "part": part, "standin": serveStandin, "token": newToken, "as": as, "elsewhere": elsewhere},
 		Condition: func(c string) (bool, error) {
-			if c == "accounts" {
+			switch c {
+			case "accounts":
 				return accounts()
+			case "posix": // links, modes, pipes and devices
+				return true, nil
 			}
 			return false, fmt.Errorf("no condition is called %s", c)
 		},

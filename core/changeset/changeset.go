@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 
+	"paletwin/core/forms"
 	"paletwin/core/record"
 )
 
@@ -218,14 +219,10 @@ func (s *sources) UnmarshalJSON(b []byte) error {
 	return json.Unmarshal(b, (*[]Source)(s))
 }
 
-// Version is the version of the form that a Writer writes; a Reader reads
-// every version up to it.
-const Version = 2
-
 func (h Header) marshal() ([]byte, error) {
 	opts := h.Options
 	if opts == nil {
 		opts = map[string]any{}
 	}
-	return json.Marshal(header{"change-set", Version, h.RecordSet, h.Key, h.Fields, h.Snapshot, h.Edited, opts})
+	return json.Marshal(header{forms.ChangeSet.Name, forms.ChangeSet.Version, h.RecordSet, h.Key, h.Fields, h.Snapshot, h.Edited, opts})
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"paletwin/core/forms"
 	"paletwin/core/record"
 )
 
@@ -125,7 +126,7 @@ func TestWriterRefusesTwoEqualIDs(t *testing.T) {
 
 func TestNewerVersionsAreSaid(t *testing.T) {
 	_, err := Parse([]byte(`{"paletwin":"change-set","version":3}` + "\n"))
-	assert.ErrorIs(t, err, ErrVersion)
+	assert.ErrorAs(t, err, new(*forms.NewerError))
 	_, err = Parse([]byte("aid_no,name\n"))
 	assert.ErrorIs(t, err, ErrNot)
 }

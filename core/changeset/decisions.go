@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"paletwin/core/forms"
 	"paletwin/core/jsontext"
 	"paletwin/core/record"
 )
@@ -335,8 +336,11 @@ func parseAct(line []byte) (*DecisionAct, string, error) {
 		Seen      valuesJSON      `json:"seen"`
 		As        valuesJSON      `json:"as"`
 	}
-	if err := json.Unmarshal(line, &j); err != nil || j.Form != "decision" || j.Version > 2 {
+	if err := json.Unmarshal(line, &j); err != nil || j.Form != forms.Decision.Name {
 		return nil, "", errors.New("is no decision")
+	}
+	if err := forms.Decision.Check(j.Version); err != nil {
+		return nil, "", err
 	}
 	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, Via: j.Via, Account: j.Account, Dossier: j.Dossier, When: j.When, Note: j.Note,
 		ByField: j.ByField, Held: j.Held, How: j.How, Of: j.Of}

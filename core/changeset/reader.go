@@ -6,14 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+
+	"paletwin/core/forms"
 )
 
 // What can be wrong with a change set as a whole.
 var (
-	ErrCut     = errors.New("the change set is cut short: its seal is missing")
-	ErrSeal    = errors.New("the change set was altered: its seal does not fit")
-	ErrNot     = errors.New("the file is not a change set")
-	ErrVersion = errors.New("the change set was written by a newer version of paletwin")
+	ErrCut  = errors.New("the change set is cut short: its seal is missing")
+	ErrSeal = errors.New("the change set was altered: its seal does not fit")
+	ErrNot  = errors.New("the file is not a change set")
 )
 
 // Reader gives a change set's lines. It is good for many readings at once;
@@ -26,7 +27,7 @@ type Reader struct {
 }
 
 // Parse checks the seal of a change set given as its bytes and reads its
-// header. Errors are ErrCut, ErrSeal, ErrNot or ErrVersion.
+// header. Errors are ErrCut, ErrSeal, ErrNot or a *forms.NewerError.
 func Parse(data []byte) (*Reader, error) {
 	r, err := ParseUnchecked(data)
 	if err != nil {
@@ -60,11 +61,11 @@ func (r *Reader) CheckSeal() error {
 func open(data []byte) (r *Reader, body []byte, err error) {
 	first, rest, ok := bytes.Cut(data, []byte{'\n'})
 	var h header
-	if err := json.Unmarshal(first, &h); err != nil || h.Form != "change-set" {
+	if err := json.Unmarshal(first, &h); err != nil || h.Form != forms.ChangeSet.Name {
 		return nil, nil, ErrNot
 	}
-	if h.Version > Version {
-		return nil, nil, ErrVersion
+	if err := forms.ChangeSet.Check(h.Version); err != nil {
+		return nil, nil, err
 	}
 	if !ok || !bytes.HasSuffix(rest, []byte("}\n")) {
 		return nil, nil, ErrCut

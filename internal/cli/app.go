@@ -24,6 +24,7 @@ import (
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/run"
+	"paletwin/internal/target"
 	screen "paletwin/internal/term"
 )
 
@@ -51,6 +52,7 @@ type app struct {
 	user    string
 	account account.Account
 	asks    bool // a person sits there to be asked
+	plain   bool // the console shows no colours
 
 	// Global flags.
 	json    bool
@@ -86,6 +88,7 @@ func Main() int {
 	}
 	a := &app{fs: fileSystem(), stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, environ: environ(), wd: wd, now: time.Now,
 		asks: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd()))}
+	a.plain = !screen.Console(os.Stdout, os.Stderr)
 	a.account = account.Current(a.env)
 	a.user = a.account.Name
 	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
@@ -100,6 +103,18 @@ func Main() int {
 	})
 	return a.run(ctx, os.Args[1:])
 }
+
+// doubleClicked is what Windows shows to who opens the program with the mouse.
+const doubleClicked = `Pale Twin is used by typing, and has no window of its own.
+
+Open PowerShell in the folder in which paletwin.exe is (type powershell into the
+folder's address bar and press Enter), and type
+
+    .\paletwin demo
+
+It shows the whole work on a made-up register. INSTALL.md beside the program says more.
+
+`
 
 // environ is the environment. What a terminal library would ask another program about is not in it: no program but this one is started.
 func environ() []string {
@@ -130,6 +145,7 @@ func (a *app) run(ctx context.Context, args []string) (code int) {
 		}
 	}()
 	a.args = args
+	cobra.MousetrapHelpText, cobra.MousetrapDisplayDuration = doubleClicked, 0 // until Enter is pressed
 	root := newRoot(a)
 	root.SetArgs(args)
 	root.SetIn(a.stdin)
@@ -179,9 +195,9 @@ func (a *app) screens() {
 			width = w
 		}
 	}
-	a.out = screen.New(a.stdout, a.environ, width, a.noColor)
+	a.out = screen.New(a.stdout, a.environ, width, a.noColor || a.plain)
 	say := a.stderr
-	a.say = screen.New(say, a.environ, width, a.noColor)
+	a.say = screen.New(say, a.environ, width, a.noColor || a.plain)
 }
 
 func newRoot(a *app) *cobra.Command {
@@ -227,7 +243,7 @@ with a backup before and a proof after, and can undo them.`,
 			c.PersistentFlags().BoolVar(&a.another, "other-dossier", false, "go on although the dossier is not the one that was made under its number")
 		}
 	}
-	root.AddCommand(newDemo(a), newStandin(a), newDesk(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a), newGuide(a), newMan(a))
+	root.AddCommand(newDemo(a), newStandin(a), newDesk(a), newLayout(a), newTake(a), newLend(a), newCompare(a), newDerive(a), newGuide(a), newMan(a), newVersion(a))
 	root.AddCommand(onDossier...)
 	a.completes(root, onDossier)
 	a.takeSettings(root, "")
@@ -477,6 +493,9 @@ func (a *app) shown(name string) string {
 	}
 	if r, err := filepath.Rel(a.wd, name); err == nil && !strings.HasPrefix(r, "..") {
 		return r
+	}
+	if target.Scheme(name) == "" {
+		return filepath.FromSlash(name)
 	}
 	return name
 }

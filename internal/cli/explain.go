@@ -12,6 +12,7 @@ import (
 	"paletwin/core/compare"
 	"paletwin/core/derive"
 	"paletwin/core/expr"
+	"paletwin/core/forms"
 	"paletwin/core/layout"
 	"paletwin/core/lend"
 	"paletwin/core/shape"
@@ -219,6 +220,7 @@ func brokenWords(b *run.Broken) string {
 // explainDesk says what is the matter with a dossier, or with the name of one.
 func explainDesk(err error) *message {
 	var (
+		newer   *forms.NewerError
 		damage  *desk.DamageError
 		none    *desk.NotFound
 		name    *desk.NameError
@@ -235,6 +237,12 @@ func explainDesk(err error) *message {
 		return &message{Code: "which-set", Text: which.Error(), Do: "name the one that is meant: --record-set " + sets[len(sets)-1] + ", or " + n + desk.PartMark + sets[len(sets)-1] + " for " + n, exit: exitUsage}
 	case errors.As(err, &noSet):
 		return &message{Code: "no-set", Text: noSet.Error(), Do: "it has " + words.List(noSet.Have), exit: exitUsage}
+	case errors.As(err, &newer):
+		m := &message{Code: "newer", Text: err.Error(), Do: "the paletwin that wrote it reads it, or one that came later; paletwin version says what this one knows", exit: exitFailed}
+		if errors.As(err, &damage) {
+			m.Text, m.File = damage.Error(), damage.File
+		}
+		return m
 	case errors.As(err, &damage):
 		return &message{Code: "damaged", Text: damage.Error(), File: damage.File, Do: remedies["damaged"], exit: exitFailed}
 	case errors.As(err, &none):

@@ -1,4 +1,4 @@
-//go:build !(faults && unix)
+//go:build !faults
 
 package cli
 

@@ -1,11 +1,10 @@
-//go:build faults && unix
+//go:build faults
 
 package cli
 
 import (
 	"os"
 	"strconv"
-	"syscall"
 
 	"paletwin/internal/disk"
 	"paletwin/internal/disk/faulty"
@@ -20,7 +19,9 @@ func fileSystem() disk.FS {
 	}
 	return &faulty.FS{FS: disk.OS{}, Before: func(n int, _ string) {
 		if n == at {
-			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			if p, err := os.FindProcess(os.Getpid()); err == nil {
+				_ = p.Kill()
+			}
 			select {}
 		}
 	}}

@@ -33,8 +33,8 @@ func (a *app) man(root *cobra.Command, folder string) error {
 	for cmd, s := range a.tuned {
 		cmd.Long = strings.TrimRight(cmd.Long+"\n\n"+cmd.Short, "\n") + "\n\n" + s.manual()
 	}
-	now := a.now()
-	header := &doc.GenManHeader{Title: "PALETWIN", Section: "1", Date: &now, Source: "Pale Twin " + Version, Manual: "Pale Twin"}
+	header := &doc.GenManHeader{Title: "PALETWIN", Section: "1", Source: "Pale Twin " + Version, Manual: "Pale Twin",
+		Date: thisBuild().When} // without one the library asks SOURCE_DATE_EPOCH, and else the clock
 	root.DisableAutoGenTag = true
 	if err := doc.GenManTree(root, header, dir); err != nil {
 		return err

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/forms"
 	"paletwin/internal/disk"
 )
 
@@ -85,6 +86,9 @@ func (d *Desk) book() (all []Entry, size int64, bad int, err error) {
 			bad++
 			continue
 		}
+		if err := forms.Book.Check(e.Version); err != nil && e.Form == forms.Book.Name {
+			return nil, 0, 0, &DamageError{d.bookFile(), err}
+		}
 		if sum, err := e.digest(); err != nil || e.Form != "book" || sum != e.Digest {
 			bad++
 			continue
@@ -103,7 +107,7 @@ func (d *Desk) note(e Entry, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	e.Form, e.Version, e.When = "book", 1, now.UTC()
+	e.Form, e.Version, e.When = forms.Book.Name, forms.Book.Version, now.UTC()
 	e.By, e.Account, e.Host, e.System = cmp.Or(e.By, d.Account.Name), d.Account.String(), d.Account.Host, d.Account.System
 	e.Said, d.unsaid = slices.Concat(e.Said, d.unsaid), nil
 	if e.Digest, err = e.digest(); err != nil {

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"paletwin/internal/disk"
+
+	"paletwin/core/forms"
 )
 
 const closedName = "closed.json"
@@ -35,6 +37,9 @@ func (t *Dossier) Closed() (*Closed, error) {
 	if err := json.Unmarshal(b, c); err != nil || c.Form != "closed" {
 		return nil, &DamageError{file, errors.New("the file does not say who closed the dossier")}
 	}
+	if err := forms.Closed.Check(c.Version); err != nil {
+		return nil, &DamageError{file, err}
+	}
 	return c, nil
 }
 
@@ -45,7 +50,7 @@ func (t *Dossier) Close(c *Closed) error {
 		return err
 	}
 	defer lock.Unlock()
-	c.Form, c.Version, c.Account, c.When = "closed", 1, t.desk.Account.String(), c.When.UTC()
+	c.Form, c.Version, c.Account, c.When = forms.Closed.Name, forms.Closed.Version, t.desk.Account.String(), c.When.UTC()
 	b, err := json.Marshal(c)
 	if err != nil {
 		return err

@@ -396,7 +396,7 @@ func (in *inputs) takeList(s *Source) (err error) {
 		}
 		return err
 	}
-	in.list = &Input{Name: s.Name, Path: s.Path}
+	in.list = &Input{Name: s.Name, Path: filepath.ToSlash(s.Path)}
 	if s.Path != "" {
 		in.listed, err = disk.ReadFile(in.fsys, s.Path)
 	} else {
@@ -440,7 +440,7 @@ func (in *inputs) open(s *Source, stem string) (*kept, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &kept{t, &Input{Name: s.Name, Path: s.Path}}, nil
+		return &kept{t, &Input{Name: s.Name, Path: filepath.ToSlash(s.Path)}}, nil
 	}
 	input, err := in.keep(s, stem)
 	if err != nil {
@@ -460,7 +460,7 @@ func (in *inputs) keep(s *Source, stem string) (*Input, error) {
 	if ext == "" {
 		ext = ".csv"
 	}
-	input := &Input{File: stem + ext, Name: s.Name, Path: s.Path}
+	input := &Input{File: stem + ext, Name: s.Name, Path: filepath.ToSlash(s.Path)}
 	to := filepath.Join(in.dir, input.File)
 	if s.Path != "" {
 		return input, disk.Copy(in.fsys, s.Path, to)

@@ -598,7 +598,13 @@ func Slug(title string) string {
 	if s == "" {
 		return "update"
 	}
+	if device.MatchString(s) {
+		s += "-1"
+	}
 	return s
 }
+
+// device are names that Windows keeps for devices, whatever ending they have: a desk may go there.
+var device = regexp.MustCompile(`(?i)^(con|prn|aux|nul|(com|lpt)[0-9¹²³])(\..*)?$`)
 
 var notWord = regexp.MustCompile(`[^\pL\pM\pN]+`)

@@ -16,6 +16,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
+	"paletwin/core/forms"
 	"paletwin/core/layout"
 	"paletwin/core/slip"
 	"paletwin/core/table"
@@ -95,7 +96,7 @@ type RecordSet struct {
 type Input struct {
 	File    string        `json:"file"` // its name in the dossier
 	Name    string        `json:"name"` // what it was called
-	Path    string        `json:"path"` // where it was, absolute; "" for standard input
+	Path    string        `json:"path"` // where it was, absolute, with slashes; "" for standard input
 	SHA256  string        `json:"sha256"`
 	Size    int64         `json:"size"`
 	Records int           `json:"records"`
@@ -158,7 +159,7 @@ func (m *Meta) digest() (string, error) {
 }
 
 func (m *Meta) write(fsys disk.FS, dir string) (err error) {
-	m.Form, m.Version = "dossier", current
+	m.Form, m.Version = forms.Dossier.Name, forms.Dossier.Version // from 5 on dossiers have ids
 	if m.Digest, err = m.digest(); err != nil {
 		return err
 	}
@@ -179,6 +180,7 @@ type Dossier struct {
 	layout     *layout.Layout
 	layoutRead bool
 	whole      *Dossier // of a record set of several, the dossier that it is a part of
+	held       *disk.Lock
 }
 
 func (d *Desk) open(name string) (*Dossier, error) {
@@ -192,8 +194,8 @@ func (d *Desk) open(name string) (*Dossier, error) {
 	if err := json.Unmarshal(b, m); err != nil || m.Form != "dossier" {
 		return nil, &DamageError{file, errors.New("the file is not a dossier's description, or is cut short")}
 	}
-	if m.Version > current {
-		return nil, &DamageError{file, errNewer}
+	if err := forms.Dossier.Check(m.Version); err != nil {
+		return nil, &DamageError{file, err}
 	}
 	if want, err := m.digest(); err != nil || want != m.Digest {
 		return nil, &DamageError{file, ErrAltered}
@@ -238,6 +240,7 @@ func (t *Dossier) Lock() (*disk.Lock, error) {
 	for _, dir := range dirs {
 		disk.Sweep(t.desk.FS, dir)
 	}
+	t.held = lock
 	return lock, nil
 }
 
@@ -570,8 +573,8 @@ func (t *Dossier) Replace(draft *Draft, m *Meta) error {
 	if err := fsys.SyncDir(draft.Dir); err != nil {
 		return err
 	}
-	aside := filepath.Join(filepath.Dir(t.Dir), replaced+filepath.Base(t.Dir))
-	if err := fsys.Rename(t.Dir, aside); err != nil {
+	aside, err := t.setAside()
+	if err != nil {
 		return err
 	}
 	if err := disk.Replace(fsys, draft.Dir, t.Dir); err != nil {
@@ -581,6 +584,25 @@ func (t *Dossier) Replace(draft *Draft, m *Meta) error {
 	t.Meta = m
 	t.desk.undoing = undoing{}
 	return fsys.RemoveAll(aside)
+}
+
+// setAside gives the dossier's folder the name of one that is replaced. Where it cannot have another name while its lock is held, it is
+// looked at that nobody wrote in it in between.
+func (t *Dossier) setAside() (aside string, err error) {
+	fsys := t.desk.FS
+	aside = filepath.Join(filepath.Dir(t.Dir), replaced+filepath.Base(t.Dir))
+	before, err := markOf(fsys, t.Dir)
+	if err != nil {
+		return "", err
+	}
+	free := t.held.LetGo()
+	if err := fsys.Rename(t.Dir, aside); err != nil || !free {
+		return aside, err
+	}
+	if after, err := markOf(fsys, aside); err == nil && after == before {
+		return aside, nil
+	}
+	return "", errors.Join(fmt.Errorf("%s: %w", t.Path(".lock"), disk.ErrLocked), fsys.Rename(aside, t.Dir))
 }
 
 // coverNow writes the heads of a dossier of before there were any into a draft

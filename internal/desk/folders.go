@@ -44,12 +44,16 @@ func (d *Desk) UndoneBy(by map[string][]string, all []string, f func()) {
 // Mark is another one when any file of the dossier in a folder, or of its runs, was written to, came or went: it is made of their names,
 // sizes and times. What stands in the folders of several record sets is not looked at.
 func (d *Desk) Mark(folder string) (string, error) {
+	return markOf(d.FS, filepath.Join(d.dossiers(), folder))
+}
+
+func markOf(fsys disk.FS, folder string) (string, error) {
 	h := xxh3.New128()
 	var number [8]byte
 	dirs := []string{"", "runs"}
 	for at := 0; at < len(dirs); at++ {
 		dir := dirs[at]
-		entries, err := d.FS.ReadDir(filepath.Join(d.dossiers(), folder, dir))
+		entries, err := fsys.ReadDir(filepath.Join(folder, dir))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

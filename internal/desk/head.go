@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"paletwin/core/changeset"
+	"paletwin/core/forms"
 	"paletwin/internal/disk"
 )
 
@@ -27,9 +28,6 @@ const headName = "head.json"
 // covered is the version of dossiers from which on chains have heads and copies
 // of layouts have digests.
 const covered = 2
-
-// current is the version of the dossiers that are made. From 5 on they have ids.
-const current = 5
 
 // chainHead is where a chain ends.
 type chainHead struct {
@@ -60,7 +58,7 @@ func (h *heads) digest() (string, error) {
 }
 
 func (h *heads) write(fsys disk.FS, file string) (err error) {
-	h.Form, h.Version = "head", 1
+	h.Form, h.Version = forms.Head.Name, forms.Head.Version
 	if h.Digest, err = h.digest(); err != nil {
 		return err
 	}
@@ -92,8 +90,8 @@ func (t *Dossier) heads() (h *heads, raw []byte, err error) {
 	if err := json.Unmarshal(raw, h); err != nil || h.Form != "head" || h.Chains == nil {
 		return nil, nil, &DamageError{file, errors.New("the file is not a dossier's heads, or is cut short")}
 	}
-	if h.Version > 1 {
-		return nil, nil, &DamageError{file, errNewer}
+	if err := forms.Head.Check(h.Version); err != nil {
+		return nil, nil, &DamageError{file, err}
 	}
 	if want, err := h.digest(); err != nil || want != h.Digest {
 		return nil, nil, &DamageError{file, ErrAltered}
@@ -109,8 +107,6 @@ var ErrMissing = errors.New("the file is missing")
 
 // errAnothers says that a file belongs to another dossier than the one in whose folder it stands.
 var errAnothers = errors.New("it is another dossier's, and does not belong here")
-
-var errNewer = errors.New("it was made by a newer version of paletwin")
 
 // errStale says that a chain was to be appended to as it was before others appended to it.
 var errStale = errors.New("the file is longer than when it was read; nothing was written to it")

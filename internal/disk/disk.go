@@ -56,6 +56,7 @@ type File interface {
 type Mapping struct {
 	Data  []byte
 	Info  fs.FileInfo
+	Links int // how many names the file has
 	unmap func() error
 }
 
@@ -86,6 +87,9 @@ var (
 	ErrDevice = errors.New("is a device, not a file")
 )
 
+// ErrInUse says that another program has a file open, and lets nobody else do what was to be done with it.
+var ErrInUse = errors.New("it is open in another program, which lets nobody else at it; close it there")
+
 // plain refuses what is no file before it is opened.
 func plain(name string) error {
 	info, err := os.Stat(name)
@@ -112,7 +116,7 @@ func (OS) OpenAppend(name string) (File, error) {
 func openFile(name string, flag int, perm fs.FileMode) (File, error) {
 	f, err := os.OpenFile(name, flag, perm)
 	if err != nil {
-		return nil, err
+		return nil, inWords("open", name, err)
 	}
 	return f, nil
 }
@@ -123,7 +127,7 @@ func (OS) Map(name string) (*Mapping, error) {
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, err
+		return nil, inWords("read", name, err)
 	}
 	defer f.Close()
 	info, err := f.Stat()
@@ -133,7 +137,7 @@ func (OS) Map(name string) (*Mapping, error) {
 	if info.IsDir() {
 		return nil, &fs.PathError{Op: "read", Path: name, Err: ErrFolder}
 	}
-	m := &Mapping{Info: info}
+	m := &Mapping{Info: info, Links: links(f, info)}
 	if info.Mode().IsRegular() && info.Size() > 0 {
 		m.Data, m.unmap, err = mapFile(f, info.Size())
 		if err == nil {
@@ -144,9 +148,9 @@ func (OS) Map(name string) (*Mapping, error) {
 	return m, err
 }
 
-func (OS) Rename(from, to string) error               { return os.Rename(from, to) }
-func (OS) Remove(name string) error                   { return os.Remove(name) }
-func (OS) RemoveAll(name string) error                { return os.RemoveAll(name) }
+func (OS) Rename(from, to string) error               { return rename(from, to) }
+func (OS) Remove(name string) error                   { return remove(name) }
+func (OS) RemoveAll(name string) error                { return removeAll(name) }
 func (OS) Mkdir(name string) error                    { return os.Mkdir(name, 0o700) }
 func (OS) MkdirAll(name string) error                 { return os.MkdirAll(name, 0o755) }
 func (OS) Stat(name string) (fs.FileInfo, error)      { return os.Stat(name) }
@@ -269,11 +273,17 @@ func writeTemp(fsys FS, tmp string, perm fs.FileMode, full bool, write func(io.W
 	return w, err
 }
 
+// StandsError says that a file could not be replaced: it stands there as it was.
+type StandsError struct{ Err error }
+
+func (e *StandsError) Error() string { return e.Err.Error() }
+func (e *StandsError) Unwrap() error { return e.Err }
+
 // Replace renames tmp to name and syncs the folder.
 func Replace(fsys FS, tmp, name string) error {
 	if err := fsys.Rename(tmp, name); err != nil {
 		_ = fsys.Remove(tmp) // the first error counts
-		return err
+		return &StandsError{err}
 	}
 	return fsys.SyncDir(filepath.Dir(name))
 }

@@ -68,12 +68,33 @@ func Owner(info fs.FileInfo) string {
 	return "user " + id
 }
 
-// Links returns how many names a file has.
-func Links(info fs.FileInfo) int {
+// links returns how many names a file has.
+func links(_ *os.File, info fs.FileInfo) int {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		return int(st.Nlink)
 	}
 	return 1
+}
+
+func rename(from, to string) error { return os.Rename(from, to) }
+func remove(name string) error     { return os.Remove(name) }
+func removeAll(name string) error  { return os.RemoveAll(name) }
+
+func inWords(_, _ string, err error) error { return err }
+
+// InUse says whether another program has a file open so that it could not be replaced: here it always can.
+func InUse(string) error { return nil }
+
+// LetGo lets go of a lock whose file stands in a folder that is about to get another name, where no file in it may be open then, and
+// reports whether it did: here it need not.
+func (l *Lock) LetGo() bool { return false }
+
+// unlock removes the lock's file while it is still held, so that nobody can lock a file that is about to go.
+func (l *Lock) unlock() error {
+	if l.remove {
+		_ = os.Remove(l.l.Path())
+	}
+	return l.l.Close()
 }
 
 // OthersCanRead reports whether others than its owner may read a file.

@@ -83,17 +83,12 @@ func standing(l *flock.Flock, name string) bool {
 	return err == nil && os.SameFile(mine, there)
 }
 
-// Unlock lets go. The lock's file is removed while it is still held, so that
-// nobody can lock a file that is about to go; where a system cannot remove a
-// file in use, it stays and does no harm.
+// Unlock lets go.
 func (l *Lock) Unlock() error {
 	if l == nil {
 		return nil
 	}
-	if l.remove {
-		_ = os.Remove(l.l.Path())
-	}
-	return l.l.Close()
+	return l.unlock()
 }
 
 // LockName returns the name of the lock file beside a target file.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/forms"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -29,14 +30,10 @@ const (
 	verifyName     = "verify.json"
 )
 
-// journalVersion is the version of a journal. From 3 on each line holds the
-// digest of the line before, and the proofs that were made are in it; 4 are runs whose
-// batches are promised before they are committed; 5 are runs of several record sets, in which
-// steps may be undone; 6 are runs whose batches are requests, of which tickets are kept. Before, hand-offs had 2 and other runs 1.
+// Versions of journals below forms.Journal's, which says what they are.
 const (
-	promising      = 4
-	grouped        = 5
-	journalVersion = 6
+	promising = 4
+	grouped   = 5
 )
 
 // Head is the first line of a journal.
@@ -198,10 +195,7 @@ func headOf(line []byte) (*Head, error) {
 	if err := json.Unmarshal(line, h); err != nil || h.Form != "journal" {
 		return nil, errors.New("the file is no journal")
 	}
-	if h.Version > journalVersion {
-		return nil, errors.New("the run was made by a newer version of paletwin")
-	}
-	return h, nil
+	return h, forms.Journal.Check(h.Version)
 }
 
 // readEnd reads a run's heading and how it ended, and none of its steps; all of it where it did not end.

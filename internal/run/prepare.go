@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 
 	"paletwin/core/changeset"
+	"paletwin/core/forms"
 	"paletwin/core/words"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
@@ -36,7 +37,7 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 		head.Version = grouped
 	}
 	if _, asks := j.Target.(target.Requester); asks {
-		head.Version = journalVersion
+		head.Version = forms.Journal.Version
 	}
 	if err := j.backup(ctx, dir, &head); err != nil {
 		return nil, err
@@ -176,7 +177,7 @@ func readsBack(fsys disk.FS, w *disk.Written, file string) error {
 // rollbackFile writes what every step's record was, and reads it back.
 func (j *Job) rollbackFile(dir string, head *Head, write []*Step) error {
 	set := j.Dossier.Set()
-	w, err := writeRollback(j.Dossier.FS(), dir, map[string]any{"paletwin": "rollback", "version": 1, "dossier": head.Dossier, "run": head.Run,
+	w, err := writeRollback(j.Dossier.FS(), dir, map[string]any{"paletwin": forms.Rollback.Name, "version": forms.Rollback.Version, "dossier": head.Dossier, "run": head.Run,
 		"record_set": set.Name, "key": set.Key, "target": head.Target}, write)
 	if err != nil {
 		return err

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/changeset"
+	"paletwin/core/forms"
 	"paletwin/core/record"
 	"paletwin/core/table"
 	"paletwin/internal/desk"
@@ -324,6 +325,12 @@ func readRollback(b []byte) ([]*Step, error) {
 		sealed <- sum
 	}()
 	first := bytes.IndexByte(b, '\n') + 1
+	var heading struct {
+		Version int `json:"version"`
+	}
+	if json.Unmarshal(b[:max(first, 0)], &heading) == nil && forms.Rollback.Check(heading.Version) != nil {
+		return nil, forms.Rollback.Check(heading.Version)
+	}
 	steps, err := readSteps(b[first:max(first, last)])
 	if seal.Seal != <-sealed {
 		return nil, desk.ErrAltered

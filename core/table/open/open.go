@@ -14,6 +14,9 @@ import (
 	"paletwin/core/table/xlsx"
 )
 
+// Formats are the kinds of files that are opened, and that the program writes as well.
+var Formats = []string{"csv", "json", "jsonl", "ods", "xlsx"}
+
 // Open opens a file given as its bytes. Errors are *table.Error.
 func Open(name string, data []byte, o table.Options) (*table.Image, error) {
 	m, err := known(name, data, o)

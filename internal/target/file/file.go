@@ -101,16 +101,16 @@ func Open(fsys disk.FS, name string, key []string, of *schema.Schema, o table.Op
 }
 
 // Path returns the name of the file that a name stands for: absolute, links
-// followed. It is a target's Name.
+// followed, with slashes, on Windows too, since it is kept. It is a target's Name.
 func Path(name string) string {
 	path, err := filepath.Abs(name)
 	if err != nil {
 		return name
 	}
 	if real, err := filepath.EvalSymlinks(path); err == nil {
-		return real
+		path = real
 	}
-	return path
+	return filepath.ToSlash(path)
 }
 
 // inSpreadsheet refuses a file beside which a spreadsheet program has put
@@ -134,7 +134,7 @@ func (f *File) Fields() []string { return f.img.Heading }
 
 // Traits of a file: all of a run is written at once.
 func (f *File) Traits() target.Traits {
-	return target.Traits{Ext: "." + f.img.Found.Format, Size: int64(len(f.m.Data)), Reread: true, Links: disk.Links(f.m.Info), Owner: disk.Owner(f.m.Info)}
+	return target.Traits{Ext: "." + f.img.Found.Format, Size: int64(len(f.m.Data)), Reread: true, Links: f.m.Links, Owner: disk.Owner(f.m.Info)}
 }
 
 // Refresh reads the file again.
@@ -144,7 +144,7 @@ func (f *File) Refresh(ctx context.Context) error {
 	}
 	m, err := f.fsys.Map(f.path)
 	if err != nil {
-		return err
+		return f.busy(err)
 	}
 	f.m = m
 	err = table.Guard(func() (err error) {
@@ -361,6 +361,9 @@ func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result,
 		return nil, &target.Unwritten{Err: err}
 	}
 	if err := disk.Replace(f.fsys, tmp, f.path); err != nil {
+		if errors.As(err, new(*disk.StandsError)) {
+			err = &target.Unwritten{Err: f.busy(err)}
+		}
 		return nil, err
 	}
 	return results, f.Refresh(ctx)
@@ -408,10 +411,18 @@ func (f *File) unmoved() error {
 	return nil
 }
 
-// Writable checks that the file is not read-only.
+// Writable checks that the file is not read-only, and that no other program keeps it from being replaced.
 func (f *File) Writable(context.Context) error {
 	if f.m.Info.Mode().Perm()&0o222 == 0 {
 		return &fs.PathError{Op: "write", Path: f.path, Err: errors.New("the file is read-only")}
 	}
-	return nil
+	return f.busy(disk.InUse(f.path))
+}
+
+// busy says of an error that another program has the file open, where that is what it is.
+func (f *File) busy(err error) error {
+	if errors.Is(err, disk.ErrInUse) {
+		return &target.BusyError{Name: f.path, Why: disk.ErrInUse.Error()}
+	}
+	return err
 }

@@ -1,0 +1,3 @@
+module codeberg.org/go-fonts/liberation
+
+go 1.26

@@ -1,7 +1,7 @@
 # What is done often. The program itself needs only: go build ./cmd/paletwin
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build test lint bench demo shots fuzz corpus foreign slips mutants night servers stop-servers
+.PHONY: build dist test lint bench demo shots fuzz corpus foreign slips mutants night servers stop-servers
 
 # Without debugging tables, and of the plotting library only the forms of pictures
 # that are used.
@@ -9,6 +9,10 @@ RELEASE = -trimpath -tags minimal -ldflags "-s -w"
 
 build:
 	CGO_ENABLED=0 go build $(RELEASE) -o paletwin ./cmd/paletwin
+
+# Archives for all systems, with manual pages, completions and licences, in dist/.
+dist:
+	go run ./release
 
 test:
 	go test ./...

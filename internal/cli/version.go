@@ -63,9 +63,6 @@ func thisBuild() *build {
 		}
 	}
 	for _, m := range info.Deps {
-		if m.Replace != nil {
-			m = m.Replace
-		}
 		b.Modules = append(b.Modules, module{m.Path, m.Version, m.Sum})
 	}
 	return b

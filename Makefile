@@ -5,7 +5,7 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
 # Without debugging tables, and of the plotting library only the forms of pictures
 # that are used.
-RELEASE = -trimpath -tags minimal -ldflags "-s -w"
+RELEASE = -trimpath -buildvcs=auto -tags minimal -ldflags "-s -w"
 
 build:
 	CGO_ENABLED=0 go build $(RELEASE) -o paletwin ./cmd/paletwin

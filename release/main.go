@@ -116,7 +116,7 @@ func build(system, to string) error {
 		return fmt.Errorf("%q is no system; linux/amd64 is one", system)
 	}
 	cmd := exec.Command("go", "build", "-trimpath", "-tags", "minimal", "-ldflags", "-s -w", "-o", to, "./cmd/paletwin")
-	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+goos, "GOARCH="+arch, "GOAMD64=v1", "GOARM64=v8.0", "GOFLAGS=")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+goos, "GOARCH="+arch, "GOAMD64=v1", "GOARM64=v8.0", "GOFLAGS=-buildvcs=auto")
 	cmd.Stderr = os.Stderr
 	if err := cmd.Run(); err != nil {
 		return err

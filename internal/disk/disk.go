@@ -273,17 +273,11 @@ func writeTemp(fsys FS, tmp string, perm fs.FileMode, full bool, write func(io.W
 	return w, err
 }
 
-// StandsError says that a file could not be replaced: it stands there as it was.
-type StandsError struct{ Err error }
-
-func (e *StandsError) Error() string { return e.Err.Error() }
-func (e *StandsError) Unwrap() error { return e.Err }
-
 // Replace renames tmp to name and syncs the folder.
 func Replace(fsys FS, tmp, name string) error {
 	if err := fsys.Rename(tmp, name); err != nil {
 		_ = fsys.Remove(tmp) // the first error counts
-		return &StandsError{err}
+		return err
 	}
 	return fsys.SyncDir(filepath.Dir(name))
 }

@@ -138,3 +138,29 @@ func TestNamesOfNewRecords(t *testing.T) {
 	assert.Equal(t, "702", v.String())
 	assert.Equal(t, map[string]string{"new:b": "702"}, ready[0].Named)
 }
+
+// A field is judged by the value that stands there, whether or not that is to the letter what the edit goes out from.
+func TestWhatIsThereDecides(t *testing.T) {
+	j := &Job{schema: schema.New([]string{"k"}, schema.KeyForm{}, []*schema.Field{{Name: "v", Kind: schema.Text, Compare: schema.Leniency{Case: true}}})}
+	for _, c := range []struct {
+		from, to, now string
+		want          Outcome
+		written       string // what it is written from
+	}{
+		{"a", "b", "a", "", "a"},
+		{"a", "b", "A", "", "A"},
+		{"a", "A", "a", Settled, ""}, // one value, by the schema
+		{"a", "b", "b", Settled, ""},
+		{"a", "b", "B", Settled, ""},
+		{"a", "b", "c", Conflict, ""},
+	} {
+		s := &Step{Step: target.Step{Act: changeset.Amend, Key: record.NewKey("1"), Fields: []changeset.Edit{{Field: "v", From: record.Text(c.from), To: record.Text(c.to)}}}}
+		v := j.judge(s, &target.State{Count: 1, Record: record.Record{{Name: "v", Value: record.Text(c.now)}}})
+		assert.Equal(t, c.want, v.Outcome, "%v", c)
+		if c.want == "" {
+			require.Len(t, v.fields, 1)
+			assert.Equal(t, c.written, v.fields[0].From.String(), "%v", c)
+			assert.Equal(t, c.from, s.Fields[0].From.String(), "the step is not changed by being judged")
+		}
+	}
+}

@@ -60,9 +60,13 @@ func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verd
 		v.conflict("gone: %s no longer has the record", j.there())
 		return
 	}
+	get := now.Record.Finder()
+	if j.untouched(s.Fields, get) {
+		j.write(s, now, s.Fields, v)
+		return
+	}
 	write := make([]changeset.Edit, 0, len(s.Fields))
 	var moved, left, torn []string
-	get := now.Record.Finder()
 	for _, f := range s.Fields {
 		c, _ := get(f.Field)
 		switch {
@@ -92,13 +96,29 @@ func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verd
 	case len(write) == 0:
 		v.Outcome = Settled
 	default:
-		v.fields = write
 		if v.Left = left; len(left) > 0 {
 			v.Reason = "in part: " + strings.Join(moved, "; ")
 		}
-		if len(s.Was.Parts()) > 0 {
-			v.record = v.wanted(now.Record, j.compared, j.Options.System)
+		j.write(s, now, write, v)
+	}
+}
+
+// untouched reports whether all fields are to the letter as the edits had them, and not yet as these want them.
+func (j *Job) untouched(edits []changeset.Edit, get func(string) (record.Value, bool)) bool {
+	for i := range edits {
+		f := &edits[i]
+		if c, _ := get(f.Field); c != f.From || j.schema.Equal(f.Field, c, f.To) {
+			return false
 		}
+	}
+	return len(edits) > 0
+}
+
+// write makes the verdict that fields of an amend are to be written.
+func (j *Job) write(s *Step, now *target.State, fields []changeset.Edit, v *verdict) {
+	v.fields = fields
+	if len(s.Was.Parts()) > 0 {
+		v.record = v.wanted(now.Record, j.compared, j.Options.System)
 	}
 }
 

@@ -361,7 +361,7 @@ func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result,
 		return nil, &target.Unwritten{Err: err}
 	}
 	if err := disk.Replace(f.fsys, tmp, f.path); err != nil {
-		if errors.As(err, new(*disk.StandsError)) {
+		if errors.Is(err, disk.ErrInUse) { // of other failures it is not known whether the name is the new file's
 			err = &target.Unwritten{Err: f.busy(err)}
 		}
 		return nil, err

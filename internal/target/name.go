@@ -58,18 +58,18 @@ func withoutPassword(name string) string {
 }
 
 // In makes the name of a place that was said in a folder good anywhere: paths are made
-// absolute, in a database file's name, too. URLs of servers stay.
+// absolute, in a database file's name, too, and have slashes, since they are kept. URLs of servers stay.
 func In(dir, name string) string {
 	switch scheme := Scheme(name); {
 	case scheme == "" && filepath.IsAbs(name):
-		return name
+		return filepath.ToSlash(name)
 	case scheme == "":
-		return filepath.Join(dir, name)
+		return filepath.ToSlash(filepath.Join(dir, name))
 	case databases[scheme] == "sqlite":
 		_, rest, _ := strings.Cut(name, ":")
 		file, table, _ := strings.Cut(strings.TrimPrefix(rest, "//"), "#")
 		if file != "" && !filepath.IsAbs(file) {
-			return "sqlite:" + filepath.Join(dir, file) + "#" + table
+			return "sqlite:" + filepath.ToSlash(filepath.Join(dir, file)) + "#" + table
 		}
 	}
 	return name

@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"regexp"
@@ -16,31 +17,47 @@ const (
 
 // asWindows is the program for Windows as stories call it: what it prints has slashes where it says places, so that the same stories hold.
 func asWindows() int {
-	exe := os.Getenv(windowsProgram)
-	cmd := exec.Command("wine", append([]string{exe}, os.Args[1:]...)...)
-	cmd.Env = append(os.Environ(), "TMPDIR="+os.Getenv(windowsTemp)) // by which a running Wine is found
-	// Files and no pipes: what the runner leaves behind it holds on to these.
-	out, err := os.CreateTemp("", "out")
-	if err == nil {
-		cmd.Stdin, cmd.Stdout = os.Stdin, out
-		cmd.Stderr, err = os.CreateTemp("", "err")
-	}
-	if err == nil {
-		err = cmd.Run()
-	}
-	if cmd.ProcessState == nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
-	for to, from := range map[*os.File]*os.File{os.Stdout: out, os.Stderr: cmd.Stderr.(*os.File)} {
-		b, err := os.ReadFile(from.Name())
+	for again := false; ; again = true {
+		out, errs, code, err := runExe()
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
+			return 1
 		}
-		_, _ = to.WriteString(withSlashes(string(b)))
-		_ = os.Remove(from.Name())
+		if code != 0 && out+errs == "" && !again {
+			continue // the program never fails without a word: Wine could not start it
+		}
+		fmt.Fprint(os.Stdout, withSlashes(out))
+		fmt.Fprint(os.Stderr, withSlashes(errs))
+		return code
 	}
-	return cmd.ProcessState.ExitCode()
+}
+
+// runExe runs the program for Windows with this process's arguments and input.
+func runExe() (out, errs string, code int, err error) {
+	cmd := exec.Command("wine", append([]string{os.Getenv(windowsProgram)}, os.Args[1:]...)...)
+	cmd.Env = append(os.Environ(), "TMPDIR="+os.Getenv(windowsTemp)) // by which a running Wine is found
+	cmd.Stdin = os.Stdin
+	said := make([]string, 2)
+	for i, to := range []*io.Writer{&cmd.Stdout, &cmd.Stderr} {
+		f, err := os.CreateTemp("", "said") // no pipes: what Wine leaves behind holds on to these
+		if err != nil {
+			return "", "", 0, err
+		}
+		defer f.Close()
+		defer os.Remove(f.Name())
+		*to, said[i] = f, f.Name()
+	}
+	if err := cmd.Run(); cmd.ProcessState == nil {
+		return "", "", 0, err
+	}
+	for i, name := range said {
+		b, err := os.ReadFile(name)
+		if err != nil {
+			return "", "", 0, err
+		}
+		said[i] = string(b)
+	}
+	return said[0], said[1], cmd.ProcessState.ExitCode(), nil
 }
 
 // A place, as opposed to what is quoted: \u and four digits, \" and the like.

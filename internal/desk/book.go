@@ -89,7 +89,7 @@ func (d *Desk) book() (all []Entry, size int64, bad int, err error) {
 		if err := forms.Book.Check(e.Version); err != nil && e.Form == forms.Book.Name {
 			return nil, 0, 0, &DamageError{d.bookFile(), err}
 		}
-		if sum, err := e.digest(); err != nil || e.Form != "book" || sum != e.Digest {
+		if sum, err := e.digest(); err != nil || e.Form != forms.Book.Name || sum != e.Digest {
 			bad++
 			continue
 		}

@@ -6,9 +6,8 @@ import (
 	"io/fs"
 	"time"
 
-	"paletwin/internal/disk"
-
 	"paletwin/core/forms"
+	"paletwin/internal/disk"
 )
 
 const closedName = "closed.json"
@@ -34,7 +33,7 @@ func (t *Dossier) Closed() (*Closed, error) {
 		return nil, err
 	}
 	c := new(Closed)
-	if err := json.Unmarshal(b, c); err != nil || c.Form != "closed" {
+	if err := json.Unmarshal(b, c); err != nil || c.Form != forms.Closed.Name {
 		return nil, &DamageError{file, errors.New("the file does not say who closed the dossier")}
 	}
 	if err := forms.Closed.Check(c.Version); err != nil {

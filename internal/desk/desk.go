@@ -598,6 +598,12 @@ func Slug(title string) string {
 	if s == "" {
 		return "update"
 	}
+	return s
+}
+
+// stem is what the file is called that keeps something under a name: its slug, unless Windows keeps that for a device.
+func stem(name string) string {
+	s := Slug(name)
 	if device.MatchString(s) {
 		s += "-1"
 	}

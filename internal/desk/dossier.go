@@ -179,8 +179,8 @@ type Dossier struct {
 
 	layout     *layout.Layout
 	layoutRead bool
-	whole      *Dossier // of a record set of several, the dossier that it is a part of
-	held       *disk.Lock
+	whole      *Dossier   // of a record set of several, the dossier that it is a part of
+	held       *disk.Lock // its lock, once it was taken
 }
 
 func (d *Desk) open(name string) (*Dossier, error) {
@@ -191,7 +191,7 @@ func (d *Desk) open(name string) (*Dossier, error) {
 		return nil, err
 	}
 	m := new(Meta)
-	if err := json.Unmarshal(b, m); err != nil || m.Form != "dossier" {
+	if err := json.Unmarshal(b, m); err != nil || m.Form != forms.Dossier.Name {
 		return nil, &DamageError{file, errors.New("the file is not a dossier's description, or is cut short")}
 	}
 	if err := forms.Dossier.Check(m.Version); err != nil {

@@ -87,7 +87,7 @@ func (t *Dossier) heads() (h *heads, raw []byte, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := json.Unmarshal(raw, h); err != nil || h.Form != "head" || h.Chains == nil {
+	if err := json.Unmarshal(raw, h); err != nil || h.Form != forms.Head.Name || h.Chains == nil {
 		return nil, nil, &DamageError{file, errors.New("the file is not a dossier's heads, or is cut short")}
 	}
 	if err := forms.Head.Check(h.Version); err != nil {

@@ -90,7 +90,7 @@ func (l *Layout) Reading(o table.Options, snapshot bool) table.Options {
 // LayoutPath is where a record set's layout stands on the desk: in layouts, whatever the set is called.
 func (d *Desk) LayoutPath(set string) string {
 	if !isName(set+".yaml") || device.MatchString(set) {
-		set = Slug(set)
+		set = stem(set)
 	}
 	return filepath.Join(d.Dir, "layouts", set+".yaml")
 }

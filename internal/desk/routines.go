@@ -74,7 +74,7 @@ func (e *RoutineError) Error() string { return e.File + ": " + e.Text }
 
 // Routine reads the routine with a name.
 func (d *Desk) Routine(name string) (*Routine, error) {
-	path := filepath.Join(d.Dir, "routines", Slug(name)+".yaml")
+	path := filepath.Join(d.Dir, "routines", stem(name)+".yaml")
 	b, err := disk.ReadFile(d.FS, path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, &RoutineError{d.rel(path), "there is no such routine; there are " + either(strings.Join(d.RoutineNames(), ", "), "none")}

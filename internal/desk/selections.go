@@ -26,7 +26,7 @@ type Selection struct {
 var ErrSelection = errors.New("it is no selection")
 
 func (d *Desk) selectionPath(name string) string {
-	return filepath.Join(d.Dir, "selections", Slug(name)+".yaml")
+	return filepath.Join(d.Dir, "selections", stem(name)+".yaml")
 }
 
 // Selection reads the selection with a name.
@@ -74,9 +74,9 @@ func (d *Desk) KeepSelection(name string, s *Selection) (string, error) {
 	if err != nil {
 		return path, err
 	}
-	text := "# Lent again with: paletwin lend SNAPSHOT --again " + Slug(name) + "\n" + string(b)
+	text := "# Lent again with: paletwin lend SNAPSHOT --again " + stem(name) + "\n" + string(b)
 	if s.Target != "" {
-		text = "# Taken again with: paletwin take --again " + Slug(name) + " -o FILE\n" + string(b)
+		text = "# Taken again with: paletwin take --again " + stem(name) + " -o FILE\n" + string(b)
 	}
 	return path, writeWithFolder(d.FS, path, []byte(text), shared)
 }

@@ -23,7 +23,7 @@ type Sender struct {
 }
 
 func (d *Desk) senderPath(name string) string {
-	return filepath.Join(d.Dir, "sources", Slug(name)+".yaml")
+	return filepath.Join(d.Dir, "sources", stem(name)+".yaml")
 }
 
 // SenderError says that there is no source of a name.
@@ -57,7 +57,7 @@ func (d *Desk) SenderNames() []string { return d.yamlNames("sources") }
 
 // MayKeepSender refuses a source under whose name there is one: *KeptError.
 func (d *Desk) MayKeepSender(name string) error {
-	if slices.Contains(d.SenderNames(), Slug(name)) {
+	if slices.Contains(d.SenderNames(), stem(name)) {
 		return &KeptError{"source", name, d.rel(d.senderPath(name))}
 	}
 	return nil
@@ -71,7 +71,7 @@ func (d *Desk) KeepSender(name string, s *layout.Sender) (string, error) {
 	if err != nil {
 		return path, err
 	}
-	text := "# How files from " + name + " are read: paletwin compare SNAPSHOT FILE --source " + Slug(name) + "\n"
+	text := "# How files from " + name + " are read: paletwin compare SNAPSHOT FILE --source " + stem(name) + "\n"
 	if len(s.Translate) == 0 {
 		text += "# Codes of theirs that become ours, by field: a list beside with two columns, or the values themselves.\n" +
 			"# translate:\n#   depot: their-depots.csv\n#   status: {values: {OK: in_service}}\n"

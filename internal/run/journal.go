@@ -192,7 +192,7 @@ func noRun(t *desk.Dossier, n int) error {
 // headOf reads a journal's first line.
 func headOf(line []byte) (*Head, error) {
 	h := new(Head)
-	if err := json.Unmarshal(line, h); err != nil || h.Form != "journal" {
+	if err := json.Unmarshal(line, h); err != nil || h.Form != forms.Journal.Name {
 		return nil, errors.New("the file is no journal")
 	}
 	return h, forms.Journal.Check(h.Version)

@@ -27,7 +27,7 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 		return nil, err
 	}
 	j.Progress("backing up", 0, 0)
-	head := Head{Form: "journal", Version: 3, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
+	head := Head{Form: forms.Journal.Name, Version: 3, Dossier: j.Dossier.Meta.Number, Run: n, Target: j.Target.Name(),
 		By: j.By, When: j.Now().UTC(), Steps: len(steps), Backup: backupStem + j.Target.Traits().Ext, System: j.Options.System, Read: j.Options.Read.Kept(), Found: j.found, Left: left, LeaveOpen: j.Options.LeaveOpen, Touched: j.Options.Touched, With: j.with}
 	_, head.Handoff = j.Target.(target.Loader)
 	if _, commits := j.Target.(target.Committer); commits {

@@ -318,19 +318,21 @@ func readRollback(b []byte) ([]*Step, error) {
 	if err := json.Unmarshal(b[last:], &seal); err != nil || seal.Seal == "" {
 		return nil, errCut
 	}
+	first := bytes.IndexByte(b, '\n') + 1
+	var heading struct {
+		Version int `json:"version"`
+	}
+	if json.Unmarshal(b[:first], &heading) == nil {
+		if err := forms.Rollback.Check(heading.Version); err != nil {
+			return nil, err
+		}
+	}
 	sealed := make(chan string, 1)
 	go func() {
 		sum := "" // where the file was shortened meanwhile
 		_ = table.Guard(func() error { sum = changeset.Checksum(b[:last]); return nil })
 		sealed <- sum
 	}()
-	first := bytes.IndexByte(b, '\n') + 1
-	var heading struct {
-		Version int `json:"version"`
-	}
-	if json.Unmarshal(b[:max(first, 0)], &heading) == nil && forms.Rollback.Check(heading.Version) != nil {
-		return nil, forms.Rollback.Check(heading.Version)
-	}
 	steps, err := readSteps(b[first:max(first, last)])
 	if seal.Seal != <-sealed {
 		return nil, desk.ErrAltered

@@ -203,8 +203,6 @@ func TestApplyThenRollbackIsTheSameBytes(t *testing.T) {
 	})
 }
 
-// The last rows of a file with mixed line ends go, and come back with the line end that stood
-// before them, which the file has lost by then.
 // Each run of a dossier is proven with the steps of the runs before it, and each is read as it was.
 func TestEachRunIsProvenBesideTheOthers(t *testing.T) {
 	before, after := "k,v\n", "k,v\n"
@@ -232,6 +230,28 @@ func TestEachRunIsProvenBesideTheOthers(t *testing.T) {
 	assert.Equal(t, after, b.bytes())
 }
 
+// What a proof says of a run of amends, by what became of each of its records since.
+func TestWhatBecameOfARunIsCounted(t *testing.T) {
+	before, after := []byte("k,v,w\n1,a,x\n2,a,x\n3,a,x\n4,a,x\n5,a,x\n"), []byte("k,v,w\n1,A,x\n2,A,x\n3,A,x\n4,A,X\n5,a,x\n")
+	b := newBench(t, t.TempDir(), faulty.NoSync{}, before)
+	d := b.compare(before, after)
+	_, err := b.apply(d, Options{})
+	require.NoError(t, err)
+	for now, want := range map[string]Verification{
+		string(after):                         {AsMeant: 4},
+		"k,v,w\n1,a,x\n2,B,x\n4,A,x\n5,a,y\n": {NotDone: 2, Other: 2, Besides: 1}, // 1 and half of 4 are as they were, 2 is another, 3 is gone, 5 moved besides
+		"k,v,w\n1,A,x\n2,A,y\n3,A,x\n4,A,X\n": {AsMeant: 4, Besides: 2},           // a field that no step meant, and a record that went
+	} {
+		m, err := csv.Open("now", []byte(now))
+		require.NoError(t, err)
+		v, err := Verify(t.Context(), d, Proof{Fresh: m, Now: time.Now, Unkept: true})
+		require.NoError(t, err)
+		assert.Equal(t, want, Verification{AsMeant: v.AsMeant, NotDone: v.NotDone, Other: v.Other, Besides: v.Besides}, "%s: %+v", now, v.Differences)
+	}
+}
+
+// The last rows of a file with mixed line ends go, and come back with the line end that stood
+// before them, which the file has lost by then.
 func TestTheLastRowsComeBackWithTheirLineEnds(t *testing.T) {
 	register := []byte("k,v\r\n1,a\r\n2,b\n3,c\n4,d")
 	b := newBench(t, t.TempDir(), faulty.NoSync{}, register)

@@ -153,6 +153,7 @@ func (f *Edit) Inverse() Edit {
 type Source struct {
 	Name    string `json:"name"`
 	SHA256  string `json:"sha256,omitempty"`
+	At      string `json:"at,omitempty"` // of a table that was compared where it is: when, in RFC 3339; there is no digest then
 	Records int    `json:"records"`
 }
 

@@ -48,6 +48,7 @@ type Options struct {
 	SlipSearch
 	Loans
 	Room
+	Alike    *Alike              // or nil: the tables are whole
 	Findings []changeset.Finding // what was noticed before the comparison
 	// Referrers, if not nil, says which fields of other records name these, and what it
 	// noticed. It is asked where records may be deleted.
@@ -103,6 +104,17 @@ type Loans struct {
 	// Digest gives the snapshot's SHA-256, hexadecimal. It is asked where the
 	// copy says that it was lent.
 	Digest func() (string, error)
+}
+
+// Alike tells of the records that two tables have byte for byte alike, where they were left out of both: whoever
+// has the tables compared them there already.
+type Alike struct {
+	Records int // how many these are
+	// Sums adds up fields over the whole snapshot, in their order.
+	Sums func(ctx context.Context, fields []string) ([]Sum, error)
+	// Values gives see the text of every cell of one of the copy's columns, by its place, that is not empty, over
+	// the whole copy.
+	Values func(ctx context.Context, column int, see func(text []byte)) error
 }
 
 // Room is what a comparison may take of the machine.

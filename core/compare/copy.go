@@ -41,13 +41,13 @@ func (p *pairs) judgeCopy() error {
 
 // otherRows refuses a copy of whose rows fewer than half are in the snapshot.
 func (p *pairs) otherRows() *Refusal {
-	rows := p.copy.len()
+	rows := p.copy.len() + p.alike()
 	for _, j := range p.adds {
 		if p.copy.isNothing(j) {
 			rows--
 		}
 	}
-	if p.copy.img.Loose || 2*p.matched >= rows && (rows > 0 || p.snap.len() == 0 || p.copy.img.Part) {
+	if p.copy.img.Loose || 2*p.matched >= rows && (rows > 0 || p.inAll() == 0 || p.copy.img.Part) {
 		return nil
 	}
 	return p.noCopy(NotACopy, "%s is not a copy of %s: %d of its %s match", p.copy.img.Name, p.snap.img.Name, p.matched, words.Count(rows, "row"))
@@ -139,7 +139,7 @@ func (p *pairs) otherSet() *Refusal {
 	if len(fields) == 0 || p.copy.img.Lent != nil {
 		return nil
 	}
-	missing := p.o.Missing != Ignore && 2*p.matched < p.snap.len()
+	missing := p.o.Missing != Ignore && 2*p.matched < p.inAll()
 	if others := len(p.strange()); !missing && others <= len(fields) {
 		return nil
 	}
@@ -148,8 +148,8 @@ func (p *pairs) otherSet() *Refusal {
 		return nil
 	}
 	what := ""
-	if n := p.snap.len() - p.matched; n > 0 {
-		what = fmt.Sprintf(", and %d of %s are not in it", n, words.Count(p.snap.len(), "record"))
+	if n := p.inAll() - p.matched; n > 0 {
+		what = fmt.Sprintf(", and %d of %s are not in it", n, words.Count(p.inAll(), "record"))
 	}
 	return p.noCopy(NotACopy, "%s does not look like a copy of %s: of %s that both have (%s), %d are alike%s", p.copy.img.Name, p.snap.img.Name,
 		words.Count(cells, "value"), list(names(p.res.Fields, fields)), alike, what)
@@ -168,7 +168,7 @@ func names(all []string, at []int) []string {
 // or of the same letters and digits, as a program may have written them.
 func (p *pairs) likeness(fields []int) (cells, alike int) {
 	const most = 1000
-	step := p.matched/most + 1
+	step := (p.matched-p.alike())/most + 1
 	seen := 0
 	var was, is csv.Row
 	for i, m := range p.mate {

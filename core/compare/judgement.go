@@ -57,7 +57,7 @@ func (jd *judgement) judgeLimits(ctx context.Context) error {
 }
 
 func (jd *judgement) judgeLimit(ctx context.Context, l *layout.Limits, whose string) error {
-	all := jd.snap.len()
+	all := jd.inAll()
 	amends := 0
 	if jd.copy != nil && l.Amend.Set {
 		for i, m := range jd.mate {

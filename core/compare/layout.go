@@ -270,6 +270,7 @@ func (dr *drafter) countValues(ctx context.Context) error {
 	if dr.values == nil {
 		return nil
 	}
+	alike := dr.o.Alike != nil
 	for j := range dr.copy.len() {
 		if j&0xffff == 0 && ctx.Err() != nil {
 			return ctx.Err()
@@ -278,12 +279,36 @@ func (dr *drafter) countValues(ctx context.Context) error {
 		for f, n := range dr.values {
 			cell, _ := csv.Cell(raw, dr.pair[f], dr.copy.img.Comma)
 			if text := csv.Unquote(cell); len(text) > 0 {
-				taken, _ := dr.field[f].Take(string(text))
-				n[xxh3.HashString(dr.field[f].Canonical(taken))]++
+				if h := dr.uniqueValue(f, text); alike {
+					n[h] = 0
+				} else {
+					n[h]++
+				}
 			}
 		}
 	}
+	if !alike {
+		return nil
+	}
+	for f, n := range dr.values { // of what the whole copy has, what these rows have counts
+		err := dr.o.Alike.Values(ctx, dr.pair[f], func(text []byte) {
+			if h := dr.uniqueValue(f, text); len(text) > 0 {
+				if _, here := n[h]; here {
+					n[h]++
+				}
+			}
+		})
+		if err != nil {
+			return err
+		}
+	}
 	return nil
+}
+
+// uniqueValue is the hash that all forms of a unique field's value share.
+func (dr *drafter) uniqueValue(f int, text []byte) uint64 {
+	taken, _ := dr.field[f].Take(string(text))
+	return xxh3.HashString(dr.field[f].Canonical(taken))
 }
 
 // note counts what is wrong with a value on a row of the copy.

@@ -169,7 +169,7 @@ func (p *pairs) takeKept() {
 	if p.missing == 1 {
 		what = "1 record of the snapshot is not on the list of those to keep"
 	}
-	many := p.missing*tooManyMissing > p.snap.len() && !p.o.AllMissing
+	many := p.missing*tooManyMissing > p.inAll() && !p.o.AllMissing
 	switch {
 	case p.missing == 0:
 		return

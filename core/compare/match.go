@@ -24,7 +24,7 @@ type pairs struct {
 	equal    bitset              // the records that have a mate whose row is known to have the same bytes
 	others   *slots              // the copy's rows that match no record
 	repeats  map[uint32][]uint32 // rows of the copy that share a snapshot record
-	matched  int                 // the copy's rows that match
+	matched  int                 // the copy's rows that match, with those that were left out
 	keyWorn  bool                // keys were matched that are not written alike
 	evidence map[uint32]bool     // records that were matched by their other fields
 
@@ -46,7 +46,7 @@ const (
 )
 
 func newPairs(t *tables) (*pairs, error) {
-	p := &pairs{tables: t, equal: newBits(t.snap.len()), repeats: map[uint32][]uint32{}}
+	p := &pairs{tables: t, equal: newBits(t.snap.len()), repeats: map[uint32][]uint32{}, matched: t.alike()}
 	var err error
 	p.mate, err = p.array(t.snap.len(), t.tight())
 	return p, err
@@ -493,7 +493,7 @@ func (p *pairs) judgeMissing() {
 	if p.missing == 1 {
 		what = "1 record of the snapshot is not in the copy"
 	}
-	many := p.missing*tooManyMissing > p.snap.len()
+	many := p.missing*tooManyMissing > p.inAll()
 	part := ""
 	if many {
 		part = "; where the copy is a part of the snapshot on purpose, --missing keep leaves the rest alone"

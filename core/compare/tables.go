@@ -295,7 +295,7 @@ func (t *tables) scan(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	t.res.Records.Snapshot = t.snap.len()
+	t.res.Records.Snapshot = t.inAll()
 	if err := t.snap.refuse(t.called); err != nil {
 		return err
 	}
@@ -312,11 +312,22 @@ func (t *tables) scan(ctx context.Context) error {
 		}
 	}
 	if t.copy != nil {
-		t.res.Records.Edited = t.copy.len()
+		t.res.Records.Edited = t.copy.len() + t.alike()
 		t.res.Records.Blank = t.copy.blank
 	}
 	return nil
 }
+
+// alike is how many records were left out of both tables.
+func (t *tables) alike() int {
+	if t.o.Alike == nil {
+		return 0
+	}
+	return t.o.Alike.Records
+}
+
+// inAll is how many records the snapshot has, with those that were left out.
+func (t *tables) inAll() int { return t.snap.len() + t.alike() }
 
 // scanSides scans tables at once.
 func (t *tables) scanSides(ctx context.Context, sides []*side) error {

@@ -20,8 +20,8 @@ type Total struct {
 	After  string `json:"after"`
 }
 
-// sum adds decimals exactly. Values of one scale are added as integers.
-type sum struct {
+// Sum adds decimals exactly. Values of one scale are added as integers.
+type Sum struct {
 	parts [maxDigits + 1]int64    // by the number of decimals
 	big   [maxDigits + 1]*big.Int // what did not fit
 	bad   bool                    // a cell was no number
@@ -33,8 +33,31 @@ type sum struct {
 // ones are ids, and 18 digits fit an int64.
 const maxDigits = 18
 
+// Add adds the number in cell. A blank cell adds nothing.
+func (s *Sum) Add(cell []byte) { s.add(cell, 1) }
+
+// AddAll adds many cells that are numbers with so many decimals, of which the shortest and the longest have so many
+// bytes, at once. total is their sum, as an integer of units of the last decimal.
+func (s *Sum) AddAll(decimals int, total *big.Int, shortest, longest int) {
+	part := Sum{any: true, width: shortest}
+	if decimals > 0 || shortest != longest {
+		part.width = -1
+	}
+	part.big[decimals] = total
+	s.merge(&part)
+}
+
+// AddOther notes that a cell is no number.
+func (s *Sum) AddOther() { s.bad = true }
+
+// IsNumber reports whether a cell that is not blank counts as a number, and with how many decimals.
+func IsNumber(cell []byte) (decimals int, ok bool) {
+	_, decimals, ok = number(cell)
+	return decimals, ok
+}
+
 // add adds the number in cell, times sign. A blank cell adds nothing.
-func (s *sum) add(cell []byte, sign int64) {
+func (s *Sum) add(cell []byte, sign int64) {
 	if len(cell) == 0 || s.bad {
 		return
 	}
@@ -55,7 +78,7 @@ func (s *sum) add(cell []byte, sign int64) {
 	s.addPart(decimals, n*sign)
 }
 
-func (s *sum) addPart(decimals int, n int64) {
+func (s *Sum) addPart(decimals int, n int64) {
 	p := s.parts[decimals]
 	if r := p + n; (r > p) == (n > 0) {
 		s.parts[decimals] = r
@@ -65,7 +88,7 @@ func (s *sum) addPart(decimals int, n int64) {
 }
 
 // carry moves a part that would not fit any more to the big ones.
-func (s *sum) carry(decimals int, p, n int64) {
+func (s *Sum) carry(decimals int, p, n int64) {
 	if s.big[decimals] == nil {
 		s.big[decimals] = new(big.Int)
 	}
@@ -74,7 +97,7 @@ func (s *sum) carry(decimals int, p, n int64) {
 }
 
 // merge adds another sum.
-func (s *sum) merge(o *sum) {
+func (s *Sum) merge(o *Sum) {
 	s.bad = s.bad || o.bad
 	switch {
 	case !s.any:
@@ -99,10 +122,10 @@ func (s *sum) merge(o *sum) {
 const codeWidth = 5
 
 // numeric reports whether the column can be summed and is worth it.
-func (s *sum) numeric() bool { return s.any && !s.bad && s.width < codeWidth }
+func (s *Sum) numeric() bool { return s.any && !s.bad && s.width < codeWidth }
 
 // decimal returns the sum with as many decimals as its parts have.
-func (s *sum) decimal() *apd.Decimal {
+func (s *Sum) decimal() *apd.Decimal {
 	total := new(big.Int)
 	for d := 0; d <= maxDigits; d++ {
 		if d > 0 {
@@ -117,7 +140,7 @@ func (s *sum) decimal() *apd.Decimal {
 }
 
 // decimals returns the largest number of decimals that was added.
-func (s *sum) decimals() int {
+func (s *Sum) decimals() int {
 	for d := maxDigits; d > 0; d-- {
 		if s.parts[d] != 0 || s.big[d] != nil {
 			return d
@@ -156,12 +179,12 @@ func number(cell []byte) (n int64, decimals int, ok bool) {
 }
 
 // moves is what changes do to the sums of fields.
-type moves map[string]*sum
+type moves map[string]*Sum
 
-func (m moves) of(field string) *sum {
+func (m moves) of(field string) *Sum {
 	s := m[field]
 	if s == nil {
-		s = new(sum)
+		s = new(Sum)
 		m[field] = s
 	}
 	return s
@@ -185,15 +208,14 @@ func (m moves) take(ch *changeset.Change) {
 	}
 }
 
-func (s *sum) value(v record.Value, sign int64) {
+func (s *Sum) value(v record.Value, sign int64) {
 	if !s.bad && !v.Blank() {
 		s.add([]byte(v.String()), sign)
 	}
 }
 
 // summed returns the columns to sum: those that the changes move, that are no
-// part of the key, and that look like numbers worth summing in a sample of
-// rows.
+// part of the key, and that hold nothing but numbers in a sample of rows.
 func (wr *writer) summed() []int {
 	var cols []int
 	for f, name := range wr.res.Fields {
@@ -205,7 +227,7 @@ func (wr *writer) summed() []int {
 		}
 	}
 	const sample = 4096
-	sums := make([]sum, len(cols))
+	sums := make([]Sum, len(cols))
 	var cells csv.Row
 	step := max(wr.snap.len()/sample, 1)
 	for i := 0; i < wr.snap.len(); i += step {
@@ -216,7 +238,7 @@ func (wr *writer) summed() []int {
 	}
 	kept := cols[:0]
 	for n, col := range cols {
-		if !sums[n].bad && (!sums[n].any || sums[n].numeric()) {
+		if !sums[n].bad {
 			kept = append(kept, col)
 		}
 	}
@@ -229,7 +251,7 @@ func (wr *writer) totals(ctx context.Context) error {
 	if len(cols) == 0 {
 		return nil
 	}
-	sums, err := wr.snap.sums(ctx, cols, wr.o.Cores)
+	sums, err := wr.sums(ctx, cols)
 	if err != nil {
 		return err
 	}
@@ -249,6 +271,14 @@ func (wr *writer) totals(ctx context.Context) error {
 	return nil
 }
 
+// sums adds up columns over the whole snapshot.
+func (wr *writer) sums(ctx context.Context, cols []int) ([]Sum, error) {
+	if wr.o.Alike == nil {
+		return wr.snap.sums(ctx, cols, wr.o.Cores)
+	}
+	return wr.o.Alike.Sums(ctx, names(wr.res.Fields, cols))
+}
+
 // fixed writes d with the given number of decimals, which it has at most.
 func fixed(d *apd.Decimal, places int) string {
 	out := new(apd.Decimal)
@@ -259,7 +289,7 @@ func fixed(d *apd.Decimal, places int) string {
 }
 
 // sumRows adds the given columns of the rows lo to hi to sums.
-func (s *side) sumRows(ctx context.Context, cols []int, sums []sum, lo, hi int) error {
+func (s *side) sumRows(ctx context.Context, cols []int, sums []Sum, lo, hi int) error {
 	width := s.wantCells
 	if s.wider {
 		width = 0
@@ -286,10 +316,10 @@ func (s *side) sumRows(ctx context.Context, cols []int, sums []sum, lo, hi int) 
 }
 
 // sums adds up the given columns over all rows.
-func (s *side) sums(ctx context.Context, cols []int, cores int) ([]sum, error) {
-	parts := make([][]sum, cores)
+func (s *side) sums(ctx context.Context, cols []int, cores int) ([]Sum, error) {
+	parts := make([][]Sum, cores)
 	err := each(cores, func(w int) error {
-		parts[w] = make([]sum, len(cols))
+		parts[w] = make([]Sum, len(cols))
 		return s.sumRows(ctx, cols, parts[w], w*s.len()/cores, (w+1)*s.len()/cores)
 	})
 	if err != nil {

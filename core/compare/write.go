@@ -26,6 +26,7 @@ func (jd *judgement) write(ctx context.Context, sink Sink) error {
 	if err := wr.all(ctx); err != nil {
 		return err
 	}
+	wr.res.Records.Unchanged += wr.alike()
 	wr.report()
 	if err := wr.checkAll(ctx); err != nil {
 		return err

@@ -12,7 +12,7 @@ type Form struct {
 
 // The forms of what stands on a desk.
 var (
-	Dossier   = Form{"dossier", 5}
+	Dossier   = Form{"dossier", 6} // 6 where the files hold but the records that differ; else 5
 	Head      = Form{"head", 1}
 	ChangeSet = Form{"change-set", 2}
 	Decision  = Form{"decision", 2}

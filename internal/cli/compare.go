@@ -42,6 +42,8 @@ type compareFlags struct {
 	from                     sourceFlags
 	blankSaid, missingSaid   bool // the flags were given: they go over the source and the layout
 	allowSaid                bool
+	exact                    bool // two tables are read whole
+	wearSaid, slipsSaid      bool
 }
 
 func newCompare(a *app) *cobra.Command {
@@ -57,6 +59,7 @@ func newCompare(a *app) *cobra.Command {
   paletwin compare --joined round --snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv round.xlsx`,
 		Args: exactly(1, -1, "SNAPSHOT [EDITED …]"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			f.wearSaid, f.slipsSaid = a.tuned[cmd].set.Changed("wear"), a.tuned[cmd].set.Changed("slips")
 			f.blankSaid, f.missingSaid, f.allowSaid = cmd.Flags().Changed("blank"), cmd.Flags().Changed("missing"), cmd.Flags().Changed("allow")
 			if f.joined != "" {
 				if f.from.source+f.from.as != "" || len(f.from.columns) > 0 {
@@ -77,6 +80,7 @@ func newCompare(a *app) *cobra.Command {
 	fl.StringVar(&f.allow, "allow", "amend,add,delete", "the `acts` that may be proposed")
 	fl.StringVar(&f.deleteList, "delete-list", "", "a `file` with the keys of records to delete")
 	fl.StringVar(&f.keepList, "keep-list", "", "a `file` with the keys of the records that stay: all others are to be deleted")
+	fl.BoolVar(&f.exact, "exact", false, "of two tables of databases: read both whole, and do not compare them where they are")
 	fl.BoolVar(&f.otherRegister, "other-register", false, "go on although few rows of the copy match the snapshot")
 	fl.StringVar(&f.joined, "joined", "", "the copy is a sheet with records of several sets on a row: its `layout`, by name or file")
 	fl.StringArrayVar(&f.snapshots, "snapshot", nil, "of a joined sheet: what a set was before, as `SET=FILE`; repeatable")
@@ -101,7 +105,14 @@ func newCompare(a *app) *cobra.Command {
 }
 
 func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error {
-	c, err := a.comparison(args, f)
+	t, err := a.tables(args)
+	if err != nil {
+		return err
+	}
+	if t == nil && f.exact {
+		return usage("--exact is about two tables of databases; files are always read whole")
+	}
+	c, err := a.comparison(args, f, t)
 	if err != nil {
 		return err
 	}
@@ -127,20 +138,25 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	if err != nil {
 		return err
 	}
+	if t != nil {
+		if err := a.between(ctx, d, c, t, f); err != nil {
+			return err
+		}
+	}
 	switch {
 	case f.noDossier:
-		if err := a.preview(ctx, d, c); err != nil {
+		if err := a.retried(ctx, d, c, t, func() error { return a.preview(ctx, d, c) }); err != nil {
 			return err
 		}
 		return a.keepSender(d, c, f.from.as)
 	case old != nil:
 		c.Title = f.title
-		t, res, err := a.office().CatchUp(ctx, old, c)
+		x, res, err := a.office().CatchUp(ctx, old, c)
 		a.made = err == nil
 		if err != nil {
 			return err
 		}
-		return a.compared(ctx, t, res, f, false)
+		return a.compared(ctx, x, res, f, false)
 	case f.into != "":
 		unlock, err := a.compareInto(c, f.into)
 		if err != nil {
@@ -150,7 +166,12 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	}
 	first := d.New()
 	c.DropEmpty = f.title == ""
-	t, res, err := d.Compare(ctx, c)
+	var x *desk.Dossier
+	var res *compare.Result
+	err = a.retried(ctx, d, c, t, func() (err error) {
+		x, res, err = d.Compare(ctx, c)
+		return err
+	})
 	a.made = err == nil
 	if err != nil {
 		return err
@@ -158,11 +179,11 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 	if err := a.keepSender(d, c, f.from.as); err != nil {
 		return err
 	}
-	if t == nil {
+	if x == nil {
 		a.read(c.Inputs, res, f)
 		return a.nothing(c, res)
 	}
-	return a.compared(ctx, t, res, f, first)
+	return a.compared(ctx, x, res, f, first)
 }
 
 // read says what was found out about the files, if that is asked for.
@@ -305,7 +326,8 @@ func parseActs(words []string) (acts []changeset.Act, err error) {
 }
 
 // comparison turns the command line into a comparison.
-func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, error) {
+// Tables that are named are not read yet.
+func (a *app) comparison(args []string, f *compareFlags, t *betweenTables) (*desk.Comparison, error) {
 	if err := f.check(args); err != nil {
 		return nil, err
 	}
@@ -313,14 +335,20 @@ func (a *app) comparison(args []string, f *compareFlags) (*desk.Comparison, erro
 	if err != nil {
 		return nil, err
 	}
-	if c.Snapshot, err = a.source(args[0]); err != nil {
+	source := a.source
+	if t != nil {
+		source = func(name string) (desk.Source, error) {
+			return desk.Source{Name: target.Public(a.named(name)), Taken: true}, nil
+		}
+	}
+	if c.Snapshot, err = source(args[0]); err != nil {
 		return nil, err
 	}
 	c.Snapshot.Options.Password = a.password()
 	title := stem(args[0])
 	var titles []string
 	for i, name := range args[1:] {
-		s, err := a.source(name)
+		s, err := source(name)
 		if err != nil {
 			return nil, err
 		}

@@ -52,6 +52,8 @@ type Comparison struct {
 	// CatchesUp is the number of the dossier whose changes are laid on newer records; ""
 	// is none.
 	CatchesUp string
+	// InPlace tells of two tables that are compared where they are, or is nil: the sources hold what differs then.
+	InPlace *InPlace
 	// Sink, if not nil, takes the changes of a preview.
 	Sink compare.Sink
 	// DropEmpty is that no dossier is made where nothing differs, and nothing was found that has to be looked at or
@@ -59,6 +61,12 @@ type Comparison struct {
 	DropEmpty bool
 	// Into is the dossier whose place the new one takes, or nil.
 	Into *Dossier
+}
+
+// InPlace is what is known of two tables that are compared where they are.
+type InPlace struct {
+	At    time.Time // when their states were looked at
+	Alike compare.Alike
 }
 
 // Copies lists the sources of the edited copies.
@@ -152,6 +160,9 @@ func (d *Desk) compareReady(ctx context.Context, c *Comparison, in *inputs) (*Me
 	m.RecordSets = []RecordSet{set}
 	m.Snapshot, m.Edited, m.DeleteList = in.snapshot.input, in.copies(), in.list
 	m.Snapshot.Records = res.Records.Snapshot
+	for _, k := range m.inputs() {
+		c.InPlace.partial(k)
+	}
 	for i, e := range m.Edited {
 		if e.Records = res.Records.Edited; len(res.Copies) > 0 {
 			e.Records = res.Copies[i].Records.Edited
@@ -159,6 +170,21 @@ func (d *Desk) compareReady(ctx context.Context, c *Comparison, in *inputs) (*Me
 	}
 	m.Findings, err = WriteFindings(d.FS, in.dir, res.Findings)
 	return m, res, err
+}
+
+// partial notes what of a table is in its file.
+func (p *InPlace) partial(in *Input) {
+	if p != nil {
+		at := p.At.UTC()
+		in.At, in.Alike = &at, p.Alike.Records
+	}
+}
+
+// source is what a change set says of an input.
+func (p *InPlace) source(in *Input, s *changeset.Source) {
+	if s.SHA256 = in.SHA256; p != nil {
+		s.SHA256, s.At = "", p.At.UTC().Format(time.RFC3339)
+	}
 }
 
 // told is what the comparison was told, as the dossier keeps it.
@@ -262,6 +288,9 @@ func (in *inputs) use(c *Comparison) {
 	if c.Layout != nil {
 		c.Options.Layout = c.Layout.Layout
 		in.layout = c.Layout
+	}
+	if c.Options.Alike = nil; c.InPlace != nil {
+		c.Options.Alike = &c.InPlace.Alike
 	}
 }
 
@@ -520,9 +549,9 @@ func (in *inputs) compare(ctx context.Context, c *Comparison, w io.Writer) (*com
 	}
 	g.Go(func() (err error) {
 		s := &sink{hashed: in.hashed, open: func() (*changeset.Writer, error) {
-			h.Snapshot.SHA256 = in.snapshot.input.SHA256
+			c.InPlace.source(in.snapshot.input, &h.Snapshot)
 			for i, e := range in.changed() {
-				h.Edited[i].SHA256 = e.SHA256
+				c.InPlace.source(e, &h.Edited[i])
 			}
 			return changeset.NewWriter(w, h)
 		}}

@@ -102,7 +102,14 @@ type Input struct {
 	Records int           `json:"records"`
 	Found   table.Found   `json:"found"`
 	Options table.Options `json:"options,omitzero"` // how it was said to be
+	// Of a table that was compared where it is: when, and how many of its records are not in the file, since
+	// the other table has them byte for byte alike.
+	At    *time.Time `json:"at,omitempty"`
+	Alike int        `json:"alike,omitempty"`
 }
+
+// Partial reports whether the file holds only the records that differ.
+func (in *Input) Partial() bool { return in != nil && in.At != nil }
 
 // Copies are the edited copies that a dossier was made from. Of one there is an object in JSON,
 // as there always was, of several a list.
@@ -159,7 +166,10 @@ func (m *Meta) digest() (string, error) {
 }
 
 func (m *Meta) write(fsys disk.FS, dir string) (err error) {
-	m.Form, m.Version = forms.Dossier.Name, forms.Dossier.Version // from 5 on dossiers have ids
+	m.Form, m.Version = forms.Dossier.Name, 5 // from 5 on dossiers have ids
+	if m.Snapshot.Partial() {
+		m.Version = forms.Dossier.Version
+	}
 	if m.Digest, err = m.digest(); err != nil {
 		return err
 	}

@@ -26,7 +26,7 @@ func (d *Desk) others(c *Comparison) ([]*Dossier, error) {
 	}
 	slices.Reverse(all)
 	return slices.DeleteFunc(all, func(t *Dossier) bool {
-		return t.Damage != nil || t.Meta.Undoes != nil || t.Meta.Snapshot == nil || c.Into != nil && t.Meta.Number == c.Into.Meta.Number ||
+		return t.Damage != nil || t.Meta.Undoes != nil || t.Meta.Snapshot == nil || t.Meta.Snapshot.Partial() || c.Into != nil && t.Meta.Number == c.Into.Meta.Number ||
 			t.Set().Name != c.Options.RecordSet || !slices.Equal(t.Set().Key, c.Options.Key)
 	}), nil
 }

@@ -89,7 +89,7 @@ func (d *Desk) lastSeen(set string, l *Layout) (*Table, error) {
 	}
 	var newest *Dossier
 	for _, t := range dossiers {
-		if t.Damage == nil && t.Meta.Undoes == nil && t.Meta.Snapshot != nil && t.Set().Name == set {
+		if t.Damage == nil && t.Meta.Undoes == nil && t.Meta.Snapshot != nil && !t.Meta.Snapshot.Partial() && t.Set().Name == set {
 			newest = t
 		}
 	}

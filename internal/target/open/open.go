@@ -3,6 +3,7 @@ package open
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 
@@ -98,6 +99,23 @@ func set(ctx context.Context, fsys disk.FS, p Place) (*odata.Set, error) {
 // Table opens a table of a database.
 func Table(ctx context.Context, fsys disk.FS, p Place) (*sqldb.Table, error) {
 	return sqldb.Open(ctx, fsys, p.Name, sqldb.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret, NoTickets: p.NoTickets})
+}
+
+// Pair opens two tables of databases that are compared where they are. Reason says in words why they have to be read whole; then
+// there is no pair.
+func Pair(ctx context.Context, fsys disk.FS, a, b Place) (p *sqldb.Pair, reason string, err error) {
+	from, err := Table(ctx, fsys, a)
+	if err != nil {
+		return nil, "", err
+	}
+	to, err := Table(ctx, fsys, b)
+	if err != nil {
+		return nil, "", errors.Join(err, from.Close())
+	}
+	if p, reason, err = sqldb.NewPair(ctx, from, to); p == nil {
+		err = errors.Join(err, from.Close(), to.Close())
+	}
+	return p, reason, err
 }
 
 // Create makes a table of a database anew.

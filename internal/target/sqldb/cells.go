@@ -49,6 +49,13 @@ func (c *cells) row(row []record.Value, of []*column) error {
 	return c.end()
 }
 
+// take writes a row as it stands, with its line end.
+func (c *cells) take(line []byte) error {
+	c.rows++
+	_, err := c.out.Write(line)
+	return err
+}
+
 // end ends a row.
 func (c *cells) end() error {
 	c.rows++

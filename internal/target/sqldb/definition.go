@@ -36,6 +36,8 @@ type column struct {
 	keeps     int64    // a text of at most so many bytes is kept as it is written, unless by a trigger
 	affinity  affinity // of SQLite
 	sorted    bool     // of SQLite, of a key column: its values are texts, in whose order they stand in an index
+	kept      string   // of PostgreSQL, of a table of a pair: the numbers of its type and its collation
+	sound     bool     // of such a one: two of its values are equal where their bytes are, and no others
 	text      string   // an expression of the value's exact text, "" of itself
 }
 

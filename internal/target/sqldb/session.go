@@ -76,6 +76,7 @@ type engine interface {
 	// which the database counts up; "" is nothing.
 	overriding() string
 	tickets
+	pairs
 	// failure sorts an error; nil is none of the database's.
 	failure(err error) *failure
 }

@@ -11,7 +11,6 @@ import (
 
 	"paletwin/core/record"
 	"paletwin/core/table"
-	"paletwin/core/table/csv"
 	"paletwin/internal/target"
 	"paletwin/internal/target/spool"
 )
@@ -68,14 +67,7 @@ func (t *Table) take(ctx context.Context, w io.Writer, rows func(ctx context.Con
 			return 0, t.said(err)
 		}
 	}
-	var line []byte
-	for i, c := range t.cols {
-		if i > 0 {
-			line = append(line, ',')
-		}
-		line = csv.AppendCell(line, c.name, ',', c.name == "" || strings.TrimSpace(c.name) != c.name)
-	}
-	out := &headed{w, append(line, '\n')}
+	out := &headed{w, t.heading()}
 	if err := run(ctx, t.s, t.e.snapshot()...); err != nil {
 		return 0, t.said(err)
 	}

@@ -1,0 +1,219 @@
+package sqldb
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"golang.org/x/sync/errgroup"
+
+	"paletwin/core/compare"
+	"paletwin/core/table/csv"
+)
+
+// This file reads two tables side by side, in the order of the bytes of their keys, and keeps no row longer than
+// until it is known whether the other table has it.
+
+// stream gives a table's rows, one after the other.
+type stream struct {
+	t    *Table
+	in   *bufio.Reader
+	n    int  // rows so far, with this one
+	over bool // there are no more
+
+	line  []byte   // the row as CSV, with its line end
+	cells [][]byte // as they stand there
+	key   [][]byte // its parts, without quotes
+	keyed bool     // none of them is null
+	last  [][]byte // the key before, of those that are not null
+}
+
+// next reads a row. Rows whose key is null have no place in the order.
+func (r *stream) next() error {
+	if r.keyed && !r.over { // before the line is another
+		if r.last == nil {
+			r.last = make([][]byte, len(r.key))
+		}
+		for i, k := range r.key {
+			r.last[i] = append(r.last[i][:0], k...)
+		}
+	}
+	r.line = r.line[:0]
+	for quotes := 0; ; {
+		part, err := r.in.ReadSlice('\n')
+		r.line = append(r.line, part...)
+		quotes += bytes.Count(part, []byte{'"'})
+		switch {
+		case errors.Is(err, io.EOF) && len(r.line) == 0:
+			r.over = true
+			return nil
+		case err != nil && !errors.Is(err, bufio.ErrBufferFull):
+			return err
+		}
+		if err == nil && quotes%2 == 0 {
+			break
+		}
+	}
+	r.n++
+	r.cells = csv.Split(r.cells[:0], r.line[:len(r.line)-1], ',')
+	if len(r.cells) != len(r.t.cols) {
+		return fmt.Errorf("%s: a row has %d cells and not %d", r.t.Name(), len(r.cells), len(r.t.cols))
+	}
+	r.key, r.keyed = r.key[:0], true
+	for _, k := range r.t.key {
+		r.key, r.keyed = append(r.key, csv.Unquote(r.cells[k])), r.keyed && len(r.cells[k]) > 0
+	}
+	if r.keyed && len(r.last) > 0 && compareKeys(r.last, r.key) > 0 {
+		return ErrOrder
+	}
+	return nil
+}
+
+// again reports whether the row's key is that of the row before.
+func (r *stream) again() bool {
+	return !r.over && r.keyed && len(r.last) > 0 && compareKeys(r.last, r.key) == 0
+}
+
+func compareKeys(a, b [][]byte) int {
+	for i := range a {
+		if c := bytes.Compare(a[i], b[i]); c != 0 {
+			return c
+		}
+	}
+	return cmp.Compare(len(a), len(b))
+}
+
+// writeBeside reads both tables at once.
+func (p *Pair) writeBeside(ctx context.Context, r *Apart, outA, outB *cells) error {
+	g, ctx := errgroup.WithContext(ctx)
+	both := make([]*stream, 2)
+	var ends []*io.PipeReader
+	for i, t := range []*Table{p.a, p.b} {
+		in, out := io.Pipe()
+		both[i] = &stream{t: t, in: bufio.NewReaderSize(in, 1<<18)}
+		g.Go(func() error {
+			buffered := bufio.NewWriterSize(out, 1<<18)
+			_, err := t.dump(ctx, buffered)
+			if err = t.said(err); err == nil {
+				err = buffered.Flush()
+			}
+			_ = out.CloseWithError(err) // which never fails
+			return err
+		})
+		ends = append(ends, in)
+	}
+	p.sums = make([]compare.Sum, len(p.a.cols))
+	g.Go(func() error {
+		err := p.merge(ctx, both[0], both[1], outA, outB)
+		for _, in := range ends {
+			_ = in.Close() // nobody reads on, and who writes has to know
+		}
+		r.Records = [2]int{both[0].n, both[1].n}
+		return err
+	})
+	return g.Wait()
+}
+
+// merge goes through both tables' rows in step.
+func (p *Pair) merge(ctx context.Context, a, b *stream, outA, outB *cells) error {
+	move := func(r *stream) error {
+		if err := ctx.Err(); err != nil && r.n&0xff == 0 {
+			return err
+		}
+		err := r.next()
+		if err == nil && r == a && !r.over {
+			p.add(r)
+		}
+		return err
+	}
+	if err := errors.Join(move(a), move(b)); err != nil {
+		return err
+	}
+	for !a.over || !b.over {
+		order := 0
+		switch {
+		case b.over || !a.over && !a.keyed:
+			order = -1
+		case a.over || !b.keyed:
+			order = 1
+		default:
+			order = compareKeys(a.key, b.key)
+		}
+		var err error
+		switch {
+		case order < 0:
+			err = a.give(outA, move)
+		case order > 0:
+			err = b.give(outB, move)
+		default:
+			err = p.meet(a, b, outA, outB, move)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// give writes the row, and moves on.
+func (r *stream) give(out *cells, move func(*stream) error) error {
+	if err := out.take(r.line); err != nil {
+		return err
+	}
+	return move(r)
+}
+
+// meet compares two rows of one key, and writes both where they are not alike, or where a table has others of this
+// key, which are written, too.
+func (p *Pair) meet(a, b *stream, outA, outB *cells, move func(*stream) error) error {
+	alike := p.alike(a, b)
+	lineA, lineB := bytes.Clone(a.line), bytes.Clone(b.line)
+	if err := errors.Join(move(a), move(b)); err != nil {
+		return err
+	}
+	if alike && !a.again() && !b.again() {
+		return nil
+	}
+	if err := errors.Join(outA.take(lineA), outB.take(lineB)); err != nil {
+		return err
+	}
+	for a.again() {
+		if err := a.give(outA, move); err != nil {
+			return err
+		}
+	}
+	for b.again() {
+		if err := b.give(outB, move); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// alike reports whether two rows have the same texts in what both tables have.
+func (p *Pair) alike(a, b *stream) bool {
+	if p.same && bytes.Equal(a.line, b.line) {
+		return true
+	}
+	for i, k := range p.mate {
+		if k < 0 {
+			continue
+		}
+		x, y := a.cells[i], b.cells[k]
+		if !bytes.Equal(x, y) && ((len(x) == 0) != (len(y) == 0) || !bytes.Equal(csv.Unquote(x), csv.Unquote(y))) {
+			return false
+		}
+	}
+	return true
+}
+
+// add adds a row's numbers to the sums.
+func (p *Pair) add(r *stream) {
+	for i := range p.sums {
+		p.sums[i].Add(csv.Unquote(r.cells[i]))
+	}
+}

@@ -1,0 +1,257 @@
+package sqldb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"paletwin/core/compare"
+	"paletwin/core/layout"
+	"paletwin/core/record"
+	"paletwin/core/table/csv"
+)
+
+// Pair are two tables that are compared where they are: what both have byte for byte alike stays there. It is
+// only a sieve. Rows that it takes for different may be equal by the schema, and of two that it does not see
+// belong together both are given; but it never takes for alike what differs in one byte of its exact text.
+type Pair struct {
+	a, b   *Table
+	mate   []int         // for each of a's columns b's, or -1
+	same   bool          // their rows have the same columns
+	inside bool          // the database joins them
+	sums   []compare.Sum // of a's columns, where its rows were read; nil where the database adds up
+}
+
+// Apart is what two tables have that is not alike, in numbers.
+type Apart struct {
+	Records [2]int // of each table
+	Alike   int    // that both have
+	Inside  bool   // the database joined them; else both were read side by side
+}
+
+// ErrOrder says that a table does not give its records in the order of the bytes of their keys.
+var ErrOrder = errors.New("the records do not come in the order of their keys")
+
+// NewPair makes a pair of two tables that are open, with their keys. Reason is why they have to be read whole, in words;
+// "" is nothing.
+func NewPair(ctx context.Context, a, b *Table) (p *Pair, reason string, err error) {
+	p = &Pair{a: a, b: b, mate: layout.MatchColumns(a.fields, b.fields).Column}
+	if len(a.key) == 0 {
+		return nil, "the key is not known", nil
+	}
+	for _, k := range a.key {
+		if p.mate[k] < 0 {
+			return nil, fmt.Sprintf("%s has no column %s", b.Name(), a.fields[k]), nil
+		}
+	}
+	p.same = len(a.fields) == len(b.fields)
+	for i, k := range p.mate {
+		p.same = p.same && i == k
+	}
+	b.key, b.o.Key = nil, nil
+	for _, k := range a.key {
+		b.key, b.o.Key = append(b.key, p.mate[k]), append(b.o.Key, b.fields[p.mate[k]])
+	}
+	if !a.o.Of.OneForm() && !(a.canonicalKey() && b.canonicalKey()) {
+		return nil, "the layout says that keys which are not written alike may be one", nil
+	}
+	if a.shares(b) && a.keyHolds() && b.keyHolds() {
+		if err = a.connected(ctx); err == nil {
+			p.inside, err = a.e.joins(ctx, a.s, p)
+		}
+	}
+	if err != nil {
+		return nil, "", a.said(err)
+	}
+	return p, "", nil
+}
+
+// Names are what the tables are called, and Key is the first one's key.
+func (p *Pair) Names() [2]string { return [2]string{p.a.Name(), p.b.Name()} }
+func (p *Pair) Key() []string    { return p.a.Key() }
+
+// shares reports whether both tables can be named in one statement.
+func (t *Table) shares(o *Table) bool {
+	return t.at.Scheme == o.at.Scheme && t.Database() == o.Database()
+}
+
+// keyHolds reports whether the database keeps two records from having one key.
+func (t *Table) keyHolds() bool {
+	var key []string
+	for _, k := range t.key {
+		key = append(key, t.cols[k].name)
+	}
+	return t.def.isKey(key)
+}
+
+// canonicalKey reports whether every value of the key has one text alone.
+func (t *Table) canonicalKey() bool {
+	return !slices.ContainsFunc(t.keyColumns(), func(c *column) bool { return !t.e.canonical(c) })
+}
+
+// connected connects where there is no connection.
+func (t *Table) connected(ctx context.Context) error {
+	if t.s != nil {
+		return nil
+	}
+	return t.connect(ctx)
+}
+
+// Begin begins to look at one state of each table, or of both where it is one database.
+func (p *Pair) Begin(ctx context.Context) error {
+	begun := []*Table{p.a, p.b}
+	if p.inside {
+		begun = begun[:1]
+	}
+	for _, t := range begun {
+		if err := t.connected(ctx); err != nil {
+			return t.said(err)
+		}
+		if err := run(ctx, t.s, slices.Concat(t.e.snapshot(), t.e.longer())...); err != nil {
+			return t.said(err)
+		}
+		if _, _, err := one(ctx, t.s, "SELECT 1 FROM "+t.table()+" LIMIT 1"); err != nil { // now the state is fixed
+			return t.said(err)
+		}
+	}
+	return nil
+}
+
+// Close ends the look, and lets both tables go.
+func (p *Pair) Close() error { return errors.Join(p.a.Close(), p.b.Close()) }
+
+// Write writes the rows that are not alike, of each table in the order of its keys, as CSV with a heading.
+func (p *Pair) Write(ctx context.Context, a, b io.Writer) (*Apart, error) {
+	outA, outB := newCells(a), newCells(b)
+	if _, err := outA.out.Write(p.a.heading()); err != nil {
+		return nil, err
+	}
+	if _, err := outB.out.Write(p.b.heading()); err != nil {
+		return nil, err
+	}
+	r := &Apart{Inside: p.inside}
+	var err error
+	if p.inside {
+		err = p.writeInside(ctx, r, outA, outB)
+	} else {
+		err = p.writeBeside(ctx, r, outA, outB)
+	}
+	if err != nil {
+		return nil, err
+	}
+	rowsA, err := outA.close(nil)
+	rowsB, errB := outB.close(nil)
+	if err = errors.Join(err, errB); err != nil {
+		return nil, err
+	}
+	if r.Alike = r.Records[0] - int(rowsA); r.Alike < 0 || r.Alike != r.Records[1]-int(rowsB) {
+		return nil, fmt.Errorf("%s and %s: the database counts %d and %d records, of which %d and %d differ, and does not add up", p.a.Name(), p.b.Name(), r.Records[0], r.Records[1], rowsA, rowsB)
+	}
+	return r, nil
+}
+
+// writeInside has the database join the tables.
+func (p *Pair) writeInside(ctx context.Context, r *Apart, outA, outB *cells) error {
+	for i, t := range []*Table{p.a, p.b} {
+		row, _, err := one(ctx, p.a.s, "SELECT count(*) FROM "+t.table())
+		if err != nil {
+			return p.a.said(err)
+		}
+		r.Records[i] = int(number(row[0]))
+	}
+	here := &column{affinity: asNumber}
+	of := slices.Concat([]*column{here, here}, p.a.cols, p.b.cols)
+	n := 2 + len(p.a.cols)
+	err := p.a.s.query(ctx, p.a.e.differing(p), of, nil, func(cells []record.Value) error {
+		if cells[0].String() == "1" {
+			if err := outA.row(cells[2:n], p.a.cols); err != nil {
+				return err
+			}
+		}
+		if cells[1].String() == "1" {
+			return outB.row(cells[n:n+len(p.b.cols)], p.b.cols)
+		}
+		return nil
+	})
+	return p.a.said(err)
+}
+
+// Sums adds up fields of the first table, exactly.
+func (p *Pair) Sums(ctx context.Context, fields []string) ([]compare.Sum, error) {
+	all := make([]compare.Sum, len(fields))
+	for i, f := range fields {
+		at := slices.Index(p.a.fields, f)
+		if at < 0 {
+			return nil, fmt.Errorf("%s has no column %q", p.a.Name(), f)
+		}
+		if p.sums != nil {
+			all[i] = p.sums[at]
+			continue
+		}
+		if err := p.a.e.sum(ctx, p.a, p.a.cols[at], &all[i]); err != nil {
+			return nil, p.a.said(err)
+		}
+	}
+	return all, nil
+}
+
+// Values gives see all texts of one of the second table's columns that are not null.
+func (p *Pair) Values(ctx context.Context, column int, see func(text []byte)) error {
+	s := p.b.s
+	if p.inside {
+		s = p.a.s
+	}
+	return p.b.said(p.b.columnTexts(ctx, s, p.b.cols[column], see))
+}
+
+// columnTexts reads a column's exact texts.
+func (t *Table) columnTexts(ctx context.Context, s session, c *column, see func(text []byte)) error {
+	sql := "SELECT " + t.exactly(c) + " FROM " + t.table() + " WHERE " + t.e.ident(c.name) + " IS NOT NULL"
+	return s.query(ctx, sql, []*column{c}, nil, func(cells []record.Value) error {
+		see([]byte(cells[0].String()))
+		return nil
+	})
+}
+
+// sumTexts adds up a column's texts, one by one.
+func sumTexts(ctx context.Context, t *Table, c *column, sum *compare.Sum) error {
+	return t.columnTexts(ctx, t.s, c, sum.Add)
+}
+
+// heading is the first line of what is taken.
+func (t *Table) heading() []byte {
+	var line []byte
+	for i, c := range t.cols {
+		if i > 0 {
+			line = append(line, ',')
+		}
+		line = csv.AppendCell(line, c.name, ',', c.name == "" || strings.TrimSpace(c.name) != c.name)
+	}
+	return append(line, '\n')
+}
+
+// on writes a condition for every part of the key.
+func (p *Pair) on(condition func(a, b *column) string) string {
+	var all []string
+	for i, k := range p.a.key {
+		all = append(all, condition(p.a.cols[k], p.b.cols[p.b.key[i]]))
+	}
+	return strings.Join(all, " AND ")
+}
+
+// shared are the columns that both have, as pairs.
+func (p *Pair) shared(each func(a, b *column)) {
+	for i, k := range p.mate {
+		if k >= 0 {
+			each(p.a.cols[i], p.b.cols[k])
+		}
+	}
+}
+
+// of is the expression of a column's exact text, of a table that a statement calls so.
+func (t *Table) of(name string, c *column) string {
+	return strings.ReplaceAll(t.aliased(c), "t."+t.e.ident(c.name), name+"."+t.e.ident(c.name))
+}

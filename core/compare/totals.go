@@ -44,16 +44,16 @@ func (s *Sum) AddAll(decimals int, total *big.Int, shortest, longest int) {
 		part.width = -1
 	}
 	part.big[decimals] = total
-	s.merge(&part)
+	s.Merge(&part)
 }
 
 // AddOther notes that a cell is no number.
 func (s *Sum) AddOther() { s.bad = true }
 
-// IsNumber reports whether a cell that is not blank counts as a number, and with how many decimals.
-func IsNumber(cell []byte) (decimals int, ok bool) {
-	_, decimals, ok = number(cell)
-	return decimals, ok
+// IsNumber reports whether a cell that is not blank counts as a number.
+func IsNumber(cell []byte) bool {
+	_, _, ok := number(cell)
+	return ok
 }
 
 // add adds the number in cell, times sign. A blank cell adds nothing.
@@ -96,8 +96,8 @@ func (s *Sum) carry(decimals int, p, n int64) {
 	s.parts[decimals] = n
 }
 
-// merge adds another sum.
-func (s *Sum) merge(o *Sum) {
+// Merge adds another sum.
+func (s *Sum) Merge(o *Sum) {
 	s.bad = s.bad || o.bad
 	switch {
 	case !s.any:
@@ -117,12 +117,12 @@ func (s *Sum) merge(o *Sum) {
 	}
 }
 
-// codeWidth is the length from which integers that all have one length are
+// CodeWidth is the length from which integers that all have one length are
 // taken for ids and not for quantities.
-const codeWidth = 5
+const CodeWidth = 5
 
 // numeric reports whether the column can be summed and is worth it.
-func (s *Sum) numeric() bool { return s.any && !s.bad && s.width < codeWidth }
+func (s *Sum) numeric() bool { return s.any && !s.bad && s.width < CodeWidth }
 
 // decimal returns the sum with as many decimals as its parts have.
 func (s *Sum) decimal() *apd.Decimal {
@@ -327,7 +327,7 @@ func (s *side) sums(ctx context.Context, cols []int, cores int) ([]Sum, error) {
 	}
 	for _, p := range parts[1:] {
 		for n := range p {
-			parts[0][n].merge(&p[n])
+			parts[0][n].Merge(&p[n])
 		}
 	}
 	return parts[0], nil

@@ -389,6 +389,15 @@ func (a *app) comparison(args []string, f *compareFlags, t *betweenTables) (*des
 	c.Title = cmp.Or(f.title, title)
 	if c.Options.RecordSet = f.recordSet; c.Options.RecordSet == "" {
 		c.Options.RecordSet = recordSetName(a.named(args[0]))
+		if t != nil { // of two tables, aids_before and aids, it is the one that the desk knows
+			for _, name := range args {
+				set := recordSetName(a.named(name))
+				if l, err := d.FindLayout(set); err != nil || l != nil {
+					c.Options.RecordSet = set
+					break
+				}
+			}
+		}
 	}
 	return c, nil
 }

@@ -359,6 +359,9 @@ func (a *app) applyLine(t *desk.Dossier) string {
 	if only := t.Desk().Settings.Only(); to == "" && only != "" {
 		return commandLine(append(args, "--to", only))
 	}
+	if in := t.Meta.Snapshot; to == "" && in.Partial() {
+		return commandLine(append(args, "--to", in.Name))
+	}
 	if to == "" {
 		return "say where the records live: " + commandLine(append(args, "--to", "REGISTER.csv"))
 	}

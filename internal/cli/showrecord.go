@@ -50,6 +50,8 @@ func (a *app) showRecords(t *desk.Dossier, c *desk.Changes, f *changeset.Filter)
 		case there:
 			a.out.Line("%s  %s", screen.Strong(screen.Safe(k.String())), screen.Dim("no change"))
 			a.sideBySide(c.Header.Fields, was, nil)
+		case t.Meta.Snapshot.Partial():
+			return usage("record %s is none of those that differ: the tables were compared where they are, and what both have alike stayed there", k)
 		default:
 			return usage("neither the snapshot nor the copy has a record %s", k)
 		}

@@ -44,6 +44,7 @@ type Since struct {
 func (o *Office) Since(ctx context.Context, t *desk.Dossier) *Since {
 	s := new(Since)
 	place := o.lives(t, s)
+	s.Only = s.Only || t.Meta.Snapshot.Partial()
 	if place.Target == "" || place.Target == t.Meta.Snapshot.Path || t.Desk().Settings.Trial(place.Target) {
 		return s
 	}

@@ -30,6 +30,9 @@ func (o *Office) system(t *desk.Dossier, options handoff.Options, current string
 	}
 	s := &system{System: &handoff.System{Options: options, FS: o.FS, Dossier: t.Meta.Number, Title: t.Meta.Title, Set: t.Set().Name, Key: t.Set().Key, Layout: l,
 		Dir: func(n int) string { return t.Path("load", strconv.Itoa(n)) }}}
+	if current == "" && t.Meta.Snapshot.Partial() {
+		return nil, &handoff.Error{Code: handoff.NeedsCurrent, Text: "dossier " + t.Meta.Number + " was compared where its tables are, and has the records alone that differ"}
+	}
 	if current == "" {
 		in := t.Meta.Snapshot
 		if s.export, err = t.OpenInput(in); err != nil {

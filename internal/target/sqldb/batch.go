@@ -56,6 +56,9 @@ var errUnlike error = &failure{kind: other, text: "a record is not as its step s
 // tried again; one with a record that the database refuses, or that somebody else keeps
 // locked, is done record by record, so that the others are written.
 func (t *Table) Commit(ctx context.Context, steps []target.Step, keep func(json.RawMessage, []target.Result) error) ([]target.Result, error) {
+	if t.over != nil {
+		return t.commitShard(ctx, steps, keep)
+	}
 	how := swift
 	for try := 0; ; try++ {
 		results, err := t.transaction(ctx, steps, how, keep)
@@ -146,6 +149,9 @@ func (t *Table) ask(ctx context.Context, k *ticket) (fate, string, error) {
 
 // Fate finds out what became of the transaction of a run that was interrupted.
 func (t *Table) Fate(ctx context.Context, raw json.RawMessage) (target.Fate, string, error) {
+	if t.over != nil {
+		return t.fateOfShard(ctx, raw)
+	}
 	var k ticket
 	if err := json.Unmarshal(raw, &k); err != nil {
 		return target.Unknown, "", fmt.Errorf("a ticket cannot be read: %w", err)
@@ -168,6 +174,9 @@ func (t *Table) Fate(ctx context.Context, raw json.RawMessage) (target.Fate, str
 
 // Settled removes the rows of tickets.
 func (t *Table) Settled(ctx context.Context, tickets []json.RawMessage) error {
+	if t.over != nil {
+		return t.settledShards(ctx, tickets)
+	}
 	var tokens []string
 	for _, raw := range tickets {
 		var k ticket

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
@@ -73,6 +74,37 @@ func (r *stream) next() error {
 	return nil
 }
 
+// before reports whether the row comes before another's. One whose key is null comes last.
+func (r *stream) before(o *stream) bool {
+	if r.keyed != o.keyed {
+		return r.keyed
+	}
+	return r.keyed && compareKeys(r.key, o.key) < 0
+}
+
+// streams has rows be written beside whoever reads them, who calls end once nobody does any more.
+func streams(ctx context.Context, g *errgroup.Group, from []source) (all []*stream, end func()) {
+	var ends []*io.PipeReader
+	for _, s := range from {
+		in, out := io.Pipe()
+		all, ends = append(all, &stream{t: s.t, in: bufio.NewReaderSize(in, 1<<18)}), append(ends, in)
+		g.Go(func() error {
+			buffered := bufio.NewWriterSize(out, 1<<18)
+			err := s.write(ctx, buffered)
+			if err == nil {
+				err = buffered.Flush()
+			}
+			_ = out.CloseWithError(err) // which never fails
+			return err
+		})
+	}
+	return all, func() {
+		for _, in := range ends {
+			_ = in.Close() // who writes has to know
+		}
+	}
+}
+
 // again reports whether the row's key is that of the row before.
 func (r *stream) again() bool {
 	return !r.over && r.keyed && len(r.last) > 0 && compareKeys(r.last, r.key) == 0
@@ -90,28 +122,18 @@ func compareKeys(a, b [][]byte) int {
 // writeBeside reads both tables at once.
 func (p *Pair) writeBeside(ctx context.Context, r *Apart, outA, outB *cells) error {
 	g, ctx := errgroup.WithContext(ctx)
-	both := make([]*stream, 2)
-	var ends []*io.PipeReader
-	for i, t := range []*Table{p.a, p.b} {
-		in, out := io.Pipe()
-		both[i] = &stream{t: t, in: bufio.NewReaderSize(in, 1<<18)}
-		g.Go(func() error {
-			buffered := bufio.NewWriterSize(out, 1<<18)
-			_, err := t.dump(ctx, buffered)
-			if err = t.said(err); err == nil {
-				err = buffered.Flush()
-			}
-			_ = out.CloseWithError(err) // which never fails
-			return err
-		})
-		ends = append(ends, in)
+	var from []source
+	for _, t := range []*Table{p.a, p.b} {
+		from = append(from, source{t, func(ctx context.Context, w io.Writer) error {
+			_, err := t.dump(ctx, w)
+			return t.said(err)
+		}})
 	}
-	p.sums = make([]compare.Sum, len(p.a.cols))
+	both, end := streams(ctx, g, from)
+	p.known = &known{sums: make([]compare.Sum, len(p.a.cols)), there: slices.Repeat([]bool{true}, len(p.a.cols))}
 	g.Go(func() error {
+		defer end()
 		err := p.merge(ctx, both[0], both[1], outA, outB)
-		for _, in := range ends {
-			_ = in.Close() // nobody reads on, and who writes has to know
-		}
 		r.Records = [2]int{both[0].n, both[1].n}
 		return err
 	})
@@ -213,7 +235,7 @@ func (p *Pair) alike(a, b *stream) bool {
 
 // add adds a row's numbers to the sums.
 func (p *Pair) add(r *stream) {
-	for i := range p.sums {
-		p.sums[i].Add(csv.Unquote(r.cells[i]))
+	for i := range p.known.sums {
+		p.known.sums[i].Add(csv.Unquote(r.cells[i]))
 	}
 }

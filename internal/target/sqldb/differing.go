@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"paletwin/core/compare"
-	"paletwin/core/record"
 )
 
 // This file is what each engine can do with two tables where they are.
@@ -24,15 +23,26 @@ type pairs interface {
 	canonical(c *column) bool
 	// longer is what keeps a snapshot's transaction alive while nothing is asked in it.
 	longer() []string
+	// exported is the query that gives what another connection sees the same state by; "" is none.
+	exported() string
+	// meanwhile finds out more of a pair while it is joined, on a connection of its own that sees the same state; nil
+	// is nothing.
+	meanwhile(ctx context.Context, p *Pair) (*known, error)
 	// sum adds up a column's numbers.
 	sum(ctx context.Context, t *Table, c *column, sum *compare.Sum) error
 }
 
-// pgFaithful are types of which two values are equal where their bytes are, and no others.
-var pgFaithful = []string{"int2", "int4", "int8", "oid", "uuid", "bool", "date", "timestamp", "timestamptz", "text", "varchar", "bytea"}
+// pgFaithful are types of which two values are equal where their texts are, and no others. Of numbers with decimals 1.0 and 1.00 are
+// equal; where all have as many decimals none are written in two ways.
+var pgFaithful = []string{"int2", "int4", "int8", "oid", "uuid", "bool", "date", "timestamp", "timestamptz", "time", "text", "varchar", "bytea"}
+
+// faithful reports whether two columns' values are equal where their texts are, and no others.
+func (q postgres) faithful(a, b *column) bool {
+	return a.sound && b.sound && a.kept == b.kept && (q.typ(a) != "numeric" || a.typ == b.typ)
+}
 
 // joins looks which columns are of one type, so that their bytes can be compared as they are kept.
-func (postgres) joins(ctx context.Context, s session, p *Pair) (bool, error) {
+func (q postgres) joins(ctx context.Context, s session, p *Pair) (bool, error) {
 	for _, t := range []*Table{p.a, p.b} {
 		rows, err := all(ctx, s, `SELECT a.attname, a.atttypid, a.attcollation, COALESCE(c.collisdeterministic, true)
 			FROM pg_attribute a LEFT JOIN pg_collation c ON c.oid = a.attcollation
@@ -44,15 +54,15 @@ func (postgres) joins(ctx context.Context, s session, p *Pair) (bool, error) {
 			if i := t.def.column(r[0]); i >= 0 {
 				c := &t.def.columns[i]
 				c.kept = strings.Join(r[1:3], " ")
-				c.sound = r[3] == "t" && slices.Contains(pgFaithful, strings.TrimPrefix(c.cast, "pg_catalog."))
+				c.sound = r[3] == "t" && (slices.Contains(pgFaithful, q.typ(c)) || q.typ(c) == "numeric" && strings.Contains(c.typ, ","))
 			}
 		}
 	}
 	return true, nil
 }
 
-// differing compares what is kept, byte for byte, where both columns are of one type: equal bytes have equal texts. The join
-// is by values where equal ones have equal bytes, so that an index serves, else by texts.
+// differing compares values where equal ones have equal texts, which costs least; else what is kept, byte for byte, where both
+// columns are of one type: equal bytes have equal texts; else texts. The join is by values, so that an index serves, or by texts.
 func (q postgres) differing(p *Pair) string {
 	side := func(t *Table) string {
 		cols := []string{"1 AS z"}
@@ -66,13 +76,17 @@ func (q postgres) differing(p *Pair) string {
 	}
 	text := func(name string, t *Table, c *column) string { return "(" + raw(name, t, c) + `)::text COLLATE "C"` }
 	on := p.on(func(a, b *column) string {
-		if a.sound && b.sound && a.kept == b.kept {
+		if q.faithful(a, b) {
 			return raw("a", p.a, a) + " = " + raw("b", p.b, b)
 		}
 		return text("a", p.a, a) + " = " + text("b", p.b, b)
 	})
 	var as, bs, differ []string
 	p.shared(func(a, b *column) {
+		if q.faithful(a, b) {
+			differ = append(differ, raw("a", p.a, a)+" IS DISTINCT FROM "+raw("b", p.b, b))
+			return
+		}
 		if a.kept != "" && strings.Fields(a.kept)[0] == strings.Fields(b.kept)[0] {
 			as, bs = append(as, raw("a", p.a, a)), append(bs, raw("b", p.b, b))
 			return
@@ -80,7 +94,7 @@ func (q postgres) differing(p *Pair) string {
 		differ = append(differ, text("a", p.a, a)+" IS DISTINCT FROM "+text("b", p.b, b))
 	})
 	if len(as) > 0 {
-		differ = append([]string{fmt.Sprintf("ROW(%s)::record *<> ROW(%s)::record", strings.Join(as, ", "), strings.Join(bs, ", "))}, differ...)
+		differ = append(differ, fmt.Sprintf("ROW(%s)::record *<> ROW(%s)::record", strings.Join(as, ", "), strings.Join(bs, ", ")))
 	}
 	var cells, order []string
 	for _, t := range []*Table{p.a, p.b} {
@@ -100,37 +114,22 @@ func (q postgres) differing(p *Pair) string {
 		strings.Join(cells, ", "), side(p.a), side(p.b), on, strings.Join(differ, " OR "), strings.Join(order, ", "))
 }
 
-func (postgres) canonical(c *column) bool {
-	return slices.Contains([]string{"int2", "int4", "int8", "oid", "uuid", "bool", "date"}, strings.TrimPrefix(c.cast, "pg_catalog."))
+func (q postgres) canonical(c *column) bool {
+	return slices.Contains([]string{"int2", "int4", "int8", "oid", "uuid", "bool", "date"}, q.typ(c))
 }
 
-// longer lets hash tables be as large as a laptop likes, too: they are on the disk otherwise.
+// longer lets hash tables be as large as a laptop likes, too: they are on the disk otherwise. Where the records lie in the order of
+// their keys, both tables are gone through in step instead, in little memory; that pages lie on disks that turn, as the planner
+// takes for granted, costs twice the time.
 func (postgres) longer() []string {
-	return []string{"SET LOCAL idle_in_transaction_session_timeout = 0", "SET LOCAL work_mem = '64MB'"}
+	return []string{"SET LOCAL idle_in_transaction_session_timeout = 0", "SET LOCAL work_mem = '64MB'", "SET LOCAL random_page_cost = 1.1"}
 }
 
-// sum adds up as many numbers as have one scale at once: that is how many decimals a sum has.
-func (q postgres) sum(ctx context.Context, t *Table, c *column, sum *compare.Sum) error {
-	value, scale := q.ident(c.name), "0"
-	exact := t.exactly(c)
-	if c.text == "" {
-		exact = value + "::text"
-	}
-	const short = `length(ltrim(t, '-')) <= 18` // as compare.Sum has it
-	ok := short
-	switch strings.TrimPrefix(c.cast, "pg_catalog.") {
-	case "int2", "int4", "int8":
-	case "numeric":
-		scale, ok = "scale(v)", short+` AND t ~ '^[-0-9.]+$'`
-	default:
-		value = exact
-		scale, ok = `CASE WHEN strpos(t, '.') > 0 THEN length(t) - strpos(t, '.') ELSE 0 END`, short+` AND t ~ '^-?(0|[1-9][0-9]*)(\.[0-9]+)?$'`
-	}
-	return t.s.query(ctx, fmt.Sprintf(`SELECT s, sum(CASE WHEN s >= 0 THEN v::numeric END), min(length(t)), max(length(t)) FROM
-		(SELECT v, t, CASE WHEN %s THEN %s ELSE -1 END AS s FROM (SELECT %s AS v, %s AS t FROM %s WHERE %s IS NOT NULL) AS x WHERE t <> '') AS y GROUP BY s`,
-		ok, scale, value, exact, t.table(), q.ident(c.name)), nil, nil, func(cells []record.Value) error {
-		return addScale(sum, texts(cells))
-	})
+// known is what is known of a pair beside what differs.
+type known struct {
+	records [2]int
+	sums    []compare.Sum // of the first table's columns
+	there   []bool        // whether they are
 }
 
 // addScale adds what a database says of the numbers of one scale: the scale, their sum, the shortest and the
@@ -213,6 +212,13 @@ func (q sqlite) orderText(name string, c *column) string {
 
 func (sqlite) canonical(*column) bool { return false } // a column may hold values of every class
 func (sqlite) longer() []string       { return nil }
+
+func (postgres) exported() string { return "SELECT pg_export_snapshot()" }
+func (sqlite) exported() string   { return "" }
+func (mariadb) exported() string  { return "" }
+
+func (sqlite) meanwhile(context.Context, *Pair) (*known, error)  { return nil, nil }
+func (mariadb) meanwhile(context.Context, *Pair) (*known, error) { return nil, nil }
 
 // sum reads the numbers: SQLite has no decimals to add them up in.
 func (sqlite) sum(ctx context.Context, t *Table, c *column, sum *compare.Sum) error {

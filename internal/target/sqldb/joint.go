@@ -14,7 +14,9 @@ import (
 // Database names the database that the table is in.
 func (t *Table) Database() string {
 	a := *t.at
-	a.Schema, a.Table = "", "*"
+	if t.over == nil { // what is on several servers is written with nothing else
+		a.Schema, a.Table = "", "*"
+	}
 	return a.String()
 }
 

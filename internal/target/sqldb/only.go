@@ -25,11 +25,21 @@ func (t *Table) Only(keys []record.Key) error {
 	for _, k := range keys {
 		t.only[t.o.Of.Key(k)] = true
 	}
+	if t.over != nil {
+		for _, x := range t.over.shards {
+			if err := x.Only(keys); err != nil {
+				return err
+			}
+		}
+	}
 	return t.forget()
 }
 
 // dumpOnly writes the records that are looked at, in the byte order of their keys' texts.
 func (t *Table) dumpOnly(ctx context.Context, w io.Writer) (int64, error) {
+	if t.over != nil {
+		return t.dumpShards(ctx, w, (*Table).dumpOnly)
+	}
 	if !t.o.Of.OneForm() {
 		if err := t.findExact(ctx); err != nil {
 			return 0, err

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"paletwin/core/compare"
 	"paletwin/core/layout"
 	"paletwin/core/record"
@@ -19,10 +21,13 @@ import (
 // belong together both are given; but it never takes for alike what differs in one byte of its exact text.
 type Pair struct {
 	a, b   *Table
-	mate   []int         // for each of a's columns b's, or -1
-	same   bool          // their rows have the same columns
-	inside bool          // the database joins them
-	sums   []compare.Sum // of a's columns, where its rows were read; nil where the database adds up
+	mate   []int   // for each of a's columns b's, or -1
+	same   bool    // their rows have the same columns
+	inside bool    // the database joins them
+	state  string  // of PostgreSQL: by what another connection sees the same state
+	known  *known  // what is known beside, or nil
+	shards []*Pair // of tables on several servers: of every two parts that lie together
+	why    string  // these do not, in words
 }
 
 // Apart is what two tables have that is not alike, in numbers.
@@ -30,6 +35,8 @@ type Apart struct {
 	Records [2]int // of each table
 	Alike   int    // that both have
 	Inside  bool   // the database joined them; else both were read side by side
+	Servers int    // that joined their parts; 0 where it is one
+	Why     string // in words, why servers that might have joined them did not
 }
 
 // ErrOrder says that a table does not give its records in the order of the bytes of their keys.
@@ -51,14 +58,20 @@ func NewPair(ctx context.Context, a, b *Table) (p *Pair, reason string, err erro
 	for i, k := range p.mate {
 		p.same = p.same && i == k
 	}
-	b.key, b.o.Key = nil, nil
+	var key []int
 	for _, k := range a.key {
-		b.key, b.o.Key = append(b.key, p.mate[k]), append(b.o.Key, b.fields[p.mate[k]])
+		key = append(key, p.mate[k])
 	}
+	b.setKey(key)
 	if !a.o.Of.OneForm() && !(a.canonicalKey() && b.canonicalKey()) {
 		return nil, "the layout says that keys which are not written alike may be one", nil
 	}
-	if a.shares(b) && a.keyHolds() && b.keyHolds() {
+	switch {
+	case a.over != nil && b.over != nil:
+		p.why, err = p.together(ctx)
+	case a.over != nil || b.over != nil:
+		p.why = "one stands on several servers and the other does not"
+	case a.shares(b) && a.keyHolds() && b.keyHolds():
 		if err = a.connected(ctx); err == nil {
 			p.inside, err = a.e.joins(ctx, a.s, p)
 		}
@@ -72,6 +85,19 @@ func NewPair(ctx context.Context, a, b *Table) (p *Pair, reason string, err erro
 // Names are what the tables are called, and Key is the first one's key.
 func (p *Pair) Names() [2]string { return [2]string{p.a.Name(), p.b.Name()} }
 func (p *Pair) Key() []string    { return p.a.Key() }
+
+// setKey says which columns identify a record.
+func (t *Table) setKey(key []int) {
+	t.key, t.o.Key = key, nil
+	for _, k := range key {
+		t.o.Key = append(t.o.Key, t.fields[k])
+	}
+	if t.over != nil {
+		for _, x := range t.over.shards {
+			x.setKey(key)
+		}
+	}
+}
 
 // shares reports whether both tables can be named in one statement.
 func (t *Table) shares(o *Table) bool {
@@ -102,22 +128,43 @@ func (t *Table) connected(ctx context.Context) error {
 
 // Begin begins to look at one state of each table, or of both where it is one database.
 func (p *Pair) Begin(ctx context.Context) error {
+	if p.shards != nil {
+		var g errgroup.Group
+		for _, one := range p.shards {
+			g.Go(func() error { return one.Begin(ctx) })
+		}
+		return g.Wait()
+	}
 	begun := []*Table{p.a, p.b}
 	if p.inside {
 		begun = begun[:1]
 	}
 	for _, t := range begun {
-		if err := t.connected(ctx); err != nil {
-			return t.said(err)
-		}
-		if err := run(ctx, t.s, slices.Concat(t.e.snapshot(), t.e.longer())...); err != nil {
-			return t.said(err)
-		}
-		if _, _, err := one(ctx, t.s, "SELECT 1 FROM "+t.table()+" LIMIT 1"); err != nil { // now the state is fixed
-			return t.said(err)
+		if err := t.eachTable(func(t *Table) error { return t.look(ctx) }); err != nil {
+			return err
 		}
 	}
+	if state := p.a.e.exported(); p.inside && state != "" {
+		row, _, err := one(ctx, p.a.s, state)
+		if err != nil {
+			return p.a.said(err)
+		}
+		p.state = row[0]
+	}
 	return nil
+}
+
+// look begins a transaction that sees one state, and goes on until the table is closed.
+func (t *Table) look(ctx context.Context) error {
+	if err := t.connected(ctx); err != nil {
+		return t.said(err)
+	}
+	if err := run(ctx, t.s, slices.Concat(t.e.snapshot(), t.e.longer())...); err != nil {
+		return t.said(err)
+	}
+	t.looks = true
+	_, _, err := one(ctx, t.s, "SELECT 1 FROM "+t.table()+" LIMIT 1") // now the state is fixed
+	return t.said(err)
 }
 
 // Close ends the look, and lets both tables go.
@@ -125,6 +172,9 @@ func (p *Pair) Close() error { return errors.Join(p.a.Close(), p.b.Close()) }
 
 // Write writes the rows that are not alike, of each table in the order of its keys, as CSV with a heading.
 func (p *Pair) Write(ctx context.Context, a, b io.Writer) (*Apart, error) {
+	if p.shards != nil {
+		return p.writeShards(ctx, a, b)
+	}
 	outA, outB := newCells(a), newCells(b)
 	if _, err := outA.out.Write(p.a.heading()); err != nil {
 		return nil, err
@@ -132,7 +182,7 @@ func (p *Pair) Write(ctx context.Context, a, b io.Writer) (*Apart, error) {
 	if _, err := outB.out.Write(p.b.heading()); err != nil {
 		return nil, err
 	}
-	r := &Apart{Inside: p.inside}
+	r := &Apart{Inside: p.inside, Why: p.why}
 	var err error
 	if p.inside {
 		err = p.writeInside(ctx, r, outA, outB)
@@ -155,6 +205,19 @@ func (p *Pair) Write(ctx context.Context, a, b io.Writer) (*Apart, error) {
 
 // writeInside has the database join the tables.
 func (p *Pair) writeInside(ctx context.Context, r *Apart, outA, outB *cells) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() (err error) {
+		p.known, err = p.a.e.meanwhile(ctx, p)
+		return err
+	})
+	g.Go(func() error { return p.join(ctx, outA, outB) })
+	if err := g.Wait(); err != nil {
+		return p.a.said(err)
+	}
+	if p.known != nil {
+		r.Records = p.known.records
+		return nil
+	}
 	for i, t := range []*Table{p.a, p.b} {
 		row, _, err := one(ctx, p.a.s, "SELECT count(*) FROM "+t.table())
 		if err != nil {
@@ -162,10 +225,15 @@ func (p *Pair) writeInside(ctx context.Context, r *Apart, outA, outB *cells) err
 		}
 		r.Records[i] = int(number(row[0]))
 	}
+	return nil
+}
+
+// join has the database join the tables, and writes what differs.
+func (p *Pair) join(ctx context.Context, outA, outB *cells) error {
 	here := &column{affinity: asNumber}
 	of := slices.Concat([]*column{here, here}, p.a.cols, p.b.cols)
 	n := 2 + len(p.a.cols)
-	err := p.a.s.query(ctx, p.a.e.differing(p), of, nil, func(cells []record.Value) error {
+	return p.a.s.query(ctx, p.a.e.differing(p), of, nil, func(cells []record.Value) error {
 		if cells[0].String() == "1" {
 			if err := outA.row(cells[2:n], p.a.cols); err != nil {
 				return err
@@ -176,19 +244,21 @@ func (p *Pair) writeInside(ctx context.Context, r *Apart, outA, outB *cells) err
 		}
 		return nil
 	})
-	return p.a.said(err)
 }
 
 // Sums adds up fields of the first table, exactly.
 func (p *Pair) Sums(ctx context.Context, fields []string) ([]compare.Sum, error) {
+	if p.shards != nil {
+		return p.sumShards(ctx, fields)
+	}
 	all := make([]compare.Sum, len(fields))
 	for i, f := range fields {
 		at := slices.Index(p.a.fields, f)
 		if at < 0 {
 			return nil, fmt.Errorf("%s has no column %q", p.a.Name(), f)
 		}
-		if p.sums != nil {
-			all[i] = p.sums[at]
+		if p.known != nil && p.known.there[at] {
+			all[i] = p.known.sums[at]
 			continue
 		}
 		if err := p.a.e.sum(ctx, p.a, p.a.cols[at], &all[i]); err != nil {
@@ -200,11 +270,21 @@ func (p *Pair) Sums(ctx context.Context, fields []string) ([]compare.Sum, error)
 
 // Values gives see all texts of one of the second table's columns that are not null.
 func (p *Pair) Values(ctx context.Context, column int, see func(text []byte)) error {
-	s := p.b.s
-	if p.inside {
-		s = p.a.s
+	for _, one := range p.shards {
+		if err := one.Values(ctx, column, see); err != nil {
+			return err
+		}
 	}
-	return p.b.said(p.b.columnTexts(ctx, s, p.b.cols[column], see))
+	if p.shards != nil {
+		return nil
+	}
+	return p.b.eachTable(func(t *Table) error {
+		s := t.s
+		if p.inside {
+			s = p.a.s
+		}
+		return t.said(t.columnTexts(ctx, s, t.cols[column], see))
+	})
 }
 
 // columnTexts reads a column's exact texts.

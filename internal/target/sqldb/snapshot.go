@@ -85,6 +85,9 @@ func (t *Table) take(ctx context.Context, w io.Writer, rows func(ctx context.Con
 
 // dump writes all records, in the byte order of their keys' texts.
 func (t *Table) dump(ctx context.Context, w io.Writer) (int64, error) {
+	if t.over != nil {
+		return t.dumpShards(ctx, w, (*Table).dump)
+	}
 	var names, order []string
 	for _, c := range t.cols {
 		names = append(names, t.exactly(c))

@@ -66,6 +66,8 @@ type Table struct {
 	others map[string]*definition // of tables that refer to it, and to those
 	spool  *spool.Spool           // the snapshot that was read; nil is none
 	only   map[record.Key]bool    // the records that are looked at; nil is all
+	over   *spread                // where its records stand, if that is on other servers
+	looks  bool                   // a transaction sees one state of it
 	exact  map[record.Key]record.Key
 }
 
@@ -101,7 +103,10 @@ func (t *Table) open(ctx context.Context) error {
 		return t.said(err)
 	}
 	t.at.Table = t.def.table // as the database writes it
-	return t.name()
+	if err := t.name(); err != nil {
+		return err
+	}
+	return t.said(t.openShards(ctx))
 }
 
 // secret is the password that the environment says.
@@ -191,6 +196,9 @@ func (t *Table) Types() map[string]string {
 // notes say what is to be known before it is written.
 func (t *Table) notes() []string {
 	notes := slices.Clone(t.def.notes)
+	if t.over != nil {
+		notes = append(notes, t.over.notes()...)
+	}
 	if len(t.def.triggers) > 0 {
 		notes = append(notes, "it has triggers, which do more than is asked: "+some(t.def.triggers))
 	}
@@ -205,6 +213,12 @@ func (t *Table) notes() []string {
 
 func (t *Table) Traits() target.Traits {
 	size := t.def.size
+	if t.over != nil {
+		size = 0
+		for _, x := range t.over.shards {
+			size += x.def.size
+		}
+	}
 	if t.spool != nil {
 		size = t.spool.Size()
 	}
@@ -217,12 +231,13 @@ func (t *Table) Traits() target.Traits {
 
 // assigns reports whether the database gives new records their key.
 func (t *Table) assigns() bool {
-	return len(t.key) == 1 && (t.cols[t.key[0]].identity != "" || t.cols[t.key[0]].filled)
+	return t.over == nil && len(t.key) == 1 && (t.cols[t.key[0]].identity != "" || t.cols[t.key[0]].filled)
 }
 
 // Close ends the connection and removes what was read.
 func (t *Table) Close() error {
 	t.disconnect()
+	t.over.close()
 	return t.forget()
 }
 
@@ -235,6 +250,9 @@ func (t *Table) table() string {
 func (t *Table) Writable(ctx context.Context) error {
 	if t.def.readOnly != "" {
 		return &Error{Name: t.Name(), Code: OnlyRead, Text: t.def.readOnly}
+	}
+	if t.over != nil {
+		return t.writableShards(ctx)
 	}
 	var key []string
 	for _, k := range t.key {
@@ -293,6 +311,14 @@ func (t *Table) lacks(ctx context.Context) error {
 
 // Prepare makes the table of tickets.
 func (t *Table) Prepare(ctx context.Context) error {
+	if t.over != nil {
+		for _, x := range t.over.shards {
+			if err := x.Prepare(ctx); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	if t.missing == "" {
 		return nil
 	}

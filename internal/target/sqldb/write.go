@@ -413,6 +413,9 @@ func (t *Table) checkRights(ctx context.Context, steps []target.Step) error {
 // Check says which steps the table cannot hold, as far as that is known beforehand: what
 // the database computes, and what others refer to.
 func (t *Table) Check(ctx context.Context, steps []target.Step) ([]string, error) {
+	if t.over != nil {
+		return t.checkShards(ctx, steps)
+	}
 	reasons := make([]string, len(steps))
 	if err := t.checkRights(ctx, steps); err != nil {
 		return nil, err

@@ -43,7 +43,11 @@ func (s *Sum) AddAll(decimals int, total *big.Int, shortest, longest int) {
 	if decimals > 0 || shortest != longest {
 		part.width = -1
 	}
-	part.big[decimals] = total
+	if total.IsInt64() {
+		part.parts[decimals] = total.Int64()
+	} else {
+		part.big[decimals] = total
+	}
 	s.Merge(&part)
 }
 

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"paletwin/core/changeset"
+	"paletwin/core/record"
 	"paletwin/core/schema"
 	"paletwin/internal/target"
 )
@@ -49,7 +50,11 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 	for _, part := range parts {
 		ready, lacking := named(part, keys, j.newRecords)
 		never = append(never, lacking...)
-		for _, b := range batches(ready, j.batchSize()) {
+		groups, err := j.batches(ctx, ready)
+		if err != nil {
+			return r.broken(err, nil)
+		}
+		for _, b := range groups {
 			all := len(b)
 			if b = slices.DeleteFunc(b, func(s *Step) bool { return s.Outcome != "" }); len(b) == 0 {
 				from += all // what they belong to was not written
@@ -108,6 +113,36 @@ func (r *Record) broken(err error, open []*Step) error {
 		}
 	}
 	return b
+}
+
+// batches parts steps into batches, each of what is in one place.
+func (j *Job) batches(ctx context.Context, steps []*Step) (all [][]*Step, err error) {
+	places, err := j.byPlace(ctx, steps)
+	for _, some := range places {
+		all = append(all, batches(some, j.batchSize())...)
+	}
+	return all, err
+}
+
+// byPlace parts steps by the places where their target has the records; in each the order stays.
+func (j *Job) byPlace(ctx context.Context, steps []*Step) ([][]*Step, error) {
+	d, ok := j.Target.(target.Divided)
+	if !ok || len(steps) == 0 {
+		return [][]*Step{steps}, nil
+	}
+	keys := make([]record.Key, len(steps))
+	for i, s := range steps {
+		keys[i] = s.Key
+	}
+	at, err := d.Divide(ctx, keys)
+	if err != nil || at == nil {
+		return [][]*Step{steps}, err
+	}
+	places := make([][]*Step, slices.Max(at)+2) // the first is of those that have none
+	for i, s := range steps {
+		places[at[i]+1] = append(places[at[i]+1], s)
+	}
+	return slices.DeleteFunc(places, func(p []*Step) bool { return len(p) == 0 }), nil
 }
 
 // batchSize returns how many steps make a batch; 0 is all of them.

@@ -168,6 +168,20 @@ func (s *Step) inverse(set string) *Step {
 
 // writeBack writes steps that undo others, and gives them their outcomes.
 func (m *member) writeBack(ctx context.Context, back []*Step) error {
+	places, err := m.byPlace(ctx, back)
+	if err != nil {
+		return err
+	}
+	for _, some := range places {
+		if err := m.writeBackAt(ctx, some); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeBackAt is writeBack of what is in one place.
+func (m *member) writeBackAt(ctx context.Context, back []*Step) error {
 	if len(back) == 0 {
 		return nil
 	}

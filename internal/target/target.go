@@ -247,6 +247,13 @@ type Committer interface {
 	Settled(ctx context.Context, tickets []json.RawMessage) error
 }
 
+// Divided is a Committer whose records may stand in several places, so that no batch is of two.
+type Divided interface {
+	Committer
+	// Divide says by numbers in which of them the records with some keys are, or would be; nil is all in one.
+	Divide(ctx context.Context, keys []record.Key) ([]int, error)
+}
+
 // Requester is a Target whose steps are requests, of each of which the answer may be lost.
 type Requester interface {
 	Target

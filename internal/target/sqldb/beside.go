@@ -130,7 +130,7 @@ func (p *Pair) writeBeside(ctx context.Context, r *Apart, outA, outB *cells) err
 		}})
 	}
 	both, end := streams(ctx, g, from)
-	p.known = &known{sums: make([]compare.Sum, len(p.a.cols)), there: slices.Repeat([]bool{true}, len(p.a.cols))}
+	p.known = &known{sums: make([]compare.Sum, len(p.a.cols)), there: slices.Repeat([]bool{true}, len(p.a.cols)), width: make([]int, len(p.a.cols))}
 	g.Go(func() error {
 		defer end()
 		err := p.merge(ctx, both[0], both[1], outA, outB)

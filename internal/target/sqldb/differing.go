@@ -130,6 +130,7 @@ type known struct {
 	records [2]int
 	sums    []compare.Sum // of the first table's columns
 	there   []bool        // whether they are
+	width   []int         // of columns that have numbers of things, if they have numbers: how long all of them are; else 0
 }
 
 // addScale adds what a database says of the numbers of one scale: the scale, their sum, the shortest and the

@@ -1,6 +1,7 @@
 package sqldb
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
@@ -59,6 +60,9 @@ type db struct {
 	e    engine
 	s    session
 	made []string
+
+	shards  []*db // of a coordinator: the servers on which its tables stand
+	modulus int   // in how many parts; 0 is 3
 }
 
 func newDB(t testing.TB, b base) *db {
@@ -117,9 +121,19 @@ func (d *db) table(has string) string {
 
 func (d *db) create(name, has string) {
 	d.t.Helper()
+	if d.shards != nil {
+		d.createSpread(name, has, firstColumn(has), cmp.Or(d.modulus, 3))
+		return
+	}
 	d.made = append(d.made, d.e.ident(name))
 	d.exec("DROP TABLE IF EXISTS " + d.e.ident(name))
 	d.exec("CREATE TABLE " + d.e.ident(name) + " " + has)
+}
+
+// firstColumn is the first that a table has.
+func firstColumn(has string) string {
+	name, _, _ := strings.Cut(strings.TrimPrefix(has, "("), " ")
+	return name
 }
 
 // fill adds rows of texts; "NULL" is null.

@@ -205,12 +205,12 @@ func (p *Pair) Write(ctx context.Context, a, b io.Writer) (*Apart, error) {
 
 // writeInside has the database join the tables.
 func (p *Pair) writeInside(ctx context.Context, r *Apart, outA, outB *cells) error {
-	g, ctx := errgroup.WithContext(ctx)
+	g, joining := errgroup.WithContext(ctx)
 	g.Go(func() (err error) {
-		p.known, err = p.a.e.meanwhile(ctx, p)
+		p.known, err = p.a.e.meanwhile(joining, p)
 		return err
 	})
-	g.Go(func() error { return p.join(ctx, outA, outB) })
+	g.Go(func() error { return p.join(joining, outA, outB) })
 	if err := g.Wait(); err != nil {
 		return p.a.said(err)
 	}
@@ -248,24 +248,53 @@ func (p *Pair) join(ctx context.Context, outA, outB *cells) error {
 
 // Sums adds up fields of the first table, exactly.
 func (p *Pair) Sums(ctx context.Context, fields []string) ([]compare.Sum, error) {
-	if p.shards != nil {
-		return p.sumShards(ctx, fields)
-	}
 	all := make([]compare.Sum, len(fields))
 	for i, f := range fields {
 		at := slices.Index(p.a.fields, f)
 		if at < 0 {
 			return nil, fmt.Errorf("%s has no column %q", p.a.Name(), f)
 		}
-		if p.known != nil && p.known.there[at] {
-			all[i] = p.known.sums[at]
+		pairs := p.shards
+		if pairs == nil {
+			pairs = []*Pair{p}
+		}
+		if codes(pairs, at) {
+			all[i].AddOther()
 			continue
 		}
-		if err := p.a.e.sum(ctx, p.a, p.a.cols[at], &all[i]); err != nil {
-			return nil, p.a.said(err)
+		for _, one := range pairs {
+			if err := one.sum(ctx, at, &all[i]); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return all, nil
+}
+
+// codes reports whether all that a column has on all servers is as long: numbers of things, which nobody adds up.
+func codes(pairs []*Pair, at int) bool {
+	width := 0
+	for _, one := range pairs {
+		if one.known == nil || one.known.width[at] == 0 || width > 0 && width != one.known.width[at] {
+			return false
+		}
+		width = one.known.width[at]
+	}
+	return true
+}
+
+// sum adds a column of the first table to a sum.
+func (p *Pair) sum(ctx context.Context, at int, to *compare.Sum) error {
+	if p.known != nil && p.known.there[at] {
+		to.Merge(&p.known.sums[at])
+		return nil
+	}
+	var own compare.Sum
+	if err := p.a.e.sum(ctx, p.a, p.a.cols[at], &own); err != nil {
+		return p.a.said(err)
+	}
+	to.Merge(&own)
+	return nil
 }
 
 // Values gives see all texts of one of the second table's columns that are not null.

@@ -69,6 +69,7 @@ type twins struct {
 	nameA  string
 	nameB  string
 	unlike bool // they lie in different databases
+	spread bool // they stand on several servers, so that what a key is all have to know
 }
 
 // quoted is a text as SQL has it.
@@ -114,7 +115,7 @@ func (w *twins) make(t testing.TB) {
 		return k[r.IntN(len(k))]
 	}
 	typ := keyType(w.a)
-	composite, primary := r.IntN(3) == 0, r.IntN(4) > 0
+	composite, primary := r.IntN(3) == 0, r.IntN(4) > 0 || w.spread
 	w.key = []string{"k"}
 	if composite {
 		w.key = append(w.key, "part")
@@ -354,6 +355,39 @@ func TestSideBySideAsExported(t *testing.T) {
 			})
 		}
 	}
+}
+
+// Where the database gives no second connection, what would be found out beside is found out afterwards.
+func TestOneConnectionIsEnough(t *testing.T) {
+	onEach(t, func(t *testing.T, d *db) {
+		if d.is("mariadb") {
+			t.Skip("it joins nothing")
+		}
+		has := "(k integer PRIMARY KEY, n decimal(8,2), v text)"
+		a, b := d.table(has), d.table(has)
+		for i := range 20 {
+			d.exec(fmt.Sprintf("INSERT INTO %s VALUES (%d, %d.5, 'v')", a, i, i))
+			d.exec(fmt.Sprintf("INSERT INTO %s VALUES (%d, %d.5, 'v')", b, i, i+i/19))
+		}
+		p, reason, err := NewPair(t.Context(), d.open(a, Options{}), d.open(b, Options{}))
+		require.NoError(t, err)
+		require.Empty(t, reason)
+		require.NoError(t, p.Begin(t.Context()))
+		if p.a.at.URL != nil {
+			p.a.at.URL.Host = "127.0.0.1:1"
+		}
+		var x, y bytes.Buffer
+		got, err := p.Write(t.Context(), &x, &y)
+		require.NoError(t, err)
+		assert.Equal(t, Apart{Records: [2]int{20, 20}, Alike: 19, Inside: true}, *got)
+		sums, err := p.Sums(t.Context(), []string{"n"})
+		require.NoError(t, err)
+		var want compare.Sum
+		for i := range 20 {
+			want.Add(fmt.Appendf(nil, "%d.%s", i, map[bool]string{true: "5", false: "50"}[d.is("sqlite")]))
+		}
+		assert.Equal(t, want, sums[0])
+	})
 }
 
 // With a layout there are values that may be one although they are not written alike, limits, and values that no two records may have.

@@ -9,8 +9,6 @@ import (
 	"slices"
 
 	"golang.org/x/sync/errgroup"
-
-	"paletwin/core/compare"
 )
 
 // This file is about pairs of tables whose records stand on several servers: where the parts of both lie together,
@@ -112,21 +110,6 @@ func rewound(f *os.File, from int64, w io.Writer) error {
 		_, err = io.Copy(w, f)
 	}
 	return err
-}
-
-// sumShards adds up what every server adds up.
-func (p *Pair) sumShards(ctx context.Context, fields []string) ([]compare.Sum, error) {
-	all := make([]compare.Sum, len(fields))
-	for _, one := range p.shards {
-		some, err := one.Sums(ctx, fields)
-		if err != nil {
-			return nil, err
-		}
-		for i := range some {
-			all[i].Merge(&some[i])
-		}
-	}
-	return all, nil
 }
 
 // eachTable does something with a table, or with the tables on each of its servers.

@@ -75,7 +75,7 @@ func (q postgres) meanwhile(ctx context.Context, p *Pair) (*known, error) {
 
 // ahead adds up what can be added up in one pass over the table, and counts its records.
 func (q postgres) ahead(ctx context.Context, t *Table, s session) (*known, error) {
-	k := &known{sums: make([]compare.Sum, len(t.cols)), there: make([]bool, len(t.cols))}
+	k := &known{sums: make([]compare.Sum, len(t.cols)), there: make([]bool, len(t.cols)), width: make([]int, len(t.cols))}
 	asks := []string{"count(*)"}
 	var take []func(cells []string)
 	ask := func(expressions []string, f func(cells []string)) {
@@ -127,9 +127,8 @@ func (q postgres) ahead(ctx context.Context, t *Table, s session) (*known, error
 			}
 			text := name + "::text"
 			ask([]string{"min(octet_length(" + text + "))", "max(octet_length(" + text + "))", "bool_or(strpos(" + text + ", '.') > 0)"}, func(row []string) {
-				if number(row[0]) >= compare.CodeWidth && row[0] == row[1] && row[2] == "f" { // numbers of things, if they are numbers
-					k.sums[i].AddOther()
-					k.there[i] = true
+				if number(row[0]) >= compare.CodeWidth && row[0] == row[1] && row[2] == "f" {
+					k.width[i] = int(number(row[0]))
 				}
 			})
 		}

@@ -286,12 +286,16 @@ func (t *Table) route(ctx context.Context, keys []record.Key) ([]int, error) {
 	return at, nil
 }
 
-// Divide says for steps on which server each is carried out; those of one transaction have to be of one. Of a table that is on one
-// server it is nil.
-func (t *Table) Divide(ctx context.Context, steps []target.Step) ([]int, error) {
+// Divide says on which server the records with some keys are; nil is one server.
+func (t *Table) Divide(ctx context.Context, keys []record.Key) ([]int, error) {
 	if t.over == nil {
 		return nil, nil
 	}
+	return t.route(ctx, keys)
+}
+
+// routeSteps is route of the records that steps are about.
+func (t *Table) routeSteps(ctx context.Context, steps []target.Step) ([]int, error) {
 	keys := make([]record.Key, len(steps))
 	for i := range steps {
 		keys[i] = steps[i].Key
@@ -307,7 +311,7 @@ type shardTicket struct {
 
 // commitShard carries out a batch whose records are on one server.
 func (t *Table) commitShard(ctx context.Context, steps []target.Step, keep func(json.RawMessage, []target.Result) error) ([]target.Result, error) {
-	at, err := t.Divide(ctx, steps)
+	at, err := t.routeSteps(ctx, steps)
 	if err != nil {
 		return nil, &target.Unwritten{Err: err}
 	}
@@ -404,7 +408,7 @@ func (t *Table) writableShards(ctx context.Context) error {
 // checkShards asks every server about its steps.
 func (t *Table) checkShards(ctx context.Context, steps []target.Step) ([]string, error) {
 	reasons := make([]string, len(steps))
-	at, err := t.Divide(ctx, steps)
+	at, err := t.routeSteps(ctx, steps)
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 
 	"paletwin/core/compare"
@@ -128,8 +129,16 @@ func (t *betweenTables) fill(c *desk.Comparison, from, to desk.Source) {
 
 func betweenWords(b *update.Between) string {
 	how := "side by side"
-	if b.Apart.Inside {
+	switch {
+	case b.Apart.Servers > 0:
+		how = fmt.Sprintf("on %d servers, each its own part", b.Apart.Servers)
+	case b.Apart.Inside:
 		how = "inside the database"
+	case b.Apart.Digests:
+		how += ", digests of the rows first"
+	}
+	if b.Apart.Why != "" {
+		how += " (their servers cannot join them: " + screen.Safe(b.Apart.Why) + ")"
 	}
 	return "compared where they are, " + how + ": " + screen.Plural(b.Apart.Alike, "record") + " alike in every byte"
 }

@@ -67,6 +67,8 @@ type Target struct {
 	Trial bool   `yaml:"trial"` // it is for trying: nothing is asked before something is done again there
 	// Tickets is false of a database in which no table of tickets may be made.
 	Tickets *bool `yaml:"tickets"`
+	// Slow says of a database that it lies behind a slow line.
+	Slow bool `yaml:"slow"`
 	// Of a service: how many records go together, how many times at once, and in which form; zero is as it can.
 	Batch    int    `yaml:"batch"`
 	Requests int    `yaml:"requests"`
@@ -97,6 +99,11 @@ func (s *Settings) Trial(name string) bool {
 // NoTickets reports whether no table of tickets may be made in a database.
 func (s *Settings) NoTickets(name string) bool {
 	return s.any(name, func(t *Target) bool { return t.Tickets != nil && !*t.Tickets })
+}
+
+// Slow reports whether a database lies behind a slow line.
+func (s *Settings) Slow(name string) bool {
+	return s.any(name, func(t *Target) bool { return t.Slow })
 }
 
 // KeepRows reports whether a workbook keeps the rows of records that are deleted.

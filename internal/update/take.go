@@ -54,7 +54,7 @@ func (o *Office) openTable(ctx context.Context, d *desk.Desk, name string, key [
 // place is a table, or a set, by its name, as it is only read.
 func (o *Office) place(d *desk.Desk, name string, key []string, l *layout.Layout) open.Place {
 	name, _ = TargetOf(d, name)
-	return open.Place{Name: name, Key: key, Of: l.Schema(), Read: table.Options{Rename: func(m *table.Image) { l.Rename(m) }}, Env: o.Env, Secret: o.Secret}
+	return open.Place{Name: name, Slow: d.Settings.Slow(open.Name(name)), Key: key, Of: l.Schema(), Read: table.Options{Rename: func(m *table.Image) { l.Rename(m) }}, Env: o.Env, Secret: o.Secret}
 }
 
 // Fields lists the fields of a table of a database, or a set of a service.

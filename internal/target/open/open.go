@@ -30,6 +30,7 @@ type Place struct {
 	Env       func(string) string
 	Secret    func(who string) (string, error)
 	NoTickets bool
+	Slow      bool // it lies behind a slow line
 	Service   Service
 }
 
@@ -98,7 +99,7 @@ func set(ctx context.Context, fsys disk.FS, p Place) (*odata.Set, error) {
 
 // Table opens a table of a database.
 func Table(ctx context.Context, fsys disk.FS, p Place) (*sqldb.Table, error) {
-	return sqldb.Open(ctx, fsys, p.Name, sqldb.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret, NoTickets: p.NoTickets})
+	return sqldb.Open(ctx, fsys, p.Name, sqldb.Options{Key: p.Key, Of: p.Of, Rename: p.Read.Rename, Dir: p.Dir, Env: p.Env, Secret: p.Secret, NoTickets: p.NoTickets, Slow: p.Slow})
 }
 
 // Pair opens two tables of databases that are compared where they are. Reason says in words why they have to be read whole; then

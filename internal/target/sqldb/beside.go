@@ -19,16 +19,26 @@ import (
 // This file reads two tables side by side, in the order of the bytes of their keys, and keeps no row longer than
 // until it is known whether the other table has it.
 
-// stream gives a table's rows, one after the other.
+// rowShape is what rows as CSV have: how many cells, and which are those of the key.
+type rowShape struct {
+	name  string // whose rows these are
+	width int
+	key   []int
+}
+
+// shape is that of the table's rows.
+func (t *Table) shape() rowShape { return rowShape{t.Name(), len(t.cols), t.key} }
+
+// stream gives rows, one after the other.
 type stream struct {
-	t    *Table
+	rowShape
 	in   *bufio.Reader
 	n    int  // rows so far, with this one
 	over bool // there are no more
 
 	line  []byte   // the row as CSV, with its line end
 	cells [][]byte // as they stand there
-	key   [][]byte // its parts, without quotes
+	parts [][]byte // of its key, without quotes
 	keyed bool     // none of them is null
 	last  [][]byte // the key before, of those that are not null
 }
@@ -37,9 +47,9 @@ type stream struct {
 func (r *stream) next() error {
 	if r.keyed && !r.over { // before the line is another
 		if r.last == nil {
-			r.last = make([][]byte, len(r.key))
+			r.last = make([][]byte, len(r.parts))
 		}
-		for i, k := range r.key {
+		for i, k := range r.parts {
 			r.last[i] = append(r.last[i][:0], k...)
 		}
 	}
@@ -61,14 +71,14 @@ func (r *stream) next() error {
 	}
 	r.n++
 	r.cells = csv.Split(r.cells[:0], r.line[:len(r.line)-1], ',')
-	if len(r.cells) != len(r.t.cols) {
-		return fmt.Errorf("%s: a row has %d cells and not %d", r.t.Name(), len(r.cells), len(r.t.cols))
+	if len(r.cells) != r.width {
+		return fmt.Errorf("%s: a row has %d cells and not %d", r.name, len(r.cells), r.width)
 	}
-	r.key, r.keyed = r.key[:0], true
-	for _, k := range r.t.key {
-		r.key, r.keyed = append(r.key, csv.Unquote(r.cells[k])), r.keyed && len(r.cells[k]) > 0
+	r.parts, r.keyed = r.parts[:0], true
+	for _, k := range r.key {
+		r.parts, r.keyed = append(r.parts, csv.Unquote(r.cells[k])), r.keyed && len(r.cells[k]) > 0
 	}
-	if r.keyed && len(r.last) > 0 && compareKeys(r.last, r.key) > 0 {
+	if r.keyed && len(r.last) > 0 && compareKeys(r.last, r.parts) > 0 {
 		return ErrOrder
 	}
 	return nil
@@ -79,7 +89,7 @@ func (r *stream) before(o *stream) bool {
 	if r.keyed != o.keyed {
 		return r.keyed
 	}
-	return r.keyed && compareKeys(r.key, o.key) < 0
+	return r.keyed && compareKeys(r.parts, o.parts) < 0
 }
 
 // streams has rows be written beside whoever reads them, who calls end once nobody does any more.
@@ -87,7 +97,7 @@ func streams(ctx context.Context, g *errgroup.Group, from []source) (all []*stre
 	var ends []*io.PipeReader
 	for _, s := range from {
 		in, out := io.Pipe()
-		all, ends = append(all, &stream{t: s.t, in: bufio.NewReaderSize(in, 1<<18)}), append(ends, in)
+		all, ends = append(all, &stream{rowShape: s.rowShape, in: bufio.NewReaderSize(in, 1<<18)}), append(ends, in)
 		g.Go(func() error {
 			buffered := bufio.NewWriterSize(out, 1<<18)
 			err := s.write(ctx, buffered)
@@ -107,7 +117,7 @@ func streams(ctx context.Context, g *errgroup.Group, from []source) (all []*stre
 
 // again reports whether the row's key is that of the row before.
 func (r *stream) again() bool {
-	return !r.over && r.keyed && len(r.last) > 0 && compareKeys(r.last, r.key) == 0
+	return !r.over && r.keyed && len(r.last) > 0 && compareKeys(r.last, r.parts) == 0
 }
 
 func compareKeys(a, b [][]byte) int {
@@ -121,10 +131,16 @@ func compareKeys(a, b [][]byte) int {
 
 // writeBeside reads both tables at once.
 func (p *Pair) writeBeside(ctx context.Context, r *Apart, outA, outB *cells) error {
+	if p.digests() {
+		err := p.writeDigests(ctx, r, outA, outB)
+		if r.Digests = err == nil; !errors.Is(err, errWhole) {
+			return err
+		}
+	}
 	g, ctx := errgroup.WithContext(ctx)
 	var from []source
 	for _, t := range []*Table{p.a, p.b} {
-		from = append(from, source{t, func(ctx context.Context, w io.Writer) error {
+		from = append(from, source{t.shape(), func(ctx context.Context, w io.Writer) error {
 			_, err := t.dump(ctx, w)
 			return t.said(err)
 		}})
@@ -133,87 +149,19 @@ func (p *Pair) writeBeside(ctx context.Context, r *Apart, outA, outB *cells) err
 	p.known = &known{sums: make([]compare.Sum, len(p.a.cols)), there: slices.Repeat([]bool{true}, len(p.a.cols)), width: make([]int, len(p.a.cols))}
 	g.Go(func() error {
 		defer end()
-		err := p.merge(ctx, both[0], both[1], outA, outB)
+		m := merger{a: both[0], b: both[1], outA: outA, outB: outB, alike: p.alike, seen: func(r *stream) error {
+			if r == both[0] {
+				for i := range p.known.sums {
+					p.known.sums[i].Add(csv.Unquote(r.cells[i]))
+				}
+			}
+			return nil
+		}}
+		err := m.merge(ctx)
 		r.Records = [2]int{both[0].n, both[1].n}
 		return err
 	})
 	return g.Wait()
-}
-
-// merge goes through both tables' rows in step.
-func (p *Pair) merge(ctx context.Context, a, b *stream, outA, outB *cells) error {
-	move := func(r *stream) error {
-		if err := ctx.Err(); err != nil && r.n&0xff == 0 {
-			return err
-		}
-		err := r.next()
-		if err == nil && r == a && !r.over {
-			p.add(r)
-		}
-		return err
-	}
-	if err := errors.Join(move(a), move(b)); err != nil {
-		return err
-	}
-	for !a.over || !b.over {
-		order := 0
-		switch {
-		case b.over || !a.over && !a.keyed:
-			order = -1
-		case a.over || !b.keyed:
-			order = 1
-		default:
-			order = compareKeys(a.key, b.key)
-		}
-		var err error
-		switch {
-		case order < 0:
-			err = a.give(outA, move)
-		case order > 0:
-			err = b.give(outB, move)
-		default:
-			err = p.meet(a, b, outA, outB, move)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// give writes the row, and moves on.
-func (r *stream) give(out *cells, move func(*stream) error) error {
-	if err := out.take(r.line); err != nil {
-		return err
-	}
-	return move(r)
-}
-
-// meet compares two rows of one key, and writes both where they are not alike, or where a table has others of this
-// key, which are written, too.
-func (p *Pair) meet(a, b *stream, outA, outB *cells, move func(*stream) error) error {
-	alike := p.alike(a, b)
-	lineA, lineB := bytes.Clone(a.line), bytes.Clone(b.line)
-	if err := errors.Join(move(a), move(b)); err != nil {
-		return err
-	}
-	if alike && !a.again() && !b.again() {
-		return nil
-	}
-	if err := errors.Join(outA.take(lineA), outB.take(lineB)); err != nil {
-		return err
-	}
-	for a.again() {
-		if err := a.give(outA, move); err != nil {
-			return err
-		}
-	}
-	for b.again() {
-		if err := b.give(outB, move); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // alike reports whether two rows have the same texts in what both tables have.
@@ -233,9 +181,88 @@ func (p *Pair) alike(a, b *stream) bool {
 	return true
 }
 
-// add adds a row's numbers to the sums.
-func (p *Pair) add(r *stream) {
-	for i := range p.known.sums {
-		p.known.sums[i].Add(csv.Unquote(r.cells[i]))
+// merger goes through the rows of two tables in step, and writes those that are not alike.
+type merger struct {
+	a, b       *stream
+	outA, outB *cells
+	alike      func(a, b *stream) bool
+	seen       func(*stream) error // is told of every row
+}
+
+func (m *merger) merge(ctx context.Context) error {
+	if err := errors.Join(m.move(ctx, m.a), m.move(ctx, m.b)); err != nil {
+		return err
 	}
+	a, b := m.a, m.b
+	for !a.over || !b.over {
+		order := 0
+		switch {
+		case b.over || !a.over && !a.keyed:
+			order = -1
+		case a.over || !b.keyed:
+			order = 1
+		default:
+			order = compareKeys(a.parts, b.parts)
+		}
+		var err error
+		switch {
+		case order < 0:
+			err = m.give(ctx, a, m.outA)
+		case order > 0:
+			err = m.give(ctx, b, m.outB)
+		default:
+			err = m.meet(ctx)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// move goes on to the next row.
+func (m *merger) move(ctx context.Context, r *stream) error {
+	if err := ctx.Err(); err != nil && r.n&0xff == 0 {
+		return err
+	}
+	err := r.next()
+	if err == nil && !r.over {
+		err = m.seen(r)
+	}
+	return err
+}
+
+// give writes a row, and moves on.
+func (m *merger) give(ctx context.Context, r *stream, out *cells) error {
+	if err := out.take(r.line); err != nil {
+		return err
+	}
+	return m.move(ctx, r)
+}
+
+// meet compares two rows of one key, and writes both where they are not alike, or where a table has others of this
+// key, which are written, too.
+func (m *merger) meet(ctx context.Context) error {
+	alike := m.alike(m.a, m.b)
+	lineA, lineB := bytes.Clone(m.a.line), bytes.Clone(m.b.line)
+	if err := errors.Join(m.move(ctx, m.a), m.move(ctx, m.b)); err != nil {
+		return err
+	}
+	if alike && !m.a.again() && !m.b.again() {
+		return nil
+	}
+	if err := errors.Join(m.outA.take(lineA), m.outB.take(lineB)); err != nil {
+		return err
+	}
+	for m.a.again() {
+		if err := m.give(ctx, m.a, m.outA); err != nil {
+			return err
+		}
+	}
+	for m.b.again() {
+		if err := m.give(ctx, m.b, m.outB); err != nil {
+			return err
+		}
+	}
+	return nil
 }

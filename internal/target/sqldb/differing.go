@@ -28,6 +28,8 @@ type pairs interface {
 	// meanwhile finds out more of a pair while it is joined, on a connection of its own that sees the same state; nil
 	// is nothing.
 	meanwhile(ctx context.Context, p *Pair) (*known, error)
+	// digest is an expression of a row's digest in some columns; "" is none.
+	digest(t *Table, cols []*column) string
 	// sum adds up a column's numbers.
 	sum(ctx context.Context, t *Table, c *column, sum *compare.Sum) error
 }

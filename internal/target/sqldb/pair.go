@@ -36,6 +36,7 @@ type Apart struct {
 	Alike   int    // that both have
 	Inside  bool   // the database joined them; else both were read side by side
 	Servers int    // that joined their parts; 0 where it is one
+	Digests bool   // digests of rows travelled first
 	Why     string // in words, why servers that might have joined them did not
 }
 

@@ -69,6 +69,7 @@ type twins struct {
 	nameA  string
 	nameB  string
 	unlike bool // they lie in different databases
+	slow   bool // behind a slow line
 	spread bool // they stand on several servers, so that what a key is all have to know
 }
 
@@ -236,7 +237,7 @@ func (w *twins) insert(d *db, table, key string, row map[string]string, has map[
 // compareBoth holds what is said of two tables where they are against what is said of their exports.
 func (w *twins) compareBoth(t testing.TB, on *desk.Desk, l *desk.Layout, n *counted) {
 	ctx := context.Background()
-	o := Options{Key: w.key}
+	o := Options{Key: w.key, Slow: w.slow}
 	if l != nil {
 		o.Of = l.Schema()
 	}
@@ -274,6 +275,9 @@ func (w *twins) compareBoth(t testing.TB, on *desk.Desk, l *desk.Layout, n *coun
 	if !assert.Equal(t, want, got) {
 		t.Logf("keys %v, columns %v\n%s\n%s\ninside %v: %d alike\n%s\n%s", w.key, w.cols, exportA, exportB, apart.Inside, apart.Alike, a.Bytes(), b.Bytes())
 	}
+	if apart.Digests {
+		n.digests++
+	}
 	if apart.Inside {
 		n.inside++
 	} else {
@@ -288,7 +292,7 @@ func (w *twins) compareBoth(t testing.TB, on *desk.Desk, l *desk.Layout, n *coun
 }
 
 // counted is what came of cases: too few of a sort prove nothing.
-type counted struct{ inside, beside, whole, refused, mixed, sums int }
+type counted struct{ inside, beside, digests, whole, refused, mixed, sums int }
 
 func testDesk(t testing.TB) *desk.Desk {
 	on, err := desk.Find(disk.OS{}, account.Account{}, t.TempDir(), "")
@@ -310,7 +314,7 @@ func TestWhereTheyAreAsExported(t *testing.T) {
 		on := testDesk(t)
 		n := new(counted)
 		for round := range rounds {
-			w := &twins{r: rand.New(rand.NewPCG(seed, uint64(round))), a: d, b: d}
+			w := &twins{r: rand.New(rand.NewPCG(seed, uint64(round))), a: d, b: d, slow: round%2 == 0}
 			w.make(t)
 			w.compareBoth(t, on, nil, n)
 			if t.Failed() {
@@ -343,7 +347,7 @@ func TestSideBySideAsExported(t *testing.T) {
 				on := testDesk(t)
 				n := new(counted)
 				for round := range thorough.Few(60, 12) {
-					w := &twins{r: rand.New(rand.NewPCG(seed, uint64(round))), a: a, b: b, unlike: true}
+					w := &twins{r: rand.New(rand.NewPCG(seed, uint64(round))), a: a, b: b, unlike: true, slow: round%2 == 0}
 					w.make(t)
 					w.compareBoth(t, on, nil, n)
 					if t.Failed() {
@@ -352,6 +356,7 @@ func TestSideBySideAsExported(t *testing.T) {
 				}
 				t.Logf("%+v", *n)
 				assert.Greater(t, n.beside, 3)
+				assert.Greater(t, n.digests, 1)
 			})
 		}
 	}

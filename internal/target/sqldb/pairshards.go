@@ -91,7 +91,7 @@ func (p *Pair) writeShards(ctx context.Context, outA, outB io.Writer) (*Apart, e
 		var from []source
 		for i, one := range p.shards {
 			t := []*Table{one.a, one.b}[k]
-			from = append(from, source{t, func(_ context.Context, w io.Writer) error { return rewound(files[i][k], int64(len(t.heading())), w) }})
+			from = append(from, source{t.shape(), func(_ context.Context, w io.Writer) error { return rewound(files[i][k], int64(len(t.heading())), w) }})
 		}
 		if _, err := out.Write([]*Table{p.a, p.b}[k].heading()); err != nil {
 			return nil, err

@@ -213,7 +213,7 @@ func (s *spread) notes() []string {
 func (t *Table) dumpShards(ctx context.Context, w io.Writer, dump func(*Table, context.Context, io.Writer) (int64, error)) (n int64, err error) {
 	var from []source
 	for _, x := range t.over.shards {
-		from = append(from, source{x.Table, func(ctx context.Context, w io.Writer) error {
+		from = append(from, source{x.shape(), func(ctx context.Context, w io.Writer) error {
 			return x.inSnapshot(ctx, func(ctx context.Context) error {
 				_, err := dump(x.Table, ctx, w)
 				return err
@@ -472,9 +472,9 @@ func (t *Table) checkShards(ctx context.Context, steps []target.Step) ([]string,
 	return reasons, nil
 }
 
-// source gives rows of a table, in the order of the bytes of their keys, without a heading.
+// source writes rows, in the order of the bytes of their keys, without a heading.
 type source struct {
-	t     *Table
+	rowShape
 	write func(ctx context.Context, w io.Writer) error
 }
 

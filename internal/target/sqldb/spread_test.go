@@ -213,12 +213,14 @@ func TestTablesOnSeveralServers(t *testing.T) {
 			p, reason, err := NewPair(t.Context(), d.open(one, Options{Key: []string{"k"}}), d.open(b, Options{Key: []string{"k"}}))
 			require.NoError(t, err)
 			require.Empty(t, reason)
+			p.a.o.Slow = b == plain
 			require.NoError(t, p.Begin(t.Context()))
 			var x, y bytes.Buffer
 			got, err := p.Write(t.Context(), &x, &y)
 			require.NoError(t, err)
 			assert.False(t, got.Inside)
 			assert.NotEmpty(t, got.Why)
+			assert.Equal(t, b == plain, got.Digests)
 			assert.Equal(t, map[string]int{two: 49, plain: 50}[b], got.Alike)
 			require.NoError(t, p.Close())
 		}

@@ -37,6 +37,8 @@ type Options struct {
 	Secret func(who string) (string, error)
 	// NoTickets says that no table of tickets may be made in the database.
 	NoTickets bool
+	// Slow says that it lies behind a slow line: where it is compared, digests of rows travel before rows do.
+	Slow bool
 	// Batch is how many steps are a transaction; 0 is 500.
 	Batch int
 }

@@ -245,7 +245,7 @@ func (t *Table) begin(ctx context.Context) error {
 
 // after takes back a transaction that ended with an error.
 func (t *Table) after(ctx context.Context, err error) {
-	if err == nil {
+	if err == nil || t.s == nil { // of a commit that is in doubt the connection was given up
 		return
 	}
 	if f := t.e.failure(err); f != nil && f.kind == lost || ctx.Err() != nil {

@@ -135,7 +135,8 @@ type watched struct {
 	*db
 	table, log string
 	n          int
-	untold     bool // no table of tickets may be made: a commit whose answer is lost is unknown
+	balancer   string // of a cluster: where it is reached, whichever node answers
+	untold     bool   // no table of tickets may be made: a commit whose answer is lost is unknown
 }
 
 // watch makes such a table: k, v, and w, in which a colleague signs.
@@ -237,7 +238,8 @@ func (w *watched) through(t *testing.T, at string) (*Table, error) {
 		u, err := url.Parse(w.url)
 		require.NoError(t, err)
 		u.Host = at
-		place = u.String() + "?sslmode=disable"
+		u.RawQuery = "sslmode=disable"
+		place = u.String()
 	}
 	tgt, err := Open(context.Background(), disk.OS{}, place+"#"+w.table, Options{Key: []string{"k"}, Dir: t.TempDir(), Batch: 10, NoTickets: w.untold})
 	if err != nil {
@@ -268,6 +270,9 @@ func (w *watched) carryOut(t *testing.T, u *targettest.Update, wire *wire, harm 
 		if wire != nil {
 			wire.after(-1, cut)
 			at = wire.l.Addr().String()
+		}
+		if w.balancer != "" {
+			at = w.balancer
 		}
 		tgt, err := w.through(t, at)
 		if err != nil {

@@ -56,9 +56,17 @@ func (m mariadb) connect(ctx context.Context, a *target.Address, password, mark 
 		_ = s.db.Close() // the first error counts
 		return nil, err
 	}
+	cluster, _, err := one(ctx, s, "SHOW GLOBAL VARIABLES LIKE 'wsrep_on'")
+	if err != nil {
+		s.close()
+		return nil, err
+	}
 	settings := append(slices.Clip(mariaSettings), fmt.Sprintf("SET innodb_lock_wait_timeout = %d", max(1, int(LockWait.Seconds()))))
 	if mark != "" { // by this lock the connection is found, should its client lose it
 		settings = append(settings, "DO GET_LOCK('"+mark+"', 0)")
+	}
+	if len(cluster) == 2 && strings.EqualFold(cluster[1], "ON") { // what another node has committed is waited for
+		settings = append(settings, "SET SESSION wsrep_sync_wait = 15")
 	}
 	if err := run(ctx, s, settings...); err != nil {
 		s.close()

@@ -1,7 +1,7 @@
 # What is done often. The program itself needs only: go build ./cmd/paletwin
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build dist test lint bench demo shots fuzz corpus foreign slips mutants night servers stop-servers
+.PHONY: build dist test lint bench demo shots fuzz corpus foreign slips mutants night servers stop-servers shards stop-shards galera stop-galera
 
 # Without debugging tables, and of the plotting library only the forms of pictures
 # that are used.
@@ -74,6 +74,19 @@ servers:
 
 stop-servers:
 	.ci/servers stop servers && rm -rf servers
+
+# Three PostgreSQL servers and a coordinator; a cluster of three MariaDB nodes that all take writes. make servers installs what both need.
+shards:
+	.ci/shards start shards
+
+stop-shards:
+	.ci/shards stop shards && rm -rf shards
+
+galera:
+	.ci/galera start galera
+
+stop-galera:
+	.ci/galera stop galera && rm -rf galera
 
 bench:
 	go run ./bench

@@ -351,6 +351,9 @@ func (a *app) applyLine(t *desk.Dossier) string {
 		return commandLine(args) // which goes there
 	}
 	to := update.Known(t, last)
+	if in := t.Meta.Snapshot; to == "" && last == nil && in.Partial() { // the table that is to become as the other
+		return commandLine(append(args, "--to", a.shown(in.Name)))
+	}
 	if to == "" {
 		if h := run.LastPlace(t); h != nil {
 			to = h.Target
@@ -358,9 +361,6 @@ func (a *app) applyLine(t *desk.Dossier) string {
 	}
 	if only := t.Desk().Settings.Only(); to == "" && only != "" {
 		return commandLine(append(args, "--to", only))
-	}
-	if in := t.Meta.Snapshot; to == "" && in.Partial() {
-		return commandLine(append(args, "--to", in.Name))
 	}
 	if to == "" {
 		return "say where the records live: " + commandLine(append(args, "--to", "REGISTER.csv"))

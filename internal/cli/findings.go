@@ -205,7 +205,7 @@ func onlyFile(all []changeset.Finding) string {
 func (v *findingView) place(f *changeset.Finding) string {
 	var parts []string
 	if f.File != "" && f.File != v.file {
-		parts = append(parts, f.File)
+		parts = append(parts, v.a.shown(f.File))
 	}
 	if f.Column != "" {
 		parts = append(parts, f.Column)

@@ -45,13 +45,18 @@ func (o *Office) Since(ctx context.Context, t *desk.Dossier) *Since {
 	s := new(Since)
 	place := o.lives(t, s)
 	s.Only = s.Only || t.Meta.Snapshot.Partial()
-	if place.Target == "" || place.Target == t.Meta.Snapshot.Path || t.Desk().Settings.Trial(place.Target) {
+	if place.Target == "" || place.Target == t.Meta.Snapshot.Path || comparedThere(t, place.Target) || t.Desk().Settings.Trial(place.Target) {
 		return s
 	}
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	s.Failed = o.moved(ctx, t, &place, s)
 	return s
+}
+
+// comparedThere reports whether a place is a table that was compared itself: what it has is what was compared.
+func comparedThere(t *desk.Dossier, place string) bool {
+	return slices.Contains(append(t.Meta.Edited.Names(), t.Meta.Snapshot.Name), place)
 }
 
 // lives finds out where the records of a dossier live: where they were taken, or went to last.

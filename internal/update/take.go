@@ -158,7 +158,7 @@ func (o *Office) Between(ctx context.Context, d *desk.Desk, from, to string, key
 		return nil, err
 	}
 	at := o.Now()
-	if b.Apart, err = p.Write(ctx, files[0], files[1]); errors.Is(err, sqldb.ErrOrder) {
+	if b.Apart, err = p.Write(ctx, files[0], files[1]); errors.Is(err, sqldb.ErrOrder) || errors.Is(err, sqldb.ErrKeysTwice) {
 		err = &NotInPlace{err.Error()}
 	}
 	if err != nil {

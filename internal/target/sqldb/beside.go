@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"paletwin/core/compare"
+	"paletwin/core/record"
 	"paletwin/core/table/csv"
 )
 
@@ -149,7 +150,7 @@ func (p *Pair) writeBeside(ctx context.Context, r *Apart, outA, outB *cells) err
 	p.known = &known{sums: make([]compare.Sum, len(p.a.cols)), there: slices.Repeat([]bool{true}, len(p.a.cols)), width: make([]int, len(p.a.cols))}
 	g.Go(func() error {
 		defer end()
-		m := merger{a: both[0], b: both[1], outA: outA, outB: outB, alike: p.alike, seen: func(r *stream) error {
+		m := merger{a: both[0], b: both[1], outA: outA, outB: outB, forms: p.formsOf(both), alike: p.alike, seen: func(r *stream) error {
 			if r == both[0] {
 				for i := range p.known.sums {
 					p.known.sums[i].Add(csv.Unquote(r.cells[i]))
@@ -157,11 +158,20 @@ func (p *Pair) writeBeside(ctx context.Context, r *Apart, outA, outB *cells) err
 			}
 			return nil
 		}}
+		defer m.close()
 		err := m.merge(ctx)
 		r.Records = [2]int{both[0].n, both[1].n}
 		return err
 	})
 	return g.Wait()
+}
+
+// formsOf is what looks whether keys of two tables' rows are one, where they may be.
+func (p *Pair) formsOf(both []*stream) map[*stream]*keyForms {
+	if !p.forms {
+		return nil
+	}
+	return map[*stream]*keyForms{both[0]: {of: p.a.o.Of}, both[1]: {of: p.b.o.Of}}
 }
 
 // alike reports whether two rows have the same texts in what both tables have.
@@ -186,7 +196,15 @@ type merger struct {
 	a, b       *stream
 	outA, outB *cells
 	alike      func(a, b *stream) bool
-	seen       func(*stream) error // is told of every row
+	seen       func(*stream) error   // is told of every row
+	forms      map[*stream]*keyForms // of keys that are not written alike and may be one, or nil
+}
+
+// close lets go of what was kept of keys.
+func (m *merger) close() {
+	for _, f := range m.forms {
+		f.close()
+	}
 }
 
 func (m *merger) merge(ctx context.Context) error {
@@ -229,7 +247,24 @@ func (m *merger) move(ctx context.Context, r *stream) error {
 	if err == nil && !r.over {
 		err = m.seen(r)
 	}
-	return err
+	f := m.forms[r]
+	switch {
+	case err != nil || f == nil:
+		return err
+	case r.over:
+		var twice bool
+		if twice, err = f.twice(); err == nil && twice {
+			err = ErrKeysTwice
+		}
+		return err
+	case !r.keyed:
+		return nil
+	}
+	texts := make([]string, len(r.parts))
+	for i, k := range r.parts {
+		texts[i] = string(k)
+	}
+	return f.add(record.NewKey(texts...))
 }
 
 // give writes a row, and moves on.

@@ -179,3 +179,45 @@ func TestAClusterThatTakesWritesEverywhere(t *testing.T) {
 		}
 	})
 }
+
+// oddCommit is a connection whose commit fails with an error that does not say whether anything was written.
+type oddCommit struct {
+	session
+	does bool // it is committed all the same
+}
+
+func (s *oddCommit) exec(ctx context.Context, sql string, params ...param) (int64, error) {
+	if sql != "COMMIT" {
+		return s.session.exec(ctx, sql, params...)
+	}
+	if s.does {
+		if _, err := s.session.exec(ctx, sql); err != nil {
+			return 0, err
+		}
+	}
+	return 0, &failure{kind: other, text: "got error 6 during COMMIT"}
+}
+
+// What became of a commit that failed in words nobody knows is asked for, and told as it is.
+func TestACommitThatFailsOddly(t *testing.T) {
+	onEach(t, func(t *testing.T, d *db) {
+		for _, does := range []bool{true, false} {
+			tgt := d.writable(d.simple(), Options{Key: []string{"k"}})
+			if d.is("postgresql") { // which asks for its own kind of connection
+				t.Skip("its tickets are of its connection")
+			}
+			tgt.s = &oddCommit{tgt.s, does}
+			results, err := tgt.Commit(t.Context(), []target.Step{amend("1", "v", "a", "z")}, func(json.RawMessage, []target.Result) error { return nil })
+			if does {
+				require.NoError(t, err)
+				assert.Equal(t, target.Done, results[0].Fate)
+			} else {
+				var no *target.Unwritten
+				require.ErrorAs(t, err, &no)
+			}
+			want := map[bool]string{true: "z", false: "a"}[does]
+			assert.Equal(t, [][]string{{want}}, d.rows("SELECT v FROM "+tgt.table()+" WHERE k = '1'"))
+			require.NoError(t, tgt.Close())
+		}
+	})
+}

@@ -22,6 +22,7 @@ import (
 type Pair struct {
 	a, b   *Table
 	mate   []int   // for each of a's columns b's, or -1
+	forms  bool    // keys that are not written alike may be one
 	same   bool    // their rows have the same columns
 	inside bool    // the database joins them
 	state  string  // of PostgreSQL: by what another connection sees the same state
@@ -47,8 +48,14 @@ var ErrOrder = errors.New("the records do not come in the order of their keys")
 // "" is nothing.
 func NewPair(ctx context.Context, a, b *Table) (p *Pair, reason string, err error) {
 	p = &Pair{a: a, b: b, mate: layout.MatchColumns(a.fields, b.fields).Column}
-	if len(a.key) == 0 {
-		return nil, "the key is not known", nil
+	if len(a.key) == 0 { // a snapshot may have been made without its key
+		for _, k := range b.key {
+			a.key = append(a.key, slices.Index(p.mate, k))
+		}
+		if len(a.key) == 0 || slices.Contains(a.key, -1) {
+			return nil, "the key is not known", nil
+		}
+		a.setKey(a.key)
 	}
 	for _, k := range a.key {
 		if p.mate[k] < 0 {
@@ -64,10 +71,10 @@ func NewPair(ctx context.Context, a, b *Table) (p *Pair, reason string, err erro
 		key = append(key, p.mate[k])
 	}
 	b.setKey(key)
-	if !a.o.Of.OneForm() && !(a.canonicalKey() && b.canonicalKey()) {
-		return nil, "the layout says that keys which are not written alike may be one", nil
-	}
+	p.forms = !a.o.Of.OneForm() && !(a.canonicalKey() && b.canonicalKey())
 	switch {
+	case a.over != nil && b.over != nil && p.forms:
+		p.why = "keys that are not written alike may be one"
 	case a.over != nil && b.over != nil:
 		p.why, err = p.together(ctx)
 	case a.over != nil || b.over != nil:
@@ -214,6 +221,13 @@ func (p *Pair) writeInside(ctx context.Context, r *Apart, outA, outB *cells) err
 	g.Go(func() error { return p.join(joining, outA, outB) })
 	if err := g.Wait(); err != nil {
 		return p.a.said(err)
+	}
+	if p.forms {
+		for _, t := range []*Table{p.a, p.b} {
+			if err := t.oneEach(ctx, p.a.s); err != nil {
+				return err
+			}
+		}
 	}
 	if p.known != nil {
 		r.Records = p.known.records

@@ -262,7 +262,7 @@ func (w *twins) compareBoth(t testing.TB, on *desk.Desk, l *desk.Layout, n *coun
 	var a, b bytes.Buffer
 	require.NoError(t, p.Begin(ctx))
 	apart, err := p.Write(ctx, &a, &b)
-	if errors.Is(err, ErrOrder) {
+	if errors.Is(err, ErrOrder) || errors.Is(err, ErrKeysTwice) {
 		n.whole++
 		return
 	}
@@ -397,7 +397,7 @@ func TestOneConnectionIsEnough(t *testing.T) {
 
 // With a layout there are values that may be one although they are not written alike, limits, and values that no two records may have.
 func TestWhereTheyAreByALayout(t *testing.T) {
-	l, err := layout.Parse("layout.yaml", []byte("record_set: things\nkey: k\nfields:\n  k: {kind: text}\n  name: {kind: text, unique: true}\n  fee: {kind: decimal, scale: 2}\n  zone: {kind: choice, values: [inner, outer]}\nlimits: {amend: 30%, delete: \"2\"}\n"), nil)
+	l, err := layout.Parse("layout.yaml", []byte("record_set: things\nkey: k\nkey_form: {trim: true, zeros: 3, case: ignore}\nfields:\n  k: {kind: text}\n  name: {kind: text, unique: true}\n  fee: {kind: decimal, scale: 2}\n  zone: {kind: choice, values: [inner, outer]}\nlimits: {amend: 30%, delete: \"2\"}\n"), nil)
 	require.NoError(t, err)
 	seed := rand.Uint64()
 	t.Logf("seed %d", seed)
@@ -418,12 +418,32 @@ func TestWhereTheyAreByALayout(t *testing.T) {
 				if r.IntN(5) == 0 {
 					twin = value()
 				}
-				key := fmt.Sprintf("T%03d", i)
+				written := func() string { // in one of the ways in which a key may be written
+					switch r.IntN(30) {
+					case 0:
+						return fmt.Sprintf("T%d", i)
+					case 1:
+						return fmt.Sprintf("T %03d", i)
+					case 2:
+						return fmt.Sprintf("T%03dA", i)
+					}
+					return fmt.Sprintf("T%03da", i)
+				}
+				key := written()
 				if r.IntN(15) > 0 {
 					w.insert(d, w.nameA, key, row, nil)
 				}
+				if r.IntN(20) == 0 {
+					key = written()
+				}
 				if r.IntN(15) > 0 {
 					w.insert(d, w.nameB, key, twin, nil)
+				}
+				if r.IntN(300) == 0 { // twice, in both
+					for _, twice := range []string{fmt.Sprintf("T%d", i), fmt.Sprintf("T%03d", i)} {
+						w.insert(d, w.nameA, twice, row, nil)
+						w.insert(d, w.nameB, twice, row, nil)
+					}
 				}
 			}
 			w.compareBoth(t, on, &desk.Layout{Layout: l}, n)
@@ -433,5 +453,8 @@ func TestWhereTheyAreByALayout(t *testing.T) {
 		}
 		t.Logf("%+v", *n)
 		assert.Greater(t, n.mixed, 5)
+		if thorough.All() {
+			assert.Greater(t, n.whole, 0, "keys that stand twice")
+		}
 	})
 }

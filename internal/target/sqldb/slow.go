@@ -151,7 +151,7 @@ func (p *Pair) writeDigests(ctx context.Context, r *Apart, outA, outB *cells) er
 	digests, end := streams(reading, g, from)
 	g.Go(func() error {
 		defer end()
-		m := merger{a: digests[0], b: digests[1], outA: keys[0], outB: keys[1],
+		m := merger{a: digests[0], b: digests[1], outA: keys[0], outB: keys[1], forms: p.formsOf(digests),
 			alike: func(a, b *stream) bool { return bytes.Equal(a.cells[len(a.key)], b.cells[len(b.key)]) },
 			seen: func(r *stream) error {
 				if !r.keyed || r.again() {
@@ -159,6 +159,7 @@ func (p *Pair) writeDigests(ctx context.Context, r *Apart, outA, outB *cells) er
 				}
 				return nil
 			}}
+		defer m.close()
 		err := m.merge(reading)
 		r.Records = [2]int{digests[0].n, digests[1].n}
 		return err

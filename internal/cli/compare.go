@@ -51,10 +51,15 @@ func newCompare(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "compare SNAPSHOT [EDITED …]",
 		Short: "Compare a snapshot with its edited copy, or several, and make a dossier of the differences",
+		Long: `Compare a snapshot with its edited copy, or several, and make a dossier of the differences.
+
+Two tables of databases are compared where they are: only the records that differ are
+read, byte by byte, without a look for wear and slips. --exact reads both whole.`,
 		Example: `  paletwin compare aids.csv aids-edited.csv --key aid_no
   paletwin compare aids.csv mairead.xlsx tomas.ods   # two people edited a copy each
   paletwin compare visits.csv visits-edited.csv --key aid_no,due --missing delete
   paletwin compare aids.csv --key aid_no --delete-list struck-off.txt
+  paletwin compare 'sqlite:register.db#aids_october' 'sqlite:register.db#aids'
   paletwin compare aids-of-today.csv --into 0003   # the same changes, on newer records
   paletwin compare --joined round --snapshot visits=visits.csv --snapshot aids=aids.csv --snapshot depots=depots.csv round.xlsx`,
 		Args: exactly(1, -1, "SNAPSHOT [EDITED …]"),

@@ -58,8 +58,8 @@ var groups = []struct {
 	flags []string
 }{
 	{"Choose", []string{"all", "act", "field", "finding", "record", "records", "where", "held", "decided", "decision", "of", "record-set", "run", "open", "limit", "first", "retry", "delete-list", "routine"}},
-	{"Read", []string{"source", "map", "sheet", "heading-row", "delimiter", "encoding", "key", "missing", "blank", "allow", "into", "joined", "snapshot", "catch-up", "current", "again"}},
-	{"Write", []string{"to", "output", "as", "replace", "set", "fill", "clear", "move", "set-from", "add", "delete", "form", "by-field", "rehearse", "apply", "yes", "leave-open", "detach",
+	{"Read", []string{"source", "map", "sheet", "heading-row", "delimiter", "encoding", "key", "missing", "blank", "allow", "into", "joined", "snapshot", "catch-up", "current", "again", "exact"}},
+	{"Write", []string{"to", "output", "as", "replace", "set", "fill", "clear", "move", "set-from", "add", "delete", "form", "rehearse", "apply", "yes", "leave-open", "detach",
 		"overwrite-conflicts", "other-target", "other-register", "other-dossier", "with"}},
 	{"Say", []string{"title", "note", "by", "findings", "wear", "follow", "check"}},
 }

@@ -96,10 +96,10 @@ func newReviewSheet(a *app) *cobra.Command {
 		Long: `Write a workbook for colleagues who do not have the tool: a first sheet that says how
 to use it, then the field changes, the additions and the deletions. They choose a
 decision, write a note and send it back; review collect takes it in. Nothing else
-of the file is read then. With --by-field each person whom a field names gets a
+of the file is read then. With by-field each person whom a field names gets a
 workbook of their own, with their records alone.`,
 		Example: `  paletwin review sheet 0001
-  paletwin review sheet 0001 --by-field keeper -o for-the-keepers
+  paletwin review sheet 0001 --with by-field=keeper -o for-the-keepers
   paletwin review sheet - -o for-petr.csv`,
 		Args: exactly(1, 1, "a dossier"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -109,7 +109,7 @@ workbook of their own, with their records alone.`,
 			return a.reviewSheet(args[0], out)
 		},
 	}
-	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, a workbook, or one .csv (default: review-NNNN.xlsx); with --by-field a new folder")
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the `file` to write, a workbook, or one .csv (default: review-NNNN.xlsx); with by-field a new folder")
 	cmd.Flags().StringVar(&by, "by-field", "", "a workbook for each value of this `field`, with its records alone")
 	return cmd
 }

@@ -26,6 +26,7 @@ var settingsOf = map[string][]string{
 	"verify":          {"expect"},
 	"rollback":        {"sheet", "encoding", "delimiter"},
 	"restore":         {"sheet", "encoding", "delimiter", "create"},
+	"review sheet":    {"by-field"},
 	"history":         {"since", "until"},
 	"standin":         {"listen", "mood", "moods", "page", "memory", "afresh", "tokens", "certificate", "certificate-key"},
 }

@@ -71,7 +71,7 @@ func (a *app) between(ctx context.Context, d *desk.Desk, c *desk.Comparison, t *
 			return err
 		default:
 			a.ends = append(a.ends, b.End)
-			c.InPlace, c.Options.Wear, c.Options.Slips = b.InPlace, false, compare.SlipsOff
+			c.InPlace, c.Options.Wear, c.Options.Slips, c.Options.Key = b.InPlace, false, compare.SlipsOff, b.Snapshot.Key
 			t.fill(c, b.Snapshot, b.Edited)
 			a.hint("%s", screen.Dim(betweenWords(b)))
 			return nil

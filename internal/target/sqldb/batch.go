@@ -152,6 +152,9 @@ func (t *Table) Fate(ctx context.Context, raw json.RawMessage) (target.Fate, str
 	if t.over != nil {
 		return t.fateOfShard(ctx, raw)
 	}
+	if err := t.elsewhere(raw); err != nil {
+		return target.Unknown, "", err
+	}
 	var k ticket
 	if err := json.Unmarshal(raw, &k); err != nil {
 		return target.Unknown, "", fmt.Errorf("a ticket cannot be read: %w", err)

@@ -19,7 +19,7 @@ type pairs interface {
 	// differing is the query that joins them. Its rows are those that are not alike: whether the first table has
 	// it and whether the second does (1), the cells of both tables, in the order of the keys' texts in bytes.
 	differing(p *Pair) string
-	// canonical reports whether every value of a column has one text, and every text one value, whatever a layout says.
+	// canonical reports whether every value of a column has one text, which no other way of writing it is.
 	canonical(c *column) bool
 	// longer is what keeps a snapshot's transaction alive while nothing is asked in it.
 	longer() []string

@@ -256,7 +256,7 @@ func (m mariadb) keyOrder(c *column) string {
 	if text == "" {
 		text = m.ident(c.name)
 	}
-	return "CONVERT(" + text + " USING utf8mb4) COLLATE utf8mb4_bin"
+	return "CONVERT(" + text + " USING utf8mb4) COLLATE utf8mb4_nopad_bin"
 }
 
 func (mariadb) snapshot() []string {

@@ -71,7 +71,8 @@ func NewPair(ctx context.Context, a, b *Table) (p *Pair, reason string, err erro
 		key = append(key, p.mate[k])
 	}
 	b.setKey(key)
-	p.forms = !a.o.Of.OneForm() && !(a.canonicalKey() && b.canonicalKey())
+	of := a.o.Of
+	p.forms = !of.OneForm() && (of.KeyForm.Prefix > 0 || !a.canonicalKey() || !b.canonicalKey())
 	switch {
 	case a.over != nil && b.over != nil && p.forms:
 		p.why = "keys that are not written alike may be one"
@@ -121,7 +122,7 @@ func (t *Table) keyHolds() bool {
 	return t.def.isKey(key)
 }
 
-// canonicalKey reports whether every value of the key has one text alone.
+// canonicalKey reports whether every value of the key has one text alone, and every text is of one value.
 func (t *Table) canonicalKey() bool {
 	return !slices.ContainsFunc(t.keyColumns(), func(c *column) bool { return !t.e.canonical(c) })
 }

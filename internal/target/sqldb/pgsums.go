@@ -58,8 +58,8 @@ func (q postgres) meanwhile(ctx context.Context, p *Pair) (*known, error) {
 	}
 	defer s.close()
 	begin := append(q.snapshot(), "SET TRANSACTION SNAPSHOT '"+p.state+"'", "SET LOCAL max_parallel_workers_per_gather = 0")
-	if err := run(ctx, s, begin...); err != nil {
-		return nil, err
+	if err := run(ctx, s, begin...); err != nil { // behind a pool it may be another server
+		return nil, ctx.Err()
 	}
 	k, err := q.ahead(ctx, p.a, s)
 	if err != nil {

@@ -132,7 +132,6 @@ func (t *Table) reachOne(ctx context.Context, s *spread, p *partition) error {
 		return &apart{"its parts have parts"}
 	}
 	o := t.o
-	o.Key = t.o.Key
 	var err error
 	if x.Table, err = Open(ctx, t.fsys, p.address(t.at), o); err != nil {
 		return &apart{fmt.Sprintf("server %s cannot be used from here: %s", p.server, err)}
@@ -357,6 +356,15 @@ func (t *Table) fateOfShard(ctx context.Context, raw json.RawMessage) (target.Fa
 		return target.Unknown, "it was written on a server that has no part of the table any more", nil
 	}
 	return x.Fate(ctx, ticket)
+}
+
+// elsewhere is an error where a ticket is of a server that cannot be asked from here just now.
+func (t *Table) elsewhere(raw json.RawMessage) error {
+	var k shardTicket
+	if json.Unmarshal(raw, &k) != nil || k.Server == "" {
+		return nil
+	}
+	return &Error{Name: t.Name(), Code: Lost, Text: "what became of the last batch only server " + k.Server + " knows; " + t.def.readOnly}
 }
 
 func (t *Table) settledShards(ctx context.Context, tickets []json.RawMessage) error {

@@ -3,6 +3,7 @@ package sqldb
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -95,6 +96,13 @@ func (d *db) in(t testing.TB) *db {
 	c := *d
 	c.t = t
 	return &c
+}
+
+// connectAll connects to the coordinator and its servers anew.
+func (d *db) connectAll() {
+	for _, x := range append([]*db{d}, d.shards...) {
+		x.connect()
+	}
 }
 
 // createSpread makes a table on every server, and one over them at the coordinator, parted by a column.
@@ -268,7 +276,27 @@ func (s *shardServers) die(t *testing.T, d *db) {
 	_, err = d.open(w.table, Options{}).Take(t.Context(), &out)
 	require.Error(t, err)
 	s.do("again", "2")
-	d.connect()
+	d.connectAll()
+
+	// What became of a batch is not taken for unknown because nobody can be asked just now.
+	own := d.table("(k varchar(20) NOT NULL PRIMARY KEY, v varchar(40))")
+	d.exec("INSERT INTO " + own + " VALUES ('1', 'a')")
+	tgt := d.writable(own, Options{})
+	var ticket json.RawMessage
+	_, err = tgt.Commit(t.Context(), []target.Step{amend("1", "v", "a", "z")}, func(raw json.RawMessage, _ []target.Result) error { ticket = raw; return nil })
+	require.NoError(t, err)
+	at, err := tgt.Divide(t.Context(), []record.Key{record.NewKey("1")})
+	require.NoError(t, err)
+	victim := fmt.Sprint(at[0] + 1)
+	require.NoError(t, tgt.Close())
+	s.do("kill", victim)
+	_, _, err = d.open(own, Options{}).Fate(t.Context(), ticket)
+	assert.ErrorContains(t, err, "only server s"+victim+" knows")
+	s.do("again", victim)
+	fate, why, err := d.open(own, Options{}).Fate(t.Context(), ticket)
+	require.NoError(t, err)
+	assert.Equal(t, target.Done, fate, why)
+	d.connectAll()
 
 	var deaths sync.WaitGroup
 	w.carryOut(t, u, nil, func(try int) {
@@ -283,7 +311,7 @@ func (s *shardServers) die(t *testing.T, d *db) {
 		}
 	})
 	deaths.Wait()
-	d.connect()
+	d.connectAll()
 	w.holds(t, u)
 	assert.Equal(t, [][]string{{fmt.Sprint(w.n)}}, d.rows("SELECT count(*) FROM "+w.table+" WHERE v LIKE 'new %'"))
 }

@@ -395,6 +395,47 @@ func TestOneConnectionIsEnough(t *testing.T) {
 	})
 }
 
+// What differs in one byte, in being null, in its class, or in how often its key stands there is not alike.
+func TestWhatIsNotAlike(t *testing.T) {
+	onEach(t, func(t *testing.T, d *db) {
+		for _, held := range []bool{true, false} {
+			text := map[string]string{"mariadb": "varchar(20) CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci"}[d.a.Scheme]
+			if text == "" {
+				text = "text"
+			}
+			has := "(k varchar(20) NOT NULL PRIMARY KEY, v " + text + ", n " + map[string]string{"sqlite": "", "postgresql": "numeric", "mariadb": "decimal(8,2)"}[d.a.Scheme] + ")"
+			if !held {
+				has = strings.Replace(has, " PRIMARY KEY", "", 1)
+			}
+			a, b := d.table(has), d.table(has)
+			rows := [][4]string{{"'1'", "'same'", "'same'", "1"}, {"'2'", "NULL", "''", "1"}, {"'3'", "'a'", "'A'", "1"}, {"'4'", "'a'", "'a '", "1"}, {"'5'", "NULL", "NULL", "1"}}
+			for _, r := range rows {
+				d.exec(fmt.Sprintf("INSERT INTO %s VALUES (%s, %s, %s)", a, r[0], r[1], r[3]))
+				d.exec(fmt.Sprintf("INSERT INTO %s VALUES (%s, %s, %s)", b, r[0], r[2], r[3]))
+			}
+			alike := 2
+			if !d.is("mariadb") { // which has one text of each number there
+				d.exec("UPDATE " + b + " SET n = 1.0 WHERE k = '5'")
+				alike--
+			}
+			if !held {
+				d.exec("INSERT INTO " + b + " SELECT * FROM " + b + " WHERE k = '1'")
+				alike--
+			}
+			p, reason, err := NewPair(t.Context(), d.open(a, Options{Key: []string{"k"}}), d.open(b, Options{Key: []string{"k"}}))
+			require.NoError(t, err)
+			require.Empty(t, reason)
+			require.NoError(t, p.Begin(t.Context()))
+			var x, y bytes.Buffer
+			got, err := p.Write(t.Context(), &x, &y)
+			require.NoError(t, err)
+			assert.Equal(t, held && !d.is("mariadb"), got.Inside)
+			assert.Equal(t, alike, got.Alike, "%s\n%s", x.Bytes(), y.Bytes())
+			require.NoError(t, p.Close())
+		}
+	})
+}
+
 // With a layout there are values that may be one although they are not written alike, limits, and values that no two records may have.
 func TestWhereTheyAreByALayout(t *testing.T) {
 	l, err := layout.Parse("layout.yaml", []byte("record_set: things\nkey: k\nkey_form: {trim: true, zeros: 3, case: ignore}\nfields:\n  k: {kind: text}\n  name: {kind: text, unique: true}\n  fee: {kind: decimal, scale: 2}\n  zone: {kind: choice, values: [inner, outer]}\nlimits: {amend: 30%, delete: \"2\"}\n"), nil)

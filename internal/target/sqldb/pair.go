@@ -375,8 +375,3 @@ func (p *Pair) shared(each func(a, b *column)) {
 		}
 	}
 }
-
-// of is the expression of a column's exact text, of a table that a statement calls so.
-func (t *Table) of(name string, c *column) string {
-	return strings.ReplaceAll(t.aliased(c), "t."+t.e.ident(c.name), name+"."+t.e.ident(c.name))
-}

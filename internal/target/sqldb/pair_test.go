@@ -436,6 +436,29 @@ func TestWhatIsNotAlike(t *testing.T) {
 	})
 }
 
+// A row that is too long for a digest is read.
+func TestRowsTooLongForADigest(t *testing.T) {
+	onEach(t, func(t *testing.T, d *db) {
+		if !d.is("mariadb") {
+			t.Skip("it has digests of all rows")
+		}
+		has := "(k varchar(20) NOT NULL PRIMARY KEY, v longtext, w longtext)"
+		a, b := d.table(has), d.table(has)
+		for _, table := range []string{a, b} {
+			d.exec("INSERT INTO " + table + " VALUES ('1', REPEAT('x', 9000000), REPEAT('y', 9000000)), ('2', 'x', 'y')")
+		}
+		d.exec("UPDATE " + b + " SET w = REPEAT('z', 9000000) WHERE k = '1'")
+		p, _, err := NewPair(t.Context(), d.open(a, Options{Slow: true}), d.open(b, Options{}))
+		require.NoError(t, err)
+		require.NoError(t, p.Begin(t.Context()))
+		var x, y bytes.Buffer
+		got, err := p.Write(t.Context(), &x, &y)
+		require.NoError(t, err)
+		assert.Equal(t, Apart{Records: [2]int{2, 2}, Alike: 1, Digests: true}, *got)
+		assert.Greater(t, y.Len(), 18_000_000)
+	})
+}
+
 // With a layout there are values that may be one although they are not written alike, limits, and values that no two records may have.
 func TestWhereTheyAreByALayout(t *testing.T) {
 	l, err := layout.Parse("layout.yaml", []byte("record_set: things\nkey: k\nkey_form: {trim: true, zeros: 3, case: ignore}\nfields:\n  k: {kind: text}\n  name: {kind: text, unique: true}\n  fee: {kind: decimal, scale: 2}\n  zone: {kind: choice, values: [inner, outer]}\nlimits: {amend: 30%, delete: \"2\"}\n"), nil)

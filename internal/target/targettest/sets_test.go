@@ -192,6 +192,23 @@ func drawFleet(t *rapid.T) (tables map[string][][]string, sheet string) {
 	return tables, sheet
 }
 
+// What could not be taken back keeps what it refers to: a new aid that its target does not let go of keeps its new depot.
+func TestWhatStaysKeepsWhatItNames(t *testing.T) {
+	tables := map[string][][]string{"depots": {{"code", "phone"}, {"D0", "1"}}, "aids": {{"no", "name", "depot"}, {"a0", "aid 0", "D0"}}, "visits": {{"id", "aid", "crew"}, {"v1", "a0", "c"}, {"v2", "a0", "c"}}}
+	f := newFleet(t, t.TempDir(), tables, "visit,aid,crew,name,depot,phone\nv1,a0,c,aid 0,D0,1\nv2,new,c,new aid,DN,2\n")
+	f.at["visits"].Refuse = func(*target.Step) string { return "it is not taken" }
+	f.at["aids"].Refuse = func(s *target.Step) string {
+		if s.Act == changeset.Delete {
+			return "an aid is not deleted"
+		}
+		return ""
+	}
+	f.apply(f.whole, 0)
+	f.sound("after it was taken back as far as it could be")
+	require.Equal(t, "DN", f.records("aids", "depot")["new"])
+	require.Equal(t, "a0", f.records("visits", "aid")["v2"])
+}
+
 // TestSeveralSetsAreNeverTorn: whatever is refused, lost or interrupted, no record names one that is not
 // there; what is done is what the journals say; and the rollback gives the records of before.
 func TestSeveralSetsAreNeverTorn(t *testing.T) {

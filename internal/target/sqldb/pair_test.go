@@ -306,6 +306,9 @@ func TestWhereTheyAreAsExported(t *testing.T) {
 	seed := rand.Uint64()
 	t.Logf("seed %d", seed)
 	rounds := thorough.Few(500, 60)
+	if testing.Short() {
+		rounds = 20
+	}
 	onEach(t, func(t *testing.T, d *db) {
 		if d.is("postgresql") {
 			d.exec("DROP TYPE IF EXISTS mood CASCADE")
@@ -325,6 +328,9 @@ func TestWhereTheyAreAsExported(t *testing.T) {
 			}
 		}
 		t.Logf("%+v", *n)
+		if testing.Short() {
+			return // too few to be sure of any sort
+		}
 		assert.Equal(t, !d.is("mariadb"), n.inside > 0)
 		assert.Greater(t, n.beside, rounds/40)
 		assert.Greater(t, n.mixed, rounds/4)
@@ -355,8 +361,8 @@ func TestSideBySideAsExported(t *testing.T) {
 					}
 				}
 				t.Logf("%+v", *n)
-				assert.Greater(t, n.beside, 3)
-				assert.Greater(t, n.digests, 1)
+				assert.Greater(t, n.beside, 2)
+				assert.Positive(t, n.digests)
 			})
 		}
 	}

@@ -131,33 +131,10 @@ func TestAClusterThatTakesWritesEverywhere(t *testing.T) {
 			stop := make(chan struct{})
 			var others sync.WaitGroup
 			for n := range 3 {
-				others.Go(func() { // colleagues at every node
-					own := rand.New(rand.NewPCG(seed, uint64(100*round+n)))
-					a := *d.a
-					at := *d.a.URL
-					at.Host = c.at(n)
-					a.URL = &at
-					for {
-						s, err := d.e.connect(context.Background(), &a, "", "")
-						for err == nil {
-							select {
-							case <-stop:
-								s.close()
-								return
-							case <-time.After(time.Duration(own.Int64N(int64(20 * time.Millisecond)))):
-								w.colleague(s, own)
-							}
-							if _, err = s.exec(context.Background(), "SELECT 1"); err != nil {
-								s.close()
-							}
-						}
-						select {
-						case <-stop:
-							return
-						case <-time.After(50 * time.Millisecond):
-						}
-					}
-				})
+				a, at := *d.a, *d.a.URL // colleagues at every node
+				at.Host = c.at(n)
+				a.URL = &at
+				others.Go(func() { w.atWork(stop, &a, rand.New(rand.NewPCG(seed, uint64(100*round+n))), 20*time.Millisecond) })
 			}
 			var deaths sync.WaitGroup
 			w.carryOut(t, u, nil, func(try int) {

@@ -147,28 +147,7 @@ func TestServersThatAreKilled(t *testing.T) {
 				u := w.update(t)
 				stop := make(chan struct{})
 				var others sync.WaitGroup
-				others.Go(func() { // the colleague connects anew where the connection is lost
-					for own := rand.New(rand.NewPCG(seed, 1)); ; {
-						s, err := d.e.connect(context.Background(), d.a, "", "")
-						for err == nil {
-							select {
-							case <-stop:
-								s.close()
-								return
-							case <-time.After(time.Duration(own.Int64N(int64(4 * time.Millisecond)))):
-								w.colleague(s, own)
-							}
-							if _, err = s.exec(context.Background(), "SELECT 1"); err != nil {
-								s.close()
-							}
-						}
-						select {
-						case <-stop:
-							return
-						case <-time.After(50 * time.Millisecond):
-						}
-					}
-				})
+				others.Go(func() { w.atWork(stop, d.a, rand.New(rand.NewPCG(seed, 1)), 4*time.Millisecond) })
 				var deaths sync.WaitGroup
 				w.carryOut(t, u, nil, func(try int) {
 					if try < 8 {
@@ -187,5 +166,30 @@ func TestServersThatAreKilled(t *testing.T) {
 				w.holds(t, u)
 			}
 		})
+	}
+}
+
+// atWork is a colleague who works until it is time to stop, with pauses of at most so long, and connects anew where the
+// connection is lost.
+func (w *watched) atWork(stop <-chan struct{}, at *target.Address, own *rand.Rand, pause time.Duration) {
+	for {
+		s, err := w.e.connect(context.Background(), at, "", "")
+		for err == nil {
+			select {
+			case <-stop:
+				s.close()
+				return
+			case <-time.After(time.Duration(own.Int64N(int64(pause)))):
+				w.colleague(s, own)
+			}
+			if _, err = s.exec(context.Background(), "SELECT 1"); err != nil {
+				s.close()
+			}
+		}
+		select {
+		case <-stop:
+			return
+		case <-time.After(50 * time.Millisecond):
+		}
 	}
 }

@@ -15,7 +15,6 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/compare"
-	"paletwin/core/table"
 	"paletwin/core/wear"
 	"paletwin/core/words"
 	"paletwin/internal/desk"
@@ -169,11 +168,16 @@ func (a *app) compare(ctx context.Context, args []string, f *compareFlags) error
 		}
 		defer unlock()
 	}
+	return a.intoDossier(ctx, d, c, t, f)
+}
+
+// intoDossier compares, and makes a dossier of what differs.
+func (a *app) intoDossier(ctx context.Context, d *desk.Desk, c *desk.Comparison, t *betweenTables, f *compareFlags) error {
 	first := d.New()
 	c.DropEmpty = f.title == ""
 	var x *desk.Dossier
 	var res *compare.Result
-	err = a.retried(ctx, d, c, t, func() (err error) {
+	err := a.retried(ctx, d, c, t, func() (err error) {
 		x, res, err = d.Compare(ctx, c)
 		return err
 	})
@@ -568,46 +572,6 @@ func (a *app) compareInto(c *desk.Comparison, name string) (func(), error) {
 	return unlock, nil
 }
 
-// keyOf chooses the key of a snapshot that the desk may know: as it was taken, if its columns are still called so.
-func (a *app) keyOf(s *desk.Source) func(ctx context.Context, snapshot, edited *table.Image) ([]string, error) {
-	return func(ctx context.Context, snapshot, edited *table.Image) ([]string, error) {
-		unknown := slices.ContainsFunc(s.Key, func(k string) bool { return !slices.Contains(snapshot.Heading, k) })
-		if len(s.Key) == 0 || unknown || edited != nil && edited.Lent != nil {
-			return a.chooseKey(ctx, snapshot, edited)
-		}
-		a.hint("%s", screen.Dim("the key is "+strings.Join(s.Key, ",")+", as it was taken"))
-		return s.Key, nil
-	}
-}
-
-// chooseKey names the key where the command line does not: that of a copy that
-// was lent, or the first column, if it and no other can be the key.
-func (a *app) chooseKey(ctx context.Context, snapshot, edited *table.Image) ([]string, error) {
-	if edited != nil && edited.Lent != nil {
-		return edited.Lent.Key, nil
-	}
-	found, err := compare.Candidates(ctx, snapshot, edited)
-	if err != nil {
-		return nil, err
-	}
-	if len(found) == 1 && found[0] == snapshot.Heading[0] {
-		a.hint("%s", screen.Dim("the key is "+found[0]+": the first column, filled and different on every row"))
-		return found, nil
-	}
-	r := &compare.Refusal{Code: "no-key", File: snapshot.Name, Text: "which column identifies a record? name it with --key"}
-	if len(found) > 0 {
-		r.Text += "; filled and different on every row: " + strings.Join(found, ", ")
-	} else {
-		together, err := compare.Together(ctx, snapshot)
-		if err != nil {
-			return nil, err
-		}
-		example := strings.Join(together, ",")
-		r.Text += "; no column is filled and different on every row, so several may be needed: --key " + cmp.Or(example, "a,b")
-	}
-	return nil, r
-}
-
 // preview compares without making a dossier.
 func (a *app) preview(ctx context.Context, d *desk.Desk, c *desk.Comparison) error {
 	res, err := d.Preview(ctx, c)
@@ -624,37 +588,3 @@ func (a *app) preview(ctx context.Context, d *desk.Desk, c *desk.Comparison) err
 
 // open opens a source without keeping it.
 func (a *app) open(s *desk.Source) (*desk.Table, error) { return desk.OpenSource(a.fs, s) }
-
-// compareJSON is what compare prints for machines.
-// comparedJSON is what compare and derive print for machines.
-type comparedJSON struct {
-	Dossier   *string                `json:"dossier"`
-	Path      *string                `json:"path"`
-	RecordSet string                 `json:"record_set"`
-	Records   compare.Records        `json:"records"`
-	Changes   changeset.Tally        `json:"changes"`
-	Fields    []changeset.FieldCount `json:"fields"`
-	Totals    []compare.Total        `json:"totals"`
-	Wear      compare.Wear           `json:"wear"`
-	Findings  []changeset.Group      `json:"findings"`
-	Copies    []compare.CopyFound    `json:"copies,omitempty"` // where there are several
-	Since     *update.Since          `json:"since,omitempty"`
-}
-
-func compareJSON(t *desk.Dossier, res *compare.Result, since *update.Since) *comparedJSON {
-	j := &comparedJSON{Since: since, RecordSet: res.RecordSet, Records: res.Records, Changes: res.Changes, Fields: orEmpty(res.Changes.ByField),
-		Totals: orEmpty(res.Totals), Wear: res.Wear, Findings: orEmpty(changeset.Groups(res.Findings)), Copies: res.Copies}
-	if t != nil {
-		path := t.Rel(t.Dir)
-		j.Dossier, j.Path = &t.Meta.Number, &path
-	}
-	return j
-}
-
-// orEmpty makes a nil list an empty one, so that JSON has [] and not null.
-func orEmpty[T any](s []T) []T {
-	if s == nil {
-		return []T{}
-	}
-	return s
-}

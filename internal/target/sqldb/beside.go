@@ -240,8 +240,8 @@ func (m *merger) merge(ctx context.Context) error {
 
 // move goes on to the next row.
 func (m *merger) move(ctx context.Context, r *stream) error {
-	if err := ctx.Err(); err != nil && r.n&0xff == 0 {
-		return err
+	if r.n&0xff == 0 && ctx.Err() != nil {
+		return ctx.Err()
 	}
 	err := r.next()
 	if err == nil && !r.over {

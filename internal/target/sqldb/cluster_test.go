@@ -3,6 +3,7 @@ package sqldb
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -196,5 +197,21 @@ func TestACommitThatFailsOddly(t *testing.T) {
 			assert.Equal(t, [][]string{{want}}, d.rows("SELECT v FROM "+tgt.table()+" WHERE k = '1'"))
 			require.NoError(t, tgt.Close())
 		}
+	})
+}
+
+// What cannot be written to a file here is not said of the database.
+func TestADiskThatIsFullIsNotTheDatabase(t *testing.T) {
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	if err != nil {
+		t.Skip("there is none")
+	}
+	defer full.Close()
+	onEach(t, func(t *testing.T, d *db) {
+		name := d.table("(k varchar(20) NOT NULL PRIMARY KEY, v varchar(200))")
+		_, err := d.open(name, Options{}).Take(t.Context(), full)
+		require.ErrorContains(t, err, "no space")
+		var of *Error
+		assert.False(t, errors.As(err, &of), "%v", err)
 	})
 }

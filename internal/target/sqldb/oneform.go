@@ -22,7 +22,7 @@ import (
 var ErrKeysTwice = errors.New("the layout says that keys which are not written alike may be one, and a table has two of one")
 
 const (
-	parts      = 64      // of the hashes, by their first bits
+	buckets    = 64      // of the hashes, by their first bits
 	mostHashes = 1 << 20 // that are kept in memory
 )
 
@@ -30,9 +30,9 @@ const (
 // kept in files. Two keys of one hash are taken for one.
 type keyForms struct {
 	of    *schema.Schema
-	here  [parts][]uint64
+	here  [buckets][]uint64
 	n     int
-	files [parts]*os.File
+	files [buckets]*os.File
 }
 
 // add takes a key.

@@ -367,11 +367,20 @@ func (p *Pair) on(condition func(a, b *column) string) string {
 	return strings.Join(all, " AND ")
 }
 
-// shared are the columns that both have, as pairs.
-func (p *Pair) shared(each func(a, b *column)) {
+// sharedColumns are the places of the columns that both tables have, in the order of the first.
+func (p *Pair) sharedColumns() (a, b []int) {
 	for i, k := range p.mate {
 		if k >= 0 {
-			each(p.a.cols[i], p.b.cols[k])
+			a, b = append(a, i), append(b, k)
 		}
+	}
+	return a, b
+}
+
+// shared gives each the columns that both have, as pairs.
+func (p *Pair) shared(each func(a, b *column)) {
+	a, b := p.sharedColumns()
+	for i := range a {
+		each(p.a.cols[a[i]], p.b.cols[b[i]])
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"paletwin/internal/target"
 	"strings"
 	"time"
@@ -126,12 +127,12 @@ type failure struct {
 }
 
 // sorted is the failure that an error is already, or nil where it is none of a
-// database's; known is false where the engine has to look.
+// database's, but of a file here; known is false where the engine has to look.
 func sorted(err error) (f *failure, known bool) {
 	if errors.As(err, &f) {
 		return f, true
 	}
-	return nil, err == nil || errors.Is(err, context.Canceled)
+	return nil, err == nil || errors.Is(err, context.Canceled) || errors.As(err, new(*fs.PathError))
 }
 
 func (f *failure) Error() string { return f.text }

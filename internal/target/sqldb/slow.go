@@ -58,14 +58,13 @@ func (t *Table) keysHold() bool {
 	return holds
 }
 
-// sharedColumns are the places of the columns that both tables have, in the order of the first.
-func (p *Pair) sharedColumns() (a, b []int) {
-	for i, k := range p.mate {
-		if k >= 0 {
-			a, b = append(a, i), append(b, k)
-		}
+// digestShape is that of keys with a digest each.
+func (t *Table) digestShape() rowShape {
+	s := rowShape{name: t.Name(), width: len(t.key) + 1}
+	for k := range t.key {
+		s.key = append(s.key, k)
 	}
-	return a, b
+	return s
 }
 
 // dumpDigests writes keys and digests of some columns, in the order of the keys.
@@ -132,10 +131,7 @@ func (p *Pair) writeDigests(ctx context.Context, r *Apart, outA, outB *cells) er
 	g, reading := errgroup.WithContext(ctx)
 	var from []source
 	for i, t := range both {
-		at := rowShape{name: t.Name(), width: len(t.key) + 1}
-		for k := range t.key {
-			at.key = append(at.key, k)
-		}
+		at := t.digestShape()
 		from = append(from, source{at, func(ctx context.Context, w io.Writer) error {
 			if t.over == nil {
 				return t.dumpDigests(ctx, shared[i], w)
@@ -186,11 +182,7 @@ func (p *Pair) writeDigests(ctx context.Context, r *Apart, outA, outB *cells) er
 
 // fetch reads the records whose keys stand in a file, with a cell more each, and writes them in that order.
 func (t *Table) fetch(ctx context.Context, keys io.Reader, out *cells) error {
-	at := rowShape{name: t.Name(), width: len(t.key) + 1}
-	for k := range t.key {
-		at.key = append(at.key, k)
-	}
-	r := &stream{rowShape: at, in: bufio.NewReader(keys)}
+	r := &stream{rowShape: t.digestShape(), in: bufio.NewReader(keys)}
 	var ask [][]record.Value
 	for {
 		if err := r.next(); err != nil {

@@ -61,26 +61,34 @@ func (t *Table) Take(ctx context.Context, w io.Writer) (int64, error) {
 }
 
 // take writes the heading and rows, in a transaction that sees one state.
-func (t *Table) take(ctx context.Context, w io.Writer, rows func(ctx context.Context, w io.Writer) (int64, error)) (int64, error) {
-	if t.s == nil {
-		if err := t.connect(ctx); err != nil {
-			return 0, t.said(err)
-		}
-	}
+func (t *Table) take(ctx context.Context, w io.Writer, rows func(ctx context.Context, w io.Writer) (int64, error)) (n int64, err error) {
 	out := &headed{w, t.heading()}
+	err = t.inSnapshot(ctx, func(ctx context.Context) error {
+		if n, err = rows(ctx, out); err == nil {
+			_, err = out.Write(nil) // where there are no records
+		}
+		return err
+	})
+	return n, err
+}
+
+// inSnapshot does something in a transaction that sees one state, unless there is one.
+func (t *Table) inSnapshot(ctx context.Context, do func(context.Context) error) error {
+	if err := t.connected(ctx); err != nil {
+		return t.said(err)
+	}
+	if t.looks {
+		return t.said(do(ctx))
+	}
 	if err := run(ctx, t.s, t.e.snapshot()...); err != nil {
-		return 0, t.said(err)
+		return t.said(err)
 	}
-	n, err := rows(ctx, out)
-	if err == nil {
-		_, err = out.Write(nil) // where there are no records
-	}
-	if err != nil {
+	if err := do(ctx); err != nil {
 		_, _ = t.s.exec(context.WithoutCancel(ctx), "ROLLBACK") // the first error counts
-		return 0, t.said(err)
+		return t.said(err)
 	}
-	_, err = t.s.exec(ctx, "COMMIT")
-	return n, t.said(err)
+	_, err := t.s.exec(ctx, "COMMIT")
+	return t.said(err)
 }
 
 // dump writes all records, in the byte order of their keys' texts.

@@ -1,6 +1,7 @@
 package sqldb
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -49,7 +50,7 @@ func (t *Table) openShards(ctx context.Context) error {
 	}
 	places, foreign, err := pgPlaces(ctx, t)
 	if err != nil || foreign == 0 {
-		return err
+		return t.said(err)
 	}
 	s := new(spread)
 	err = t.reach(ctx, s, places, foreign)
@@ -109,7 +110,7 @@ func (t *Table) reach(ctx context.Context, s *spread, places []partition, foreig
 	rows, err := all(ctx, t.s, `SELECT a.attname FROM pg_partitioned_table p, unnest(p.partattrs::smallint[]) WITH ORDINALITY AS k(attnum, n) JOIN pg_attribute a ON a.attnum = k.attnum
 		WHERE p.partrelid = $1::text::oid AND a.attrelid = p.partrelid AND p.partstrat = 'h' ORDER BY k.n`, plain(t.def.id)...)
 	if err != nil {
-		return err
+		return t.said(err)
 	}
 	for _, r := range rows {
 		s.hash = append(s.hash, t.def.column(r[0]))
@@ -131,9 +132,8 @@ func (t *Table) reachOne(ctx context.Context, s *spread, p *partition) error {
 	if n, err := fmt.Sscanf(p.bound, "FOR VALUES WITH (modulus %d, remainder %d)", &x.modulus, &x.remainder); n != 2 || err != nil || p.level != 1 {
 		return &apart{"its parts have parts"}
 	}
-	o := t.o
 	var err error
-	if x.Table, err = Open(ctx, t.fsys, p.address(t.at), o); err != nil {
+	if x.Table, err = Open(ctx, t.fsys, p.address(t.at), t.o); err != nil {
 		return &apart{fmt.Sprintf("server %s cannot be used from here: %s", p.server, err)}
 	}
 	s.shards = append(s.shards, x)
@@ -160,27 +160,24 @@ func (t *Table) reachOne(ctx context.Context, s *spread, p *partition) error {
 	return nil
 }
 
-// address is the place as a target's name, reached as the coordinator was.
+// address is the place as a target's name, reached as the coordinator was. A server that the coordinator finds on its own machine is on
+// that machine, and not on this one.
 func (p *partition) address(of *target.Address) string {
 	a := *of
 	u := *of.URL
-	if strings.HasPrefix(p.host, "/") {
-		q := u.Query()
-		q.Set("host", p.host)
-		if p.port != "" {
-			q.Set("port", p.port)
-		}
-		u.Host, u.RawQuery = "", q.Encode()
-	} else if p.host != "" || p.port != "" {
-		host, port := u.Hostname(), "5432"
-		if p.host != "" {
-			host = p.host
-		}
-		if p.port != "" {
-			port = p.port
-		}
-		u.Host = net.JoinHostPort(host, port)
+	q := u.Query()
+	host, port, own := p.host, cmp.Or(p.port, "5432"), cmp.Or(q.Get("host"), u.Hostname(), "localhost")
+	if host == "" || local(host) && !local(own) {
+		host = own
 	}
+	q.Del("host")
+	q.Del("port")
+	if u.Host = net.JoinHostPort(host, port); strings.HasPrefix(host, "/") {
+		u.Host = ""
+		q.Set("host", host)
+		q.Set("port", port)
+	}
+	u.RawQuery = q.Encode()
 	if p.database != "" {
 		u.Path = "/" + p.database
 	}
@@ -189,6 +186,12 @@ func (p *partition) address(of *target.Address) string {
 	}
 	a.URL, a.Schema, a.Table = &u, p.schema, p.table
 	return a.String()
+}
+
+// local reports whether a host is the machine that asks for it.
+func local(host string) bool {
+	ip := net.ParseIP(host)
+	return strings.HasPrefix(host, "/") || strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
 }
 
 func (s *spread) close() {
@@ -222,25 +225,6 @@ func (t *Table) dumpShards(ctx context.Context, w io.Writer, dump func(*Table, c
 	return mergeRows(ctx, from, w)
 }
 
-// inSnapshot does something in a transaction that sees one state, unless there is one.
-func (t *Table) inSnapshot(ctx context.Context, do func(context.Context) error) error {
-	if err := t.connected(ctx); err != nil {
-		return t.said(err)
-	}
-	if t.looks {
-		return t.said(do(ctx))
-	}
-	if err := run(ctx, t.s, t.e.snapshot()...); err != nil {
-		return t.said(err)
-	}
-	if err := do(ctx); err != nil {
-		_, _ = t.s.exec(context.WithoutCancel(ctx), "ROLLBACK") // the first error counts
-		return t.said(err)
-	}
-	_, err := t.s.exec(ctx, "COMMIT")
-	return t.said(err)
-}
-
 // route says for keys on which shard each is, or would be.
 func (t *Table) route(ctx context.Context, keys []record.Key) ([]int, error) {
 	if err := t.connected(ctx); err != nil {
@@ -258,31 +242,50 @@ func (t *Table) route(ctx context.Context, keys []record.Key) ([]int, error) {
 		columns[i] = t.cols[h]
 		names = append(names, fmt.Sprintf("r.c%d", i))
 	}
-	for from := 0; from < len(keys); from += part {
-		some := keys[from:min(from+part, len(keys))]
-		rows := make([][]record.Value, len(some))
-		for i, k := range some {
+	ask := func(keys []record.Key, at []int) error {
+		rows := make([][]record.Value, len(keys))
+		for i, k := range keys {
 			values := t.keyValues(k)
 			for _, h := range t.over.hash {
 				rows[i] = append(rows[i], values[slices.Index(t.key, h)])
 			}
-			at[from+i] = -1
+			at[i] = -1
 		}
 		table, params := t.e.rows(columns, len(columns), rows)
 		sql := fmt.Sprintf("SELECT r.n, p.i FROM %s JOIN (VALUES %s) AS p(i, m, r) ON satisfies_hash_partition('%s'::oid, p.m, p.r, %s)", table, strings.Join(bounds, ", "), t.def.id, strings.Join(names, ", "))
-		err := t.s.query(ctx, sql, nil, params, func(cells []record.Value) error {
+		return t.s.query(ctx, sql, nil, params, func(cells []record.Value) error {
 			n, _ := strconv.Atoi(cells[0].String())
 			i, err := strconv.Atoi(cells[1].String())
-			if err == nil && n >= 1 && n <= len(some) {
-				at[from+n-1] = i
+			if err == nil && n >= 1 && n <= len(keys) {
+				at[n-1] = i
 			}
 			return err
 		})
-		if err != nil {
+	}
+	for from := 0; from < len(keys); from += part {
+		to := min(from+part, len(keys))
+		if err := t.routeSome(keys[from:to], at[from:to], ask); err != nil {
 			return nil, t.said(err)
 		}
 	}
 	return at, nil
+}
+
+// routeSome asks where some keys are, and for fewer at once where one is no value of a key column: that one is nowhere.
+func (t *Table) routeSome(keys []record.Key, at []int, ask func(keys []record.Key, at []int) error) error {
+	err := ask(keys, at)
+	if f := t.e.failure(err); err == nil || f == nil || f.kind != refused {
+		return err
+	}
+	half := len(keys) / 2
+	if half == 0 {
+		at[0] = -1
+		return nil
+	}
+	if err := t.routeSome(keys[:half], at[:half], ask); err != nil {
+		return err
+	}
+	return t.routeSome(keys[half:], at[half:], ask)
 }
 
 // Divide says on which server the records with some keys are; nil is one server.

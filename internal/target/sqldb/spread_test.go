@@ -196,6 +196,14 @@ func TestTablesOnSeveralServers(t *testing.T) {
 		_, err = tgt.Write(t.Context(), []target.Step{add(0, ""), add(other, "")})
 		assert.ErrorContains(t, err, "several servers")
 		assert.Empty(t, d.rows("SELECT * FROM "+name))
+		numbers := d.writable(d.table("(k integer NOT NULL PRIMARY KEY, v varchar(20))"), Options{})
+		one := func(key string) target.Step {
+			k := record.NewKey(key)
+			return target.Step{ID: changeset.MakeID("aids", k, changeset.Add), Act: changeset.Add, Key: k, Record: record.Record{{Name: "k", Value: record.Text(key)}}}
+		}
+		reasons, err = numbers.Check(t.Context(), []target.Step{one("1"), one("no number"), one("2")})
+		require.NoError(t, err)
+		assert.Equal(t, []string{"", "no server has a place for a record of this key", ""}, reasons)
 		for _, own := range []string{"ALTER TABLE %s ADD CONSTRAINT short CHECK (length(v) < 5)", "ALTER TABLE %s ENABLE ROW LEVEL SECURITY"} {
 			name := d.table("(k varchar(20) NOT NULL PRIMARY KEY, v varchar(20))")
 			d.exec(fmt.Sprintf(own, name))
@@ -333,4 +341,24 @@ func TestPartsHereAndThere(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, int64(20), n)
 	assert.ErrorContains(t, tgt.Writable(t.Context()), "some of its parts are here")
+}
+
+// A server that the coordinator finds on its own machine is on that machine, and not on the one from which it is asked.
+func TestWhereServersAre(t *testing.T) {
+	for _, c := range []struct{ coordinator, host, port, want string }{
+		{"postgresql://r@far/db", "localhost", "5433", "postgresql://u@far:5433/part#s.t"},
+		{"postgresql://r@far/db", "127.0.0.1", "", "postgresql://u@far/part#s.t"},
+		{"postgresql://r@far/db?sslmode=require", "/run/pg", "5433", "postgresql://u@far:5433/part?sslmode=require#s.t"},
+		{"postgresql://r@far/db", "", "5433", "postgresql://u@far:5433/part#s.t"},
+		{"postgresql://r@far/db", "other", "", "postgresql://u@other/part#s.t"},
+		{"postgresql://r@127.0.0.1:6000/db", "localhost", "6001", "postgresql://u@localhost:6001/part#s.t"},
+		{"postgresql://r@localhost/db", "/run/pg", "5433", "postgresql://u@/part?host=%2Frun%2Fpg&port=5433#s.t"},
+		{"postgresql://r@/db?host=/run/pg&port=6000", "", "6001", "postgresql://u@/part?host=%2Frun%2Fpg&port=6001#s.t"},
+		{"postgresql://r@/db?host=/run/pg", "other", "6001", "postgresql://u@other:6001/part#s.t"},
+	} {
+		of, err := target.ParseAddress(c.coordinator + "#aids")
+		require.NoError(t, err)
+		p := partition{host: c.host, port: c.port, database: "part", user: "u", schema: "s", table: "t"}
+		assert.Equal(t, c.want, p.address(of), c)
+	}
 }

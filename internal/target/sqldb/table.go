@@ -108,7 +108,7 @@ func (t *Table) open(ctx context.Context) error {
 	if err := t.name(); err != nil {
 		return err
 	}
-	return t.said(t.openShards(ctx))
+	return t.openShards(ctx)
 }
 
 // secret is the password that the environment says.

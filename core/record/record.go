@@ -135,10 +135,9 @@ func (k Key) Encoding() string { return k.enc }
 func (k Key) Parts() []string {
 	var parts []string
 	for rest := k.enc; rest != ""; {
-		n, w := binary.Uvarint([]byte(rest[:min(len(rest), binary.MaxVarintLen64)]))
-		rest = rest[w:]
-		parts = append(parts, rest[:n])
-		rest = rest[n:]
+		var part string
+		part, rest = CutPart(rest)
+		parts = append(parts, part)
 	}
 	return parts
 }

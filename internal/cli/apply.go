@@ -316,7 +316,7 @@ func (a *app) applied(t *desk.Dossier, rep *run.Report) {
 // along counts the records that went along with those that were deleted.
 func along(steps []*run.Step) (n int) {
 	for _, s := range steps {
-		for _, d := range s.Along {
+		for _, d := range s.Rare().Along {
 			n += len(d.Rows)
 		}
 	}
@@ -348,7 +348,7 @@ func (a *app) troubles(steps []*run.Step) {
 	const most = 10
 	left := 0
 	for _, s := range steps {
-		if s.Outcome != run.Conflict && s.Outcome != run.Refused && s.Outcome != run.Undone && (s.Outcome != run.Unknown || s.Reason == "") && len(s.Left) == 0 {
+		if s.Outcome != run.Conflict && s.Outcome != run.Refused && s.Outcome != run.Undone && (s.Outcome != run.Unknown || s.Reason == "") && !s.Partly() {
 			continue
 		}
 		if tab.Len() == most {

@@ -119,7 +119,7 @@ func reasons(r *run.Record) []reason {
 	at := map[string]int{}
 	var all []reason
 	for _, s := range r.Steps {
-		if s.Outcome != run.Refused && len(s.Left) == 0 {
+		if s.Outcome != run.Refused && !s.Partly() {
 			continue
 		}
 		i, there := at[s.Reason]

@@ -329,9 +329,9 @@ func TestAnsweredFileByFile(t *testing.T) {
 	r, err = run.LastHandoff(d, 0)
 	require.NoError(t, err)
 	i := slices.IndexFunc(r.Steps, func(s *run.Step) bool { return s.Key == key("2") })
-	assert.Equal(t, []string{"name"}, r.Steps[i].Left)
-	require.Len(t, r.Steps[i].Fields, 1)
-	assert.Equal(t, "fee", r.Steps[i].Fields[0].Field)
+	assert.Equal(t, []string{"name"}, r.Steps[i].Rare().Left)
+	require.Equal(t, 1, r.Steps[i].Fields.Len())
+	assert.Equal(t, "fee", r.Steps[i].Fields.Edits()[0].Field)
 	_, rep := o.handOff(d, opt, run.Options{})
 	assert.Zero(t, rep.Run, "what was handed over is not handed over again unasked")
 	again, rep := o.handOff(d, opt, run.Options{Retry: true})
@@ -407,10 +407,10 @@ func TestVerifyFindsWhatMoved(t *testing.T) {
 		gone := map[string]bool{}
 		for _, s := range rep.Attempted {
 			k := s.Key.String()
-			for _, f := range s.Fields {
+			for f := range s.Fields.All() {
 				written[k+" "+f.Field] = true
 			}
-			for _, f := range s.Record {
+			for f := range s.Record.All() {
 				written[k+" "+f.Name] = s.Act == changeset.Add
 			}
 			gone[k] = s.Act == changeset.Delete

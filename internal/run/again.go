@@ -67,20 +67,20 @@ func (j *Job) checkLayout(s *Step, now *target.State) {
 	var problems []layout.Problem
 	switch s.Act {
 	case changeset.Amend:
-		for _, f := range s.Fields {
+		for f := range s.Fields.All() {
 			if lf := l.Field(f.Field); lf != nil && !j.newRecords[f.To.String()] {
 				problems = append(problems, lf.Check(f.To.String())...)
 			}
 		}
 		old := now.Record.Finder()
-		problems = append(problems, judge.Amended(l, s.Key, 0, s.Fields, func(i int) string { v, _ := old(l.Fields[i].Name); return v.String() })...)
+		problems = append(problems, judge.Amended(l, s.Key, 0, s.Fields.Edits(), func(i int) string { v, _ := old(l.Fields[i].Name); return v.String() })...)
 	case changeset.Add:
-		for _, f := range s.Record {
+		for f := range s.Record.All() {
 			if lf := l.Field(f.Name); lf != nil && lf.Access != schema.System && !j.newRecords[f.Value.String()] {
 				problems = append(problems, lf.Check(f.Value.String())...)
 			}
 		}
-		problems = append(problems, judge.Whole(l, s.Act, s.Key, 0, s.Record)...)
+		problems = append(problems, judge.Whole(l, s.Act, s.Key, 0, s.Record.Record())...)
 	case changeset.Delete:
 		problems = judge.Whole(l, s.Act, s.Key, 0, now.Record)
 	}
@@ -121,11 +121,11 @@ func (j *Job) wanted(steps []*Step) map[schema.UniqueValue]*Step {
 		w[at] = s
 	}
 	for _, s := range steps {
-		for _, f := range s.Fields {
+		for f := range s.Fields.All() {
 			take(s, f.Field, f.To)
 		}
 		if s.Act == changeset.Add {
-			for _, f := range s.Record {
+			for f := range s.Record.All() {
 				take(s, f.Name, f.Value)
 			}
 		}
@@ -175,10 +175,6 @@ func gives(s *Step, field string) bool {
 	if s == nil || s.Outcome != "" {
 		return false
 	}
-	for _, f := range s.Fields {
-		if f.Field == field {
-			return true
-		}
-	}
-	return s.Act == changeset.Delete
+	_, gives := s.Fields.Of(field)
+	return gives || s.Act == changeset.Delete
 }

@@ -98,9 +98,9 @@ func (r *Record) Refused() []*Step {
 		switch {
 		case s.Outcome == Refused:
 			all = append(all, s)
-		case s.handed && len(s.Left) > 0:
+		case s.handed && s.Partly():
 			part := *s
-			part.Fields = slices.DeleteFunc(slices.Clone(s.all), func(f changeset.Edit) bool { return !slices.Contains(s.Left, f.Field) })
+			part.Fields = s.all.Where(func(f changeset.Edit) bool { return slices.Contains(s.rare.Left, f.Field) })
 			all = append(all, &part)
 		}
 	}
@@ -111,7 +111,7 @@ func (r *Record) Refused() []*Step {
 func (r *Record) Partly() int {
 	n := 0
 	for _, s := range r.Steps {
-		if s.Outcome == Done && len(s.Left) > 0 {
+		if s.Outcome == Done && s.Partly() {
 			n++
 		}
 	}
@@ -201,17 +201,21 @@ func Collect(t *desk.Dossier, r *Record, p Reply, now func() time.Time) (*Collec
 // refused, and done in part if some are.
 func (s *Step) learn(l Learnt, fields []string) {
 	if s.Act != changeset.Amend || len(fields) == 0 {
-		s.Outcome, s.Reason, s.answered, s.Left = l.Outcome, l.Reason, nil, nil
+		s.Outcome, s.Reason = l.Outcome, l.Reason
+		if s.rare != nil {
+			s.rare.answered, s.rare.Left = nil, nil
+		}
 		return
 	}
-	if s.answered == nil {
-		s.answered = map[string]string{}
+	rare := s.keep()
+	if rare.answered == nil {
+		rare.answered = map[string]string{}
 	}
 	for _, f := range fields {
-		if slices.ContainsFunc(s.all, func(c changeset.Edit) bool { return c.Field == f }) {
-			s.answered[f] = l.Reason
+		if _, sent := s.all.Of(f); sent {
+			rare.answered[f] = l.Reason
 			if l.Outcome == Refused && l.Reason == "" {
-				s.answered[f] = "refused"
+				rare.answered[f] = "refused"
 			}
 		}
 	}
@@ -220,23 +224,24 @@ func (s *Step) learn(l Learnt, fields []string) {
 
 // weigh makes a step's outcome of what its fields were answered.
 func (s *Step) weigh() {
-	s.Left = nil
+	rare := s.keep()
+	rare.Left = nil
 	var reasons []string
-	for _, f := range s.all {
-		switch why, known := s.answered[f.Field]; {
+	for f := range s.all.All() {
+		switch why, known := rare.answered[f.Field]; {
 		case !known:
-			s.Outcome, s.Reason, s.Left = Unknown, "", nil
+			s.Outcome, s.Reason, rare.Left = Unknown, "", nil
 			return
 		case why != "":
-			s.Left = append(s.Left, f.Field)
+			rare.Left = append(rare.Left, f.Field)
 			reasons = append(reasons, f.Field+": "+why)
 		}
 	}
 	s.Outcome, s.Reason = Done, ""
-	switch len(s.Left) {
+	switch len(rare.Left) {
 	case 0:
-	case len(s.all):
-		s.Outcome, s.Reason, s.Left = Refused, strings.Join(reasons, "; "), nil
+	case s.all.Len():
+		s.Outcome, s.Reason, rare.Left = Refused, strings.Join(reasons, "; "), nil
 	default:
 		s.Reason = "in part: " + strings.Join(reasons, "; ")
 	}
@@ -258,7 +263,7 @@ func (r *Record) learn(t *desk.Dossier, steps []*Step, a *Answer) error {
 
 // settleFields leaves, of a step done in part, the fields that were done.
 func (s *Step) settleFields() {
-	if s.Outcome == Done && len(s.Left) > 0 {
+	if s.Outcome == Done && s.Partly() {
 		s.Fields = s.without(s.all)
 		return
 	}

@@ -428,7 +428,7 @@ func (rep *Report) rehearsed(steps []*Step) *Report {
 
 // partly counts a record that was done but for some approved fields.
 func (rep *Report) partly(s *Step) {
-	if s.Outcome == Done && len(s.Left) > 0 {
+	if s.Outcome == Done && s.Partly() {
 		rep.Partly++
 	}
 }
@@ -588,13 +588,13 @@ func (j *Job) checkColumns(steps []*Step) error {
 		has[f] = true
 	}
 	for _, s := range steps {
-		for _, f := range s.Fields {
+		for f := range s.Fields.All() {
 			if !has[f.Field] {
 				return refuse(MissingColumn, "%s has no column %q", j.where(), f.Field)
 			}
 		}
 		if s.Act == changeset.Add {
-			for _, f := range s.Record {
+			for f := range s.Record.All() {
 				if !has[f.Name] && !f.Value.Blank() {
 					return refuse(MissingColumn, "%s has no column %q", j.where(), f.Name)
 				}

@@ -15,8 +15,9 @@ import (
 // given makes the key that the target gave a new record the step's.
 func (s *Step) given(k record.Key) {
 	if len(k.Parts()) > 0 && k != s.Key {
-		s.WentBy, s.Key = s.Key.String(), k
-		s.Reason = "it was " + s.WentBy + " in the copy"
+		went := s.Key.String()
+		s.keep().WentBy, s.Key = went, k
+		s.Reason = "it was " + went + " in the copy"
 	}
 }
 
@@ -56,11 +57,11 @@ func (s *Step) names(of map[string]bool) []string {
 			all = append(all, t)
 		}
 	}
-	for _, f := range s.Fields {
+	for f := range s.Fields.All() {
 		note(f.To)
 	}
 	if s.Act == changeset.Add {
-		for _, f := range s.Record {
+		for f := range s.Record.All() {
 			note(f.Value)
 		}
 	}
@@ -73,22 +74,25 @@ func (s *Step) resolve(keys map[string]string) {
 	value := func(v record.Value) record.Value {
 		k, known := schema.Named(v, keys)
 		if known {
-			if s.Named == nil {
-				s.Named = map[string]string{}
+			rare := s.keep()
+			if rare.Named == nil {
+				rare.Named = map[string]string{}
 			}
-			s.Named[v.String()] = k.String()
+			rare.Named[v.String()] = k.String()
 		}
 		return k
 	}
-	s.Fields = slices.Clone(s.Fields)
-	for i := range s.Fields {
-		s.Fields[i].To = value(s.Fields[i].To)
+	edits := s.Fields.Edits()
+	for i := range edits {
+		edits[i].To = value(edits[i].To)
 	}
+	s.Fields = changeset.Pack(edits)
 	if s.Act == changeset.Add {
-		s.Record = s.Record.Clone()
-		for i := range s.Record {
-			s.Record[i].Value = value(s.Record[i].Value)
+		r := s.Record.Record()
+		for i := range r {
+			r[i].Value = value(r[i].Value)
 		}
+		s.Record = r.Pack()
 	}
 }
 
@@ -105,8 +109,8 @@ func knownKeys(t *desk.Dossier, at At) (map[string]string, error) {
 			return nil, err
 		}
 		for _, x := range r.Steps {
-			if x.WentBy != "" && r.Head.At() == at {
-				keys[x.WentBy] = x.Key.String()
+			if went := x.Rare().WentBy; went != "" && r.Head.At() == at {
+				keys[went] = x.Key.String()
 			}
 		}
 	}
@@ -123,10 +127,10 @@ func Added(t *desk.Dossier) (ids map[changeset.ID]bool, keys map[string]string, 
 			return nil, nil, err
 		}
 		for _, s := range r.Steps {
-			switch {
+			switch went := s.Rare().WentBy; {
 			case t.Desk().Settings.Trial(r.Head.Target):
-			case s.WentBy != "" && s.Outcome == Done:
-				ids[s.ID], keys[s.WentBy] = true, s.Key.String()
+			case went != "" && s.Outcome == Done:
+				ids[s.ID], keys[went] = true, s.Key.String()
 			case s.Act == changeset.Add && s.Outcome == Unknown && schema.IsNew(s.Key):
 				if _, known := ids[s.ID]; !known {
 					ids[s.ID] = false

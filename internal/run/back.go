@@ -231,12 +231,8 @@ func (b *Undo) names(k record.Key) bool {
 
 // linkOf returns what links a field of the step with others of its record.
 func (s *Step) linkOf(field string) string {
-	for i := range s.Fields {
-		if s.Fields[i].Field == field {
-			return s.Fields[i].Linked
-		}
-	}
-	return ""
+	f, _ := s.Fields.Of(field)
+	return f.Linked
 }
 
 // holdLinked holds what is linked with something that is held.
@@ -281,9 +277,9 @@ func byStep(units []unit, done map[unit]standingUnit) map[*Step]map[string]bool 
 // undo adds to c what undoes fields of the step, or all of an add or delete:
 // from what was read back after the run to what was there before.
 func (s *Step) undo(c *changeset.Change, fields map[string]bool) {
-	read := s.Read.Finder()
-	for i := range s.Fields {
-		f := s.Fields[i]
+	back := s.Rare().Read
+	read := back.Finder()
+	for f := range s.Fields.All() {
 		if !fields[f.Field] {
 			continue
 		}
@@ -292,14 +288,14 @@ func (s *Step) undo(c *changeset.Change, fields map[string]bool) {
 		}
 		c.Fields = append(c.Fields, changeset.FieldChange{Edit: f.Inverse()})
 	}
-	for _, f := range s.Record {
-		if r, ok := s.Read.Get(f.Name); ok && s.Act == changeset.Add {
+	for f := range s.Record.All() {
+		if r, ok := read(f.Name); ok && s.Act == changeset.Add {
 			f.Value = r
 		}
 		c.Record = append(c.Record, f)
 	}
 	if s.Act == changeset.Add {
-		for _, f := range s.Read {
+		for _, f := range back {
 			if _, there := s.Record.Get(f.Name); !there {
 				c.Record = append(c.Record, f) // the target's own
 			}

@@ -71,8 +71,8 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 				return err
 			}
 			for _, s := range b {
-				if s.WentBy != "" && keys != nil {
-					keys[s.WentBy] = s.Key.String()
+				if went := s.Rare().WentBy; went != "" && keys != nil {
+					keys[went] = s.Key.String()
 				}
 			}
 			from += all
@@ -230,23 +230,27 @@ func (s *Step) ends(r *target.Result, when time.Time) bool {
 
 // noteRead keeps what was read back where it is not what was written.
 func (s *Step) noteRead(now *target.State) {
-	s.Read = nil
+	if s.rare != nil {
+		s.rare.Read = nil
+	}
 	if now.Count == 0 || s.Act == changeset.Delete {
 		return
 	}
-	wanted := s.Record
-	if s.Act == changeset.Add {
-		for _, u := range schema.Filled(s.Record, now.Record, nil, nil) {
-			s.Read.Set(u.Field, u.Real) // the target completed the record
-		}
-	}
+	var wanted record.Record
 	if s.Act == changeset.Amend {
 		wanted = values(s.Fields)
+	} else {
+		wanted = s.Record.Record()
+	}
+	if s.Act == changeset.Add {
+		for _, u := range schema.Filled(wanted, now.Record, nil, nil) {
+			s.keep().Read.Set(u.Field, u.Real) // the target completed the record
+		}
 	}
 	get := wanted.Finder()
 	for _, f := range now.Record {
 		if w, asked := get(f.Name); asked && w != f.Value {
-			s.Read.Set(f.Name, f.Value)
+			s.keep().Read.Set(f.Name, f.Value)
 		}
 	}
 }

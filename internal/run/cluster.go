@@ -8,7 +8,6 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/internal/desk"
-	"paletwin/internal/target"
 )
 
 // This file says what of several record sets belongs together: a new record with what refers to it, and
@@ -53,12 +52,13 @@ func (g *Group) stand(ctx context.Context) error {
 			return err
 		}
 		for i, s := range moved {
-			s.Record = s.Record.Clone()
+			r := s.Record.Record()
 			for _, f := range states[i].Record {
-				if _, said := s.Record.Get(f.Name); !said && !slices.Contains(m.Options.System, f.Name) {
-					s.Record.Set(f.Name, f.Value)
+				if _, said := r.Get(f.Name); !said && !slices.Contains(m.Options.System, f.Name) {
+					r.Set(f.Name, f.Value)
 				}
 			}
+			s.Record = r.Pack()
 		}
 	}
 	return nil
@@ -148,9 +148,9 @@ func (s *Step) fieldsKey(key, fields []string, whole changeset.Act, of func(*cha
 		case s.Act != changeset.Amend:
 			return k, false
 		default:
-			at := slices.IndexFunc(s.Fields, func(c changeset.Edit) bool { return c.Field == f })
-			if there = at >= 0; there {
-				v, changed = of(&s.Fields[at]), true
+			var edit changeset.Edit
+			if edit, there = s.Fields.Of(f); there {
+				v, changed = of(&edit), true
 			} else if i >= 0 {
 				v, there = record.Text(s.Key.Parts()[i]), true
 			}
@@ -191,8 +191,8 @@ func (g *Group) cluster(steps func(*member) []*Step) {
 				continue
 			}
 			added[to.schema.Key(s.Key)] = s
-			if s.WentBy != "" {
-				added[to.schema.Key(record.NewKey(s.WentBy))] = s
+			if went := s.Rare().WentBy; went != "" {
+				added[to.schema.Key(record.NewKey(went))] = s
 			}
 		}
 		if len(added) == 0 {
@@ -337,16 +337,18 @@ func (m *member) leftAlone(yield func(s *Step)) error {
 		if err != nil {
 			return err
 		}
-		s := &Step{Step: target.Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Record: ch.Record}}
+		s := &Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Record: ch.Record.Pack()}
 		if _, was := done[unit{ch.ID, ""}]; was {
 			continue
 		}
+		var open []changeset.Edit
 		for _, f := range ch.Fields {
 			if _, was := done[unit{ch.ID, f.Field}]; !was {
-				s.Fields = append(s.Fields, f.Edit)
+				open = append(open, f.Edit)
 			}
 		}
-		if s.Act != changeset.Amend || len(s.Fields) > 0 {
+		s.Fields = changeset.Pack(open)
+		if s.Act != changeset.Amend || !s.Fields.None() {
 			yield(s)
 		}
 	}
@@ -461,7 +463,7 @@ func (g *Group) tear() {
 // failed is the step of a cluster that was not written, and why the others are not to be.
 func (c *cluster) failed() (by owned, ok bool) {
 	i := slices.IndexFunc(c.steps, func(p owned) bool {
-		return p.s.Outcome == Conflict || p.s.Outcome == Refused || p.s.Outcome == Undone || p.s.Outcome == Skipped || len(p.s.Left) > 0
+		return p.s.Outcome == Conflict || p.s.Outcome == Refused || p.s.Outcome == Undone || p.s.Outcome == Skipped || p.s.Partly()
 	})
 	if i < 0 {
 		return by, false
@@ -472,7 +474,7 @@ func (c *cluster) failed() (by owned, ok bool) {
 // tornBy gives a step the outcome of one that it belongs to.
 func (s *Step) tornBy(by owned) {
 	why := by.s.Reason
-	if s.Outcome = Refused; by.s.Outcome == Conflict || len(by.s.Left) > 0 {
+	if s.Outcome = Refused; by.s.Outcome == Conflict || by.s.Partly() {
 		s.Outcome = Conflict
 	}
 	s.Reason = fmt.Sprintf("it belongs to %s %s, which was not written: %s", by.m.Dossier.Set().Name, by.s.Key, why)

@@ -47,12 +47,6 @@ func (j *Job) commit(ctx context.Context, c target.Committer, jr *journal, r *Re
 	return jr.append(committed(r.batch))
 }
 
-// copied is the step, to be given an outcome that may not be its last one.
-func (s *Step) copied() *Step {
-	c := *s
-	return &c
-}
-
 // became gives the step the outcome that the transaction had for it.
 func (s *Step) became(r *target.Result, j *Job) {
 	if !s.ends(r, j.Now()) {
@@ -60,14 +54,14 @@ func (s *Step) became(r *target.Result, j *Job) {
 	}
 	s.given(r.Key)
 	s.stood(s.unlikeBefore(r.Before))
-	if s.Along = r.Along; len(r.Along) > 0 {
-		s.Reason = r.Reason
+	if len(r.Along) > 0 || s.rare != nil {
+		s.keep().Along = r.Along
 	}
-	if r.Reason != "" && s.WentBy == "" {
+	if r.Reason != "" && s.Rare().WentBy == "" {
 		s.Reason = r.Reason
 	}
 	if len(r.Left) > 0 {
-		s.Left = append(s.Left, r.Left...)
+		s.keep().Left = append(s.keep().Left, r.Left...)
 		s.leftOut()
 	}
 	if r.After != nil {
@@ -85,11 +79,11 @@ func (s *Step) unlikeBefore(before record.Record) record.Record {
 			unlike.Set(field, was)
 		}
 	}
-	for _, f := range s.Fields {
+	for f := range s.Fields.All() {
 		note(f.Field, f.From)
 	}
 	if s.Act == changeset.Delete {
-		for _, f := range s.Record {
+		for f := range s.Record.All() {
 			note(f.Name, f.Value)
 		}
 	}
@@ -98,21 +92,26 @@ func (s *Step) unlikeBefore(before record.Record) record.Record {
 
 // stood takes what was there under the lock for what the step found.
 func (s *Step) stood(before record.Record) {
-	if s.Before = before; len(before) == 0 {
+	if len(before) > 0 || s.rare != nil {
+		s.keep().Before = before
+	}
+	if len(before) == 0 {
 		return
 	}
 	get := before.Finder()
-	s.Fields = slices.Clone(s.Fields)
-	for i := range s.Fields {
-		if was, ok := get(s.Fields[i].Field); ok {
-			s.Fields[i].From = was
+	edits := s.Fields.Edits()
+	for i := range edits {
+		if was, ok := get(edits[i].Field); ok {
+			edits[i].From = was
 		}
 	}
+	s.Fields = changeset.Pack(edits)
 	if s.Act == changeset.Delete {
-		s.Record = s.Record.Clone()
+		r := s.Record.Record()
 		for _, f := range before {
-			s.Record.Set(f.Name, f.Value)
+			r.Set(f.Name, f.Value)
 		}
+		s.Record = r.Pack()
 	}
 }
 

@@ -149,7 +149,7 @@ func givenKeys(t *desk.Dossier, s *schema.Schema) (map[changeset.ID]record.Key, 
 			return nil, err
 		}
 		for _, x := range r.Steps {
-			if x.WentBy != "" {
+			if went := x.Rare().WentBy; went != "" {
 				given[x.ID] = x.Key
 			}
 		}
@@ -227,7 +227,7 @@ func readDeeds(t *desk.Dossier) (map[unit][]Deed, error) {
 				if d.When.IsZero() {
 					d.When = r.Head.When
 				}
-				if slices.Contains(s.Left, u.field) {
+				if slices.Contains(s.Rare().Left, u.field) {
 					if d.Outcome = Conflict; s.handed {
 						d.Outcome = Refused
 					}
@@ -245,7 +245,7 @@ func (s *Step) attempted() []unit {
 		return s.handedUnits()
 	}
 	all := s.units()
-	for _, f := range s.Left {
+	for _, f := range s.Rare().Left {
 		all = append(all, unit{s.ID, f})
 	}
 	return all
@@ -278,7 +278,7 @@ func (s *Step) fits(fields []string, field string) int {
 		return 1
 	case !slices.Contains(fields, field):
 		return 0
-	case len(fields) == len(s.all) && !slices.ContainsFunc(s.all, func(f changeset.Edit) bool { return !slices.Contains(fields, f.Field) }):
+	case len(fields) == s.all.Len() && s.all == s.all.Where(func(f changeset.Edit) bool { return slices.Contains(fields, f.Field) }):
 		return 3
 	case len(fields) == 1:
 		return 2

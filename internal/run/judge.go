@@ -19,7 +19,7 @@ import (
 // amend the fields that no later run wrote again and no rollback took back.
 type judged struct {
 	*Step
-	fields []changeset.Edit
+	fields changeset.Packed
 	of     *Record
 	kind   string // of its differences, once it was looked at
 }
@@ -109,8 +109,8 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 }
 
 // stands returns the fields whose units stand.
-func stands(fields []changeset.Edit, id changeset.ID, done map[unit]standingUnit) []changeset.Edit {
-	return slices.DeleteFunc(slices.Clone(fields), func(f changeset.Edit) bool { _, ok := done[unit{id, f.Field}]; return !ok })
+func stands(fields changeset.Packed, id changeset.ID, done map[unit]standingUnit) changeset.Packed {
+	return fields.Where(func(f changeset.Edit) bool { _, ok := done[unit{id, f.Field}]; return ok })
 }
 
 // elsewhere lists the steps of which the comparison with the last backup does
@@ -154,19 +154,15 @@ func handedSteps(t *desk.Dossier, undone map[unit]*Step) ([]*judged, error) {
 				continue
 			}
 			j := &judged{Step: s, of: r}
-			fresh := false
+			fresh := map[string]bool{}
 			for _, u := range s.handedUnits() {
 				if seen[u] || undone[u] != nil {
 					continue
 				}
-				seen[u], fresh = true, true
-				for _, f := range s.all {
-					if f.Field == u.field {
-						j.fields = append(j.fields, f)
-					}
-				}
+				seen[u], fresh[u.field] = true, true
 			}
-			if fresh {
+			j.fields = s.all.Where(func(f changeset.Edit) bool { return fresh[f.Field] })
+			if len(fresh) > 0 {
 				all = append(all, j)
 			}
 		}
@@ -192,7 +188,7 @@ func (v *Verification) lookUp(t *desk.Dossier, steps []*judged, p Proof) error {
 	for _, s := range steps {
 		now, there := found[s.Key]
 		s.kind = v.step(s, now, there)
-		if s.of != nil && len(s.fields) == len(s.all) && s.seen(now) {
+		if s.of != nil && s.fields.Len() == s.all.Len() && s.seen(now) {
 			s.When = p.Now()
 			s.Reason = "seen in " + filepath.Base(p.Name)
 			learnt[s.of] = append(learnt[s.of], s.Step)
@@ -209,20 +205,23 @@ func (v *Verification) lookUp(t *desk.Dossier, steps []*judged, p Proof) error {
 // seen gives a handed-over step its outcome by what an export shows, and
 // reports whether that is news. What is not done yet may still be loaded.
 func (j *judged) seen(now record.Record) bool {
-	known := j.Outcome == Done && (j.kind != Differently || len(j.Read) > 0)
+	known := j.Outcome == Done && (j.kind != Differently || len(j.Rare().Read) > 0)
 	if known || j.kind != "" && j.kind != Differently {
 		return false
 	}
-	j.Outcome, j.Read, j.Left, j.answered = Done, nil, nil, nil
+	j.Outcome = Done
+	if j.rare != nil {
+		j.rare.Read, j.rare.Left, j.rare.answered = nil, nil, nil
+	}
 	if j.kind == Differently {
-		for _, f := range j.all {
+		for f := range j.all.All() {
 			if v, _ := now.Get(f.Field); v != f.To {
-				j.Read.Set(f.Field, v)
+				j.keep().Read.Set(f.Field, v)
 			}
 		}
-		for _, f := range j.Record {
+		for f := range j.Record.All() {
 			if v, there := now.Get(f.Name); there && v != f.Value && j.Act == changeset.Add {
-				j.Read.Set(f.Name, v)
+				j.keep().Read.Set(f.Name, v)
 			}
 		}
 	}
@@ -282,13 +281,13 @@ func (v *Verification) misses(s *judged, now record.Record, there bool) (bad []D
 		}
 		miss("", thereWord, was, goneWord)
 	case s.Act == changeset.Add:
-		for _, f := range s.Record {
+		for f := range s.Record.All() {
 			if c, _ := get(f.Name); !v.schema.Equal(f.Name, c, f.Value) && !slices.Contains(v.system, f.Name) {
 				miss(f.Name, f.Value.String(), goneWord, c.String())
 			}
 		}
 	default:
-		for _, f := range s.fields {
+		for f := range s.fields.All() {
 			if c, _ := get(f.Field); !v.schema.Equal(f.Field, c, f.To) {
 				miss(f.Field, f.To.String(), f.From.String(), c.String())
 			}
@@ -357,7 +356,7 @@ type differences struct {
 // there is the id that a step has where two states of the target are compared: its
 // own, unless the target gave the record its key.
 func (v *Verification) there(s *Step) changeset.ID {
-	if s.WentBy != "" {
+	if s.Rare().WentBy != "" {
 		return changeset.MakeID(v.set, s.Key, s.Act)
 	}
 	return s.ID
@@ -430,10 +429,10 @@ func (d *differences) asMeant(s *Step) bool {
 }
 
 // values are what edits make of their fields.
-func values(edits []changeset.Edit) record.Record {
-	r := make(record.Record, len(edits))
-	for i, f := range edits {
-		r[i] = record.Field{Name: f.Field, Value: f.To}
+func values(edits changeset.Packed) record.Record {
+	r := make(record.Record, 0, 8)
+	for f := range edits.All() {
+		r = append(r, record.Field{Name: f.Field, Value: f.To})
 	}
 	return r
 }
@@ -445,12 +444,8 @@ func (d *differences) takenBack(id changeset.ID, f *changeset.Edit) bool {
 	if s == nil {
 		return false
 	}
-	for i := range s.Fields {
-		if s.Fields[i].Field == f.Field {
-			return d.v.schema.Equal(f.Field, f.To, s.Fields[i].From)
-		}
-	}
-	return false
+	was, there := s.Fields.Of(f.Field)
+	return there && d.v.schema.Equal(f.Field, f.To, was.From)
 }
 
 // beside notes a difference that no step meant, unless a later dossier did.
@@ -476,23 +471,25 @@ func (d *differences) state(s *Step) (now record.Record, there bool) {
 		}
 		return ch.Record, true
 	case changeset.Delete:
-		return s.Record, ch == nil || ch.Act != changeset.Delete
+		return s.Record.Record(), ch == nil || ch.Act != changeset.Delete
 	}
 	if ch != nil && ch.Act == changeset.Delete {
 		return nil, false
 	}
 	var moved record.Record
 	if ch != nil {
-		moved = values(changeset.Edits(ch.Fields))
+		for i := range ch.Fields {
+			moved = append(moved, record.Field{Name: ch.Fields[i].Field, Value: ch.Fields[i].To})
+		}
 	}
 	to := moved.Finder()
-	now = make(record.Record, len(s.Fields))
-	for i, f := range s.Fields {
+	now = make(record.Record, 0, 8)
+	for f := range s.Fields.All() {
 		v, differs := to(f.Field)
 		if !differs {
 			v = f.From
 		}
-		now[i] = record.Field{Name: f.Field, Value: v}
+		now = append(now, record.Field{Name: f.Field, Value: v})
 	}
 	return now, true
 }

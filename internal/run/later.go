@@ -81,11 +81,11 @@ func (l *later) take(s *Step, dossier string) {
 		put("", goneWord)
 	case changeset.Add:
 		put("", thereWord)
-		for _, f := range s.Record {
+		for f := range s.Record.All() {
 			put(f.Name, s.left(f.Name, f.Value))
 		}
 	default:
-		for _, f := range s.Fields {
+		for f := range s.Fields.All() {
 			put(f.Field, s.left(f.Field, f.To))
 		}
 	}
@@ -94,7 +94,7 @@ func (l *later) take(s *Step, dossier string) {
 // left is what a done step left in a field: what was read back, or else what
 // it wrote.
 func (s *Step) left(field string, wrote record.Value) string {
-	if v, ok := s.Read.Get(field); ok {
+	if v, ok := s.Rare().Read.Get(field); ok {
 		return v.String()
 	}
 	return wrote.String()

@@ -126,7 +126,7 @@ func TestAValueThatIsGivenFreesItsGroup(t *testing.T) {
 				p, err := MakePlan(d, c, At{}, Options{})
 				require.NoError(t, err)
 				for _, s := range p.Steps {
-					for _, x := range s.Fields {
+					for x := range s.Fields.All() {
 						if all++; x.To.String() == "given" {
 							given++
 						}

@@ -30,9 +30,13 @@ func (s *Step) units() []unit {
 	if s.Act != changeset.Amend {
 		return []unit{{s.ID, ""}}
 	}
-	u := make([]unit, len(s.Fields))
-	for i, f := range s.Fields {
-		u[i] = unit{s.ID, f.Field}
+	return unitsOf(s.ID, s.Fields)
+}
+
+func unitsOf(id changeset.ID, fields changeset.Packed) []unit {
+	u := make([]unit, 0, 8)
+	for f := range fields.All() {
+		u = append(u, unit{id, f.Field})
 	}
 	return u
 }
@@ -61,7 +65,7 @@ func pastOf(runs []*Record, at At) *past {
 	done := 0
 	for _, r := range runs {
 		for _, s := range r.Steps {
-			done += len(s.Fields)
+			done += max(s.Fields.Len(), 1)
 		}
 	}
 	p := &past{make(map[unit]standingUnit, done), map[unit]standingUnit{}, map[unit]*Step{}}
@@ -154,7 +158,7 @@ func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[uni
 	}
 	refused := map[unit]bool{}
 	for u, s := range p.handed {
-		if s.Outcome == Refused || s.Outcome == Unknown && o.RetryUnknown || slices.Contains(s.Left, u.field) {
+		if s.Outcome == Refused || s.Outcome == Unknown && o.RetryUnknown || slices.Contains(s.Rare().Left, u.field) {
 			refused[u] = true
 		}
 	}
@@ -174,7 +178,7 @@ func (s *Step) handedUnits() []unit {
 	if !s.handed {
 		return nil
 	}
-	return (&Step{Step: target.Step{ID: s.ID, Act: s.Act, Fields: s.all}}).units()
+	return (&Step{ID: s.ID, Act: s.Act, Fields: s.all}).units()
 }
 
 // standing returns the units that a dossier's runs did at a target and that no

@@ -34,7 +34,7 @@ func (s *Step) Keyless() bool {
 func (s *Step) like(of *schema.Schema, key string, row record.Record) bool {
 	alike := false
 	get := row.Finder()
-	for _, f := range s.Record {
+	for f := range s.Record.All() {
 		v, there := get(f.Name)
 		switch {
 		case f.Name == key || !there:
@@ -95,7 +95,7 @@ func (r *Record) recognise(t *desk.Dossier, learnt []Learnt) error {
 			if l.Outcome == Done && !l.Key.Blank() {
 				s.given(l.Key)
 				if !s.handed { // nothing is read back: this is what it has
-					s.Read.Set(t.Set().Key[0], record.Text(l.Key.Parts()[0]))
+					s.keep().Read.Set(t.Set().Key[0], record.Text(l.Key.Parts()[0]))
 				}
 			}
 			l.Key = s.Key

@@ -65,8 +65,8 @@ func (s *Step) changes() string {
 		return ""
 	}
 	var b []byte
-	for i, f := range s.Fields {
-		if i > 0 {
+	for f := range s.Fields.All() {
+		if len(b) > 0 {
 			b = append(b, "; "...)
 		}
 		b = append(append(b, f.Field...), ": "...)

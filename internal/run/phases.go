@@ -120,11 +120,11 @@ func (g *Group) resolve(m *member, steps []*Step) error {
 			return err
 		}
 		for _, s := range to.allSteps() {
-			if s.WentBy != "" {
+			if went := s.Rare().WentBy; went != "" {
 				if keys == nil {
 					keys = map[string]string{}
 				}
-				keys[s.WentBy] = s.Key.String()
+				keys[went] = s.Key.String()
 			}
 		}
 		if len(keys) == 0 {
@@ -160,7 +160,7 @@ func (g *Group) lacking(m *member, steps []*Step) (all []*Step) {
 func (s *Step) resolveFields(keys map[string]string, fields []string) {
 	used := maps.Clone(keys)
 	maps.DeleteFunc(used, func(name, _ string) bool {
-		for _, f := range s.Fields {
+		for f := range s.Fields.All() {
 			if slices.Contains(fields, f.Field) && f.To.String() == name {
 				return false
 			}

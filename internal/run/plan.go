@@ -79,7 +79,8 @@ func merge(plans []Plan, waiting [][]string) *Plan {
 
 // take plans one change, and reports whether all of it is approved or done.
 func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.Record, pass func(unit) bool, only map[unit]bool) bool {
-	s := &Step{Step: target.Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Was: ch.Was, Linked: ch.Linked}, over: over}
+	var room [8]changeset.Edit
+	edits := room[:0]
 	open, held, rejected, was, approved, later := false, false, false, false, false, false
 	var waits []string // links of fields of which one is not approved
 	for i, st := range states {
@@ -104,10 +105,7 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 			if ch.Act == changeset.Amend {
 				f := ch.Fields[i].Edit
 				f.To = st.Wanted(&ch.Fields[i])
-				if s.Fields == nil {
-					s.Fields = make([]changeset.Edit, 0, len(states)-i)
-				}
-				s.Fields = append(s.Fields, f)
+				edits = append(edits, f)
 			}
 			continue
 		}
@@ -116,9 +114,9 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 		}
 	}
 	if len(waits) > 0 {
-		all := len(s.Fields)
-		s.Fields = slices.DeleteFunc(s.Fields, func(f changeset.Edit) bool { return slices.Contains(waits, f.Linked) })
-		held, approved = held || len(s.Fields) < all, len(s.Fields) > 0
+		all := len(edits)
+		edits = slices.DeleteFunc(edits, func(f changeset.Edit) bool { return slices.Contains(waits, f.Linked) })
+		held, approved = held || len(edits) < all, len(edits) > 0
 	}
 	switch {
 	case open:
@@ -133,8 +131,7 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 		p.Left.Approved++
 	}
 	if approved {
-		s.Record = ch.Chosen(states[0].Of)
-		p.Steps = append(p.Steps, s)
+		p.Steps = append(p.Steps, &Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Was: ch.Was, Linked: ch.Linked, Fields: changeset.Pack(edits), Record: ch.Chosen(states[0].Of).Pack(), over: over.Pack()})
 	}
 	return !open && !held && !rejected
 }
@@ -152,8 +149,7 @@ func keys(steps []*Step) []record.Key {
 func (j *Job) forTarget(steps []*Step, before map[changeset.ID]former) []target.Step {
 	out := make([]target.Step, len(steps))
 	for i, s := range steps {
-		out[i] = s.Step
-		out[i].Form, out[i].Bring = before[s.ID].form, before[s.ID].along // how it is to look, not how it looked
+		out[i] = s.forTarget(before[s.ID]) // how it is to look, not how it looked
 		out[i].Cascade, out[i].Anew = j.Options.Cascade, j.Options.Anew
 	}
 	return out
@@ -184,8 +180,12 @@ func formerly(t *desk.Dossier) (map[changeset.ID]former, error) {
 			return nil, err
 		}
 		for _, s := range r.Steps {
-			if s.Outcome == Done && (s.Form.Kept || len(s.Along) > 0) {
-				f := former{s.Form, s.Along}
+			along := s.Rare().Along
+			if s.Outcome == Done && (s.former != nil && s.former.form.Kept || len(along) > 0) {
+				f := former{along: along}
+				if s.former != nil {
+					f.form = s.former.form
+				}
 				f.form.Age = u.Runs[i]
 				all[changeset.MakeID(t.Set().Name, s.Key, s.Act.Inverse())] = f
 			}

@@ -50,7 +50,7 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 	}
 	if j.with == nil { // how records stood is in the file now; only what is taken back at once is written as it was
 		for _, s := range write {
-			s.Form = target.Form{}
+			s.former = nil
 		}
 	}
 	if err := fsys.SyncDir(j.Dossier.Path("runs")); err != nil {

@@ -45,7 +45,10 @@ type entry struct {
 }
 
 // stepReader reads journals' and rollback files' lines.
-type stepReader struct{ changeset.Decoder }
+type stepReader struct {
+	changeset.Decoder
+	edits []changeset.Edit // room for those of a step
+}
 
 // entry reads a line of a journal. What it keeps of it are parts of the line.
 func (d *stepReader) entry(line []byte) (*entry, error) {
@@ -187,13 +190,20 @@ func (d *stepReader) step(s *Step) error {
 		case "was":
 			s.Was, err = d.Key()
 		case "fields":
-			s.Fields, err = d.fields()
+			var all []changeset.Edit
+			all, err = d.fields()
+			s.Fields = changeset.Pack(all)
 		case "record":
-			s.Record, err = d.record()
+			var r record.Record
+			r, err = d.record()
+			s.Record = r.Pack()
 		case "row", "after", "gap", "end", "lead":
-			err = d.form(name, &s.Form)
+			if s.former == nil {
+				s.former = new(former)
+			}
+			err = d.form(name, &s.former.form)
 		case "answered":
-			err = d.into(&s.answered)
+			err = d.into(&s.keep().answered)
 		default:
 			err = d.ending(name, &s.Ending)
 		}
@@ -215,21 +225,21 @@ func (d *stepReader) ending(name []byte, s *Ending) (err error) {
 	case "reason":
 		s.Reason, _, err = d.Text()
 	case "read":
-		s.Read, err = d.values()
+		s.keep().Read, err = d.values()
 	case "before":
-		s.Before, err = d.values()
+		s.keep().Before, err = d.values()
 	case "along":
-		err = d.into(&s.Along)
+		err = d.into(&s.keep().Along)
 	case "seen":
-		s.Seen, err = d.values()
+		s.keep().Seen, err = d.values()
 	case "left":
-		s.Left, err = d.Words()
+		s.keep().Left, err = d.Words()
 	case "when":
 		s.When, err = d.moment()
 	case "went_by":
-		s.WentBy, _, err = d.Text()
+		s.keep().WentBy, _, err = d.Text()
 	case "named":
-		err = d.into(&s.Named)
+		err = d.into(&s.keep().Named)
 	default:
 		err = d.Skip()
 	}
@@ -253,10 +263,9 @@ func (d *stepReader) form(name []byte, f *target.Form) (err error) {
 	return err
 }
 
-// fields reads a list of fields with their values before and after.
+// fields reads a list of fields with their values before and after, which holds until the next is read.
 func (d *stepReader) fields() ([]changeset.Edit, error) {
-	var room [8]changeset.Edit
-	all := room[:0]
+	all := d.edits[:0]
 	err := d.Array(func() error {
 		f := changeset.Edit{From: record.Null(), To: record.Null()}
 		err := d.Object(func(name []byte) (err error) {
@@ -277,10 +286,8 @@ func (d *stepReader) fields() ([]changeset.Edit, error) {
 		all = append(all, f)
 		return err
 	})
-	if len(all) == 0 {
-		return nil, err
-	}
-	return slices.Clip(slices.Clone(all)), err
+	d.edits = all
+	return all, err
 }
 
 // record reads the record of an add or a delete: a list of fields with one value.
@@ -376,7 +383,7 @@ func readPart(lines []byte) ([]*Step, error) {
 		if err := d.End(); err != nil {
 			return nil, err
 		}
-		s.Ending, s.handover = Ending{}, handover{} // which journals tell
+		s.Ending = Ending{} // which journals tell
 		steps = append(steps, s)
 	}
 	return steps, nil
@@ -505,7 +512,9 @@ func (r *Record) takeOutcome(l *Step, byID map[changeset.ID]*Step) {
 		delete(r.open, s.ID)
 		delete(r.undo, s.ID)
 	} else {
-		s = &Step{Step: l.Step}
+		c := *l
+		s = &c
+		s.Ending = Ending{}
 		r.Steps = append(r.Steps, s)
 	}
 	when := l.When
@@ -513,16 +522,20 @@ func (r *Record) takeOutcome(l *Step, byID map[changeset.ID]*Step) {
 		when = s.When
 	}
 	s.Outcome, s.Reason, s.When = l.Outcome, l.Reason, when
-	s.Read, s.Seen, s.Left = l.Read, l.Seen, l.Left
-	s.stood(l.Before)
-	s.Along = l.Along
-	if s.WentBy = l.WentBy; l.WentBy != "" {
+	told := l.Rare()
+	if s.rare != nil || l.rare != nil {
+		named := s.Rare().Named
+		*s.keep() = told
+		s.rare.Named = named
+	}
+	s.stood(told.Before)
+	if told.WentBy != "" {
 		s.Key = l.Key
 	}
-	if len(l.Named) > 0 {
-		s.resolve(l.Named)
+	if len(told.Named) > 0 {
+		s.resolve(told.Named)
 	}
-	if s.answered = l.answered; !r.Head.Handoff {
+	if !r.Head.Handoff {
 		s.leftOut()
 	}
 }

@@ -80,13 +80,13 @@ func (j *Job) askAgain(ctx context.Context, r *Record) error {
 
 // leftOut takes fields out of a done amend that the target left as they were.
 func (s *Step) leftOut() {
-	if s.Outcome != Done || len(s.Left) == 0 || s.Act != changeset.Amend {
+	if s.Outcome != Done || !s.Partly() || s.Act != changeset.Amend {
 		return
 	}
 	s.Fields = s.without(s.Fields)
 }
 
 // without are fields without those that were left.
-func (s *Step) without(fields []changeset.Edit) []changeset.Edit {
-	return slices.DeleteFunc(slices.Clone(fields), func(f changeset.Edit) bool { return slices.Contains(s.Left, f.Field) })
+func (s *Step) without(fields changeset.Packed) changeset.Packed {
+	return fields.Where(func(f changeset.Edit) bool { return !slices.Contains(s.Rare().Left, f.Field) })
 }

@@ -140,11 +140,11 @@ func written(t *desk.Dossier, at At, known *names) (map[record.Key]map[string]st
 			w[""] = goneWord
 		case changeset.Add:
 			w[""] = thereWord
-			for _, f := range d.step.Record {
+			for f := range d.step.Record.All() {
 				w[f.Name] = d.step.left(f.Name, f.Value)
 			}
 		default:
-			for _, f := range d.step.Fields {
+			for f := range d.step.Fields.All() {
 				if f.Field == u.field {
 					w[f.Field] = d.step.left(f.Field, f.To)
 				}

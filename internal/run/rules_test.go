@@ -102,7 +102,7 @@ func TestWhatARecordHasBesides(t *testing.T) {
 func TestTwoStepsDoNotGiveOneUniqueValue(t *testing.T) {
 	j := &Job{schema: schema.New([]string{"k"}, schema.KeyForm{}, []*schema.Field{{Name: "no", Kind: schema.Text, Unique: true, Compare: schema.Leniency{Case: true}}, {Name: "v", Kind: schema.Text}})}
 	gets := func(key, field, value string) *Step {
-		return &Step{Step: target.Step{Key: record.NewKey(key), Act: changeset.Amend, Fields: []changeset.Edit{{Field: field, To: record.Text(value)}}}}
+		return &Step{Key: record.NewKey(key), Act: changeset.Amend, Fields: changeset.Pack([]changeset.Edit{{Field: field, To: record.Text(value)}})}
 	}
 	steps := []*Step{gets("1", "no", "Z7"), gets("2", "no", "z7"), gets("3", "v", "Z7"), gets("4", "no", ""), gets("5", "no", "")}
 	j.wanted(steps)
@@ -116,7 +116,7 @@ func TestTwoStepsDoNotGiveOneUniqueValue(t *testing.T) {
 // with it; what waits for a key goes after the record that gets it.
 func TestNamesOfNewRecords(t *testing.T) {
 	add := func(key, parent, link string) *Step {
-		return &Step{Step: target.Step{Act: changeset.Add, Key: record.NewKey(key), Linked: link, Record: record.Record{{Name: "parent", Value: record.Text(parent)}}}}
+		return &Step{Act: changeset.Add, Key: record.NewKey(key), Linked: link, Record: record.Record{{Name: "parent", Value: record.Text(parent)}}.Pack()}
 	}
 	of := func(steps []*Step) (all []string) {
 		for _, s := range steps {
@@ -136,7 +136,7 @@ func TestNamesOfNewRecords(t *testing.T) {
 	require.Len(t, ready, 2)
 	v, _ := ready[0].Record.Get("parent")
 	assert.Equal(t, "702", v.String())
-	assert.Equal(t, map[string]string{"new:b": "702"}, ready[0].Named)
+	assert.Equal(t, map[string]string{"new:b": "702"}, ready[0].Rare().Named)
 }
 
 // A field is judged by the value that stands there, whether or not that is to the letter what the edit goes out from.
@@ -154,13 +154,13 @@ func TestWhatIsThereDecides(t *testing.T) {
 		{"a", "b", "B", Settled, ""},
 		{"a", "b", "c", Conflict, ""},
 	} {
-		s := &Step{Step: target.Step{Act: changeset.Amend, Key: record.NewKey("1"), Fields: []changeset.Edit{{Field: "v", From: record.Text(c.from), To: record.Text(c.to)}}}}
+		s := &Step{Act: changeset.Amend, Key: record.NewKey("1"), Fields: changeset.Pack([]changeset.Edit{{Field: "v", From: record.Text(c.from), To: record.Text(c.to)}})}
 		v := j.judge(s, &target.State{Count: 1, Record: record.Record{{Name: "v", Value: record.Text(c.now)}}})
 		assert.Equal(t, c.want, v.Outcome, "%v", c)
 		if c.want == "" {
-			require.Len(t, v.fields, 1)
-			assert.Equal(t, c.written, v.fields[0].From.String(), "%v", c)
-			assert.Equal(t, c.from, s.Fields[0].From.String(), "the step is not changed by being judged")
+			require.Equal(t, 1, v.fields.Len())
+			assert.Equal(t, c.written, v.fields.Edits()[0].From.String(), "%v", c)
+			assert.Equal(t, c.from, s.Fields.Edits()[0].From.String(), "the step is not changed by being judged")
 		}
 	}
 }

@@ -33,12 +33,21 @@ const (
 )
 
 // Step is one record of a run: what is written, from what the target had, and
-// what became of it.
+// what became of it. A run holds all of its steps, which may be a million: what few have stands apart, and what they
+// write is packed.
 type Step struct {
-	target.Step // Form is how the target kept the record before
+	ID     changeset.ID
+	Act    changeset.Act
+	Key    record.Key
+	Was    record.Key       // as a target.Step has it
+	Linked string           // steps with the same link go together; "" is alone
+	Fields changeset.Packed // of an amend: the fields to write
+	Record record.Packed    // as a target.Step has it
 	Ending
-	handover
-	over record.Record // what a person saw in the target and decided to write over
+	handed bool             // it stands in load files
+	all    changeset.Packed // of a step that was handed over: what was sent, whatever became of it
+	over   record.Packed    // what a person saw in the target and decided to write over
+	former *former          // how the target kept the record before; nil is not known
 }
 
 // Ending is what became of a step.
@@ -46,26 +55,58 @@ type Ending struct {
 	Outcome Outcome // "" while it is not known
 	Reason  string
 	When    time.Time
-	Read    record.Record      // what was read back where it is not what was written
-	Before  record.Record      // what was there, under its lock, in the fields in which that is not what was looked at before the run
-	Along   []target.Dependent // what went along with a record that was deleted
-	Left    []string           // approved fields that were left alone, of a record written in part
-	Seen    record.Record      // of a conflict: what the target has in the fields that moved
+	rare    *Rare
+}
+
+// Rare is what became of a step beyond its outcome; of most it is nothing.
+type Rare struct {
+	Read   record.Record      // what was read back where it is not what was written
+	Before record.Record      // what was there, under its lock, in the fields in which that is not what was looked at before the run
+	Along  []target.Dependent // what went along with a record that was deleted
+	Left   []string           // approved fields that were left alone, of a record written in part
+	Seen   record.Record      // of a conflict: what the target has in the fields that moved
 	// WentBy is what a new record went by until the target gave it its key, which
 	// the step has since; "" of others.
 	WentBy string
 	// Named are the keys that were written in the place of what new records went by.
 	Named map[string]string
-}
-
-// handover is what is known of a step that was handed over to a system that takes
-// files.
-type handover struct {
-	handed bool             // it stands in load files
-	all    []changeset.Edit // what was sent, whatever became of it
-	// answered has, where it was answered file by file, the fields that were, and
+	// answered has, where a step was answered file by file, the fields that were, and
 	// the reason where one was refused.
 	answered map[string]string
+}
+
+// Rare returns what became of a step beyond its outcome, to be read.
+func (e *Ending) Rare() Rare {
+	if e.rare == nil {
+		return Rare{}
+	}
+	return *e.rare
+}
+
+// keep returns the same to be written.
+func (e *Ending) keep() *Rare {
+	if e.rare == nil {
+		e.rare = new(Rare)
+	}
+	return e.rare
+}
+
+// Partly reports whether approved fields were left alone.
+func (e *Ending) Partly() bool { return e.rare != nil && len(e.rare.Left) > 0 }
+
+// forTarget is the step as a target takes it, with how the record is to look.
+func (s *Step) forTarget(before former) target.Step {
+	return target.Step{ID: s.ID, Act: s.Act, Key: s.Key, Was: s.Was, Linked: s.Linked, Fields: s.Fields.Edits(), Record: s.Record.Record(), Form: before.form, Bring: before.along}
+}
+
+// copied is the step, to be given an outcome that may not be its last one.
+func (s *Step) copied() *Step {
+	c := *s
+	if s.rare != nil {
+		rare := *s.rare
+		c.rare = &rare
+	}
+	return &c
 }
 
 // Steps counts outcomes.

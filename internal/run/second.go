@@ -15,7 +15,7 @@ func (j *Job) secondLook(c *desk.Changes, steps []*Step) ([]changeset.Person, er
 		fields := []string{""}
 		if s.Act == changeset.Amend {
 			fields = nil
-			for _, f := range s.Fields {
+			for f := range s.Fields.All() {
 				fields = append(fields, f.Field)
 			}
 		}

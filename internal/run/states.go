@@ -16,18 +16,21 @@ import (
 // form what the target has.
 type verdict struct {
 	Ending
-	fields []changeset.Edit
-	record record.Record
-	form   target.Form
+	fields changeset.Packed
+	record record.Packed
+	former *former
 }
 
 // judge compares a step's record with what the target has now, by the rule
 // of the three states.
 func (j *Job) judge(s *Step, now *target.State) verdict {
-	v := verdict{fields: s.Fields, record: s.Record, form: now.Form}
+	v := verdict{fields: s.Fields, record: s.Record}
+	if now.Form.Kept {
+		v.former = &former{form: now.Form}
+	}
 	over := s.over
 	if !j.Options.Overwrite {
-		over = nil
+		over = record.Packed{}
 	}
 	switch s.Act {
 	case changeset.Amend:
@@ -42,7 +45,7 @@ func (j *Job) judge(s *Step, now *target.State) verdict {
 
 // take makes the verdict the step's.
 func (s *Step) take(v verdict) {
-	s.Ending, s.Fields, s.Record, s.Form = v.Ending, v.fields, v.record, v.form
+	s.Ending, s.Fields, s.Record, s.former = v.Ending, v.fields, v.record, v.former
 }
 
 func (f *Ending) conflict(format string, a ...any) {
@@ -50,12 +53,12 @@ func (f *Ending) conflict(format string, a ...any) {
 }
 
 // decided reports whether a person saw the value and decided to write over it.
-func (j *Job) decided(over record.Record, field string, now record.Value) bool {
+func (j *Job) decided(over record.Packed, field string, now record.Value) bool {
 	v, ok := over.Get(field)
 	return ok && j.schema.Equal(field, v, now)
 }
 
-func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verdict) {
+func (j *Job) judgeAmend(s *Step, now *target.State, over record.Packed, v *verdict) {
 	if now.Count == 0 {
 		v.conflict("gone: %s no longer has the record", j.there())
 		return
@@ -65,9 +68,9 @@ func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verd
 		j.write(s, now, s.Fields, v)
 		return
 	}
-	write := make([]changeset.Edit, 0, len(s.Fields))
+	var write []changeset.Edit
 	var moved, left, torn []string
-	for _, f := range s.Fields {
+	for f := range s.Fields.All() {
 		c, _ := get(f.Field)
 		switch {
 		case j.schema.Equal(f.Field, c, f.To):
@@ -80,7 +83,7 @@ func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verd
 			}
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s, wanted %s)", f.Field, c.Quoted(), f.From.Quoted(), f.To.Quoted()))
 			left = append(left, f.Field)
-			v.Seen.Set(f.Field, c)
+			v.keep().Seen.Set(f.Field, c)
 		}
 	}
 	write = slices.DeleteFunc(write, func(f changeset.Edit) bool {
@@ -96,29 +99,28 @@ func (j *Job) judgeAmend(s *Step, now *target.State, over record.Record, v *verd
 	case len(write) == 0:
 		v.Outcome = Settled
 	default:
-		if v.Left = left; len(left) > 0 {
-			v.Reason = "in part: " + strings.Join(moved, "; ")
+		if len(left) > 0 {
+			v.keep().Left, v.Reason = left, "in part: "+strings.Join(moved, "; ")
 		}
-		j.write(s, now, write, v)
+		j.write(s, now, changeset.Pack(write), v)
 	}
 }
 
 // untouched reports whether all fields are to the letter as the edits had them, and not yet as these want them.
-func (j *Job) untouched(edits []changeset.Edit, get func(string) (record.Value, bool)) bool {
-	for i := range edits {
-		f := &edits[i]
+func (j *Job) untouched(edits changeset.Packed, get func(string) (record.Value, bool)) bool {
+	for f := range edits.All() {
 		if c, _ := get(f.Field); c != f.From || j.schema.Equal(f.Field, c, f.To) {
 			return false
 		}
 	}
-	return len(edits) > 0
+	return !edits.None()
 }
 
 // write makes the verdict that fields of an amend are to be written.
-func (j *Job) write(s *Step, now *target.State, fields []changeset.Edit, v *verdict) {
+func (j *Job) write(s *Step, now *target.State, fields changeset.Packed, v *verdict) {
 	v.fields = fields
 	if len(s.Was.Parts()) > 0 {
-		v.record = v.wanted(now.Record, j.compared, j.Options.System)
+		v.record = v.wanted(now.Record, j.compared, j.Options.System).Pack()
 	}
 }
 
@@ -128,7 +130,7 @@ func (v *verdict) wanted(now record.Record, compared, system []string) record.Re
 	r := slices.DeleteFunc(now.Clone(), func(f record.Field) bool {
 		return !slices.Contains(compared, f.Name) || slices.Contains(system, f.Name)
 	})
-	for _, f := range v.fields {
+	for f := range v.fields.All() {
 		r.Set(f.Field, f.To)
 	}
 	return r
@@ -139,7 +141,7 @@ func (j *Job) judgeAdd(s *Step, now *target.State, v *verdict) {
 		return
 	}
 	var other []string
-	for _, u := range j.schema.Unlikes(s.Record, now.Record, j.Options.System) {
+	for _, u := range j.schema.Unlikes(s.Record.Record(), now.Record, j.Options.System) {
 		other = append(other, fmt.Sprintf("%s is %s (wanted %s)", u.Field, u.Real.Quoted(), u.Wanted.Quoted()))
 	}
 	if len(other) == 0 {
@@ -151,30 +153,31 @@ func (j *Job) judgeAdd(s *Step, now *target.State, v *verdict) {
 
 // judgeDelete leaves a record alone that is no longer what was looked at. A
 // step that goes on holds the record as the target has it, with every field.
-func (j *Job) judgeDelete(s *Step, now *target.State, over record.Record, v *verdict) {
+func (j *Job) judgeDelete(s *Step, now *target.State, over record.Packed, v *verdict) {
 	if now.Count == 0 {
 		v.Outcome = Settled
 		return
 	}
 	var moved []string
-	for _, u := range append(j.schema.Unlikes(s.Record, now.Record, j.Options.System), schema.Filled(s.Record, now.Record, j.fields, j.Options.System)...) {
+	had := s.Record.Record()
+	for _, u := range append(j.schema.Unlikes(had, now.Record, j.Options.System), schema.Filled(had, now.Record, j.fields, j.Options.System)...) {
 		if !j.decided(over, u.Field, u.Real) {
 			moved = append(moved, fmt.Sprintf("%s is now %s (snapshot %s)", u.Field, u.Real.Quoted(), u.Wanted.Quoted()))
-			v.Seen.Set(u.Field, u.Real)
+			v.keep().Seen.Set(u.Field, u.Real)
 		}
 	}
 	if len(moved) > 0 {
 		v.conflict("changed since the snapshot: %s", strings.Join(moved, "; "))
 		return
 	}
-	v.record = now.Record
+	v.record = now.Record.Pack()
 }
 
 // together leaves linked steps alone of which one cannot be written.
 func together(steps []*Step) {
 	torn := map[string]*Step{}
 	for _, s := range steps {
-		if s.Linked != "" && torn[s.Linked] == nil && (s.Outcome == Conflict || s.Outcome == Refused || len(s.Left) > 0) {
+		if s.Linked != "" && torn[s.Linked] == nil && (s.Outcome == Conflict || s.Outcome == Refused || s.Partly()) {
 			torn[s.Linked] = s
 		}
 	}
@@ -247,12 +250,12 @@ func (s *Step) stands(sc *schema.Schema, system []string, now *target.State) boo
 			return false
 		}
 		get := now.Record.Finder()
-		for _, f := range s.Fields {
+		for f := range s.Fields.All() {
 			if c, _ := get(f.Field); !sc.Equal(f.Field, c, f.To) {
 				return false
 			}
 		}
 		return true
 	}
-	return now.Count > 0 && len(sc.Unlikes(s.Record, now.Record, system)) == 0
+	return now.Count > 0 && len(sc.Unlikes(s.Record.Record(), now.Record, system)) == 0
 }

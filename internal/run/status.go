@@ -205,8 +205,8 @@ func Conflicts(t *desk.Dossier) (map[changeset.ID]record.Record, error) {
 	}
 	seen := map[changeset.ID]record.Record{}
 	for _, s := range r.Steps {
-		if len(s.Seen) > 0 {
-			seen[s.ID] = s.Seen
+		if now := s.Rare().Seen; len(now) > 0 {
+			seen[s.ID] = now
 		}
 	}
 	return seen, nil

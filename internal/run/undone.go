@@ -127,7 +127,9 @@ func (m *member) undo(ctx context.Context, written []*Step, by owned) error {
 	}
 	var write []*Step
 	for i, b := range back {
-		if b.take(m.judge(b, &states[i])); b.Outcome == "" {
+		as := b.former // it comes back as it was
+		b.take(m.judge(b, &states[i]))
+		if b.former = as; b.Outcome == "" {
 			write = append(write, b)
 		}
 	}
@@ -141,7 +143,9 @@ func (m *member) undo(ctx context.Context, written []*Step, by owned) error {
 		case Done, Settled:
 			s.Outcome = Undone
 			s.Reason = fmt.Sprintf("it was written, and taken back: it belongs to %s %s, which was not written: %s", by.m.Dossier.Set().Name, by.s.Key, by.s.Reason)
-			s.Read, s.Along = nil, nil
+			if s.rare != nil {
+				s.rare.Read, s.rare.Along = nil, nil
+			}
 		case Unknown:
 			return fmt.Errorf("%s, which is taken back: %w", s.Key, ErrUnknown)
 		default: // it stays done
@@ -155,13 +159,16 @@ func (m *member) undo(ctx context.Context, written []*Step, by owned) error {
 func (s *Step) inverse(set string) *Step {
 	c := &changeset.Change{Act: s.Act.Inverse(), Key: s.Key, Linked: s.Linked}
 	fields := map[string]bool{}
-	for _, f := range s.Fields {
+	for f := range s.Fields.All() {
 		fields[f.Field] = true
 	}
 	s.undo(c, fields)
-	b := &Step{Step: target.Step{ID: changeset.MakeID(set, c.Key, c.Act), Act: c.Act, Key: c.Key, Linked: c.Linked, Fields: changeset.Edits(c.Fields), Record: c.Record}}
+	b := &Step{ID: changeset.MakeID(set, c.Key, c.Act), Act: c.Act, Key: c.Key, Linked: c.Linked, Fields: changeset.Pack(changeset.Edits(c.Fields)), Record: c.Record.Pack(), former: new(former)}
 	if s.Act != changeset.Add {
-		b.Form, b.Bring = s.Form, s.Along
+		if s.former != nil {
+			*b.former = *s.former
+		}
+		b.former.along = s.Rare().Along
 	}
 	return b
 }
@@ -187,7 +194,7 @@ func (m *member) writeBackAt(ctx context.Context, back []*Step) error {
 	}
 	sent := make([]target.Step, len(back))
 	for i, b := range back {
-		sent[i] = b.Step
+		sent[i] = b.forTarget(*b.former)
 	}
 	var results []target.Result
 	var err error

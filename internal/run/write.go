@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"iter"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -64,15 +65,21 @@ func (l *line) values(name string, r record.Record) {
 	}
 }
 
-// fields writes a list of fields with their values before and after.
-func (l *line) fields(name string, n int, field func(i int) changeset.Edit) {
-	if n == 0 {
-		return
-	}
+// value writes a member of which there are few.
+func (l *line) value(name string, v any) {
+	b, _ := json.Marshal(v) // texts are always encoded
 	l.name(name)
-	for i := range n {
-		f := field(i)
-		*l = append(*l, "[,"[min(i, 1)], '{')
+	*l = append(*l, b...)
+}
+
+// fields writes a list of fields with their values before and after.
+func (l *line) fields(name string, all iter.Seq[changeset.Edit]) {
+	n := 0
+	for f := range all {
+		if n++; n == 1 {
+			l.name(name)
+		}
+		*l = append(*l, "[,"[min(n-1, 1)], '{')
 		l.name("field")
 		*l = jsontext.AppendString(*l, f.Field)
 		l.name("from")
@@ -82,7 +89,9 @@ func (l *line) fields(name string, n int, field func(i int) changeset.Edit) {
 		l.text("linked", f.Linked)
 		*l = append(*l, '}')
 	}
-	*l = append(*l, ']')
+	if n > 0 {
+		*l = append(*l, ']')
+	}
 }
 
 // head writes what every line of a step begins with.
@@ -99,10 +108,13 @@ func (s *Step) whole(l *line) {
 	if was := s.Was.Parts(); len(was) > 0 {
 		l.texts("was", was)
 	}
-	l.fields("fields", len(s.Fields), func(i int) changeset.Edit { return s.Fields[i] })
-	l.fields("record", len(s.Record), func(i int) changeset.Edit {
-		f := &s.Record[i]
-		return changeset.Edit{Field: f.Name, From: f.Value, To: f.Value}
+	l.fields("fields", s.Fields.All())
+	l.fields("record", func(yield func(changeset.Edit) bool) {
+		for f := range s.Record.All() {
+			if !yield(changeset.Edit{Field: f.Name, From: f.Value, To: f.Value}) {
+				return
+			}
+		}
 	})
 }
 
@@ -110,15 +122,16 @@ func (s *Step) whole(l *line) {
 func (s *Step) rollback(l *line) {
 	s.head(l)
 	s.whole(l)
-	if s.Form.Kept {
+	if s.former != nil && s.former.form.Kept {
+		f := &s.former.form
 		l.name("row")
-		*l = jsontext.AppendString(*l, s.Form.Row)
-		if parts := s.Form.After.Parts(); len(parts) > 0 {
+		*l = jsontext.AppendString(*l, f.Row)
+		if parts := f.After.Parts(); len(parts) > 0 {
 			l.texts("after", parts)
 		}
-		l.text("gap", s.Form.Gap)
-		l.text("end", s.Form.End)
-		l.text("lead", s.Form.Lead)
+		l.text("gap", f.Gap)
+		l.text("end", f.End)
+		l.text("lead", f.Lead)
 	}
 	*l = append(*l, '}')
 }
@@ -127,10 +140,11 @@ func (s *Step) rollback(l *line) {
 func (s *Step) intent(l *line) {
 	s.head(l)
 	if s.Act == changeset.Add {
-		l.values("write", s.Record)
+		l.values("write", s.Record.Record())
 	}
-	for i, f := range s.Fields {
-		if i == 0 {
+	n := 0
+	for f := range s.Fields.All() {
+		if n++; n == 1 {
 			*l = append(*l, `,"write":{`...)
 		} else {
 			*l = append(*l, ',')
@@ -138,7 +152,7 @@ func (s *Step) intent(l *line) {
 		*l = append(jsontext.AppendString(*l, f.Field), ':')
 		*l = changeset.AppendValue(*l, f.To)
 	}
-	if len(s.Fields) > 0 {
+	if n > 0 {
 		*l = append(*l, '}')
 	}
 	*l = append(*l, '}')
@@ -156,33 +170,35 @@ func (s *Step) outcomeOf(l *line, whole bool) {
 	s.head(l)
 	l.text("outcome", string(s.Outcome))
 	l.text("reason", s.Reason)
-	l.values("read", s.Read)
-	l.values("before", s.Before)
-	if len(s.Along) > 0 {
-		b, _ := json.Marshal(s.Along) // texts are always encoded
-		l.name("along")
-		*l = append(*l, b...)
-	}
-	l.values("seen", s.Seen)
-	if len(s.Left) > 0 {
-		l.texts("left", s.Left)
-	}
-	if len(s.answered) > 0 {
-		b, _ := json.Marshal(s.answered) // texts are always encoded
-		l.name("answered")
-		*l = append(*l, b...)
-	}
-	l.text("went_by", s.WentBy)
-	if len(s.Named) > 0 {
-		b, _ := json.Marshal(s.Named) // texts are always encoded
-		l.name("named")
-		*l = append(*l, b...)
-	}
+	s.rare.append(l)
 	if whole {
 		s.whole(l)
 	}
 	l.name("when")
 	*l = append(s.When.UTC().AppendFormat(append(*l, '"'), time.RFC3339Nano), '"', '}')
+}
+
+// append writes what became of a step beyond its outcome.
+func (r *Rare) append(l *line) {
+	if r == nil {
+		return
+	}
+	l.values("read", r.Read)
+	l.values("before", r.Before)
+	if len(r.Along) > 0 {
+		l.value("along", r.Along)
+	}
+	l.values("seen", r.Seen)
+	if len(r.Left) > 0 {
+		l.texts("left", r.Left)
+	}
+	if len(r.answered) > 0 {
+		l.value("answered", r.answered)
+	}
+	l.text("went_by", r.WentBy)
+	if len(r.Named) > 0 {
+		l.value("named", r.Named)
+	}
 }
 
 // batch writes a line of a batch: its steps' intents or outcomes, and what

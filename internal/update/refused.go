@@ -43,18 +43,18 @@ func (o *Office) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 			continue
 		}
 		edit := lend.Edit{Beside: []string{s.Reason}}
-		for _, f := range s.Record {
+		for f := range s.Record.All() {
 			if s.Act == changeset.Add {
 				edit.Values = append(edit.Values, f)
 			}
 		}
-		for _, f := range s.Fields {
+		for f := range s.Fields.All() {
 			edit.Values.Set(f.Field, f.To)
 		}
 		for _, name := range changed {
 			before := ""
-			if i := slices.IndexFunc(s.Fields, func(f changeset.Edit) bool { return f.Field == name }); i >= 0 {
-				before = s.Fields[i].From.String()
+			if f, there := s.Fields.Of(name); there {
+				before = f.From.String()
 			}
 			edit.Beside = append(edit.Beside, before)
 		}
@@ -73,10 +73,10 @@ func (o *Office) writeRefused(t *desk.Dossier, r *run.Record) (string, error) {
 func fillRefused(c *lend.Copy, refused []*run.Step) (changed []string) {
 	amended, added := map[string]bool{}, map[string]bool{}
 	for _, s := range refused {
-		for _, f := range s.Fields {
+		for f := range s.Fields.All() {
 			amended[f.Field] = true
 		}
-		for _, f := range s.Record {
+		for f := range s.Record.All() {
 			added[f.Name] = added[f.Name] || s.Act == changeset.Add
 		}
 	}

@@ -144,7 +144,7 @@ func truly(t *testing.T, name string, steps map[changeset.ID]*run.Step, deeds []
 		switch s.Outcome {
 		case run.Done:
 			amends := false
-			for _, f := range s.Fields {
+			for f := range s.Fields.All() {
 				amends = amends || f.Field == "v"
 			}
 			if s.Act != changeset.Amend || amends {
@@ -194,7 +194,7 @@ func putBack(t *testing.T, p *service, tgt target.Target, u *targettest.Update, 
 	not := map[string]bool{}
 	for _, all := range []map[changeset.ID]*run.Step{outcomes(t, u), outcomes(t, back)} {
 		for _, s := range all {
-			if s.Outcome != run.Done && s.Outcome != run.Settled || len(s.Left) > 0 || len(s.Read) > 0 {
+			if s.Outcome != run.Done && s.Outcome != run.Settled || len(s.Rare().Left) > 0 || len(s.Rare().Read) > 0 {
 				not[s.Key.Parts()[0]] = true
 			}
 		}

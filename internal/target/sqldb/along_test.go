@@ -111,7 +111,7 @@ func TestWhoIsReferredToAmongMany(t *testing.T) {
 				if s.Outcome == carry.Refused {
 					refused = append(refused, s.Key.String())
 				}
-				along += len(s.Along)
+				along += len(s.Rare().Along)
 			}
 			assert.Equal(t, c.refused, refused)
 			assert.Equal(t, c.cascade, along > 0)

@@ -290,7 +290,7 @@ func (f *fleet) together() {
 			}
 			for _, s := range f.last(child) {
 				v, ok := s.Record.Get(field)
-				for _, c := range s.Fields {
+				for c := range s.Fields.All() {
 					if c.Field == field {
 						v, ok = c.To, true
 					}
@@ -317,7 +317,7 @@ func (f *fleet) asJournaled(part *desk.Dossier) {
 		case s.Act == changeset.Delete:
 			require.Equal(f.t, s.Outcome == run.Done || s.Outcome == run.Settled, !there, "%s %s %s: %s", s.Act, s.Key, s.Outcome, s.Reason)
 		default:
-			for _, c := range s.Fields {
+			for c := range s.Fields.All() {
 				want := c.From
 				if s.Outcome == run.Done || s.Outcome == run.Settled {
 					want = c.To

@@ -106,11 +106,11 @@ func isRead(t require.TestingT, d *desk.Dossier, rep *run.Report) {
 		require.Equal(t, s.Key, x.Key)
 		require.Equal(t, s.Outcome, x.Outcome, s.Key)
 		require.Equal(t, s.Reason, x.Reason, s.Key)
-		require.ElementsMatch(t, s.Fields, x.Fields, s.Key)
-		require.ElementsMatch(t, s.Record, x.Record, s.Key)
-		require.ElementsMatch(t, s.Read, x.Read, s.Key)
-		require.ElementsMatch(t, s.Left, x.Left, s.Key)
-		require.Len(t, x.Along, len(s.Along), s.Key)
+		require.ElementsMatch(t, s.Fields.Edits(), x.Fields.Edits(), s.Key)
+		require.ElementsMatch(t, s.Record.Record(), x.Record.Record(), s.Key)
+		require.ElementsMatch(t, s.Rare().Read, x.Rare().Read, s.Key)
+		require.ElementsMatch(t, s.Rare().Left, x.Rare().Left, s.Key)
+		require.Len(t, x.Rare().Along, len(s.Rare().Along), s.Key)
 	}
 }
 

@@ -490,6 +490,9 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) e
 		}
 		if lacks == nil {
 			s.take(j.judge(s, now))
+			if j.formAgain() {
+				s.former = nil
+			}
 			j.checkLayout(s, now)
 		}
 		return nil
@@ -505,14 +508,14 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) e
 	return lacks
 }
 
-// manyStates is how many records are held at once of a target that can be read as often as one likes.
-var manyStates = 1 << 17
+// manyStates is how many records are held at once, at most, of a target that can be read as often as one likes.
+var manyStates = 1 << 20
 
 // eachState reads the steps' records as they are now.
 func (j *Job) eachState(ctx context.Context, steps []*Step, take func(s *Step, now *target.State) error) error {
 	most := len(steps)
-	if j.Target.Traits().Reread {
-		most = manyStates
+	if n := j.Target.Traits().Reread; n > 0 {
+		most = min(n, manyStates)
 	}
 	for part := range slices.Chunk(steps, max(most, 1)) {
 		states, err := j.Target.Current(ctx, keys(part))
@@ -572,13 +575,21 @@ func (j *Job) checkTarget(ctx context.Context, steps []*Step) error {
 			clean = append(clean, s)
 		}
 	}
-	reasons, err := j.Target.Check(ctx, j.forTarget(clean, nil))
+	reasons, err := j.reasons(ctx, j.forTarget(clean, nil))
 	for i, why := range reasons {
 		if why != "" {
 			clean[i].Outcome, clean[i].Reason = Refused, why
 		}
 	}
 	return err
+}
+
+// reasons asks the target what it is known not to take.
+func (j *Job) reasons(ctx context.Context, steps target.Steps) ([]string, error) {
+	if w, ok := j.Target.(target.Whole); ok {
+		return w.CheckAll(ctx, steps)
+	}
+	return j.Target.Check(ctx, target.All(steps))
 }
 
 // checkColumns refuses a target that has no column for a field to be written.

@@ -159,19 +159,18 @@ func (j *Job) batchSize() int {
 func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, before map[changeset.ID]former) error {
 	sent := j.forTarget(part, before)
 	if c, ok := j.Target.(target.Committer); ok {
-		return j.commit(ctx, c, jr, r, part, sent)
+		return j.commit(ctx, c, jr, r, part, target.All(sent))
 	}
 	if q, ok := j.Target.(target.Requester); ok {
-		return j.request(ctx, q, jr, r, part, sent)
+		return j.request(ctx, q, jr, r, part, target.All(sent))
 	}
-	if err := jr.append(intents(r.batch, part)); err != nil {
+	if err := jr.appendAll(part, func(some []*Step) ([]byte, error) { return intents(r.batch, some) }); err != nil {
 		return err
 	}
-	results, err := j.Target.Write(ctx, sent)
+	results, err := j.send(ctx, sent)
 	if err != nil {
 		return err
 	}
-	target.Doubted(sent, results)
 	if h, ok := j.Target.(target.Loader); ok {
 		for _, s := range part {
 			s.Outcome, s.When = Unknown, j.Now()
@@ -181,7 +180,20 @@ func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, b
 	if err := j.readBack(ctx, part, results); err != nil {
 		return err
 	}
-	return jr.append(outcomes(r.batch, part, nil))
+	return jr.appendAll(part, func(some []*Step) ([]byte, error) { return outcomes(r.batch, some, nil) })
+}
+
+// send has the target write steps.
+func (j *Job) send(ctx context.Context, steps target.Steps) ([]target.Result, error) {
+	if w, ok := j.Target.(target.Whole); ok {
+		return w.WriteAll(ctx, steps)
+	}
+	all := target.All(steps)
+	results, err := j.Target.Write(ctx, all)
+	if err == nil {
+		target.Doubted(all, results)
+	}
+	return results, err
 }
 
 // readsBack reports whether the target reads back what it writes, and says of each step what became of it, also when it is asked later.
@@ -199,12 +211,16 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 	if err := j.Target.Refresh(ctx); err != nil {
 		return err
 	}
-	for i, s := range part {
-		s.given(results[i].Key)
+	for i := range results {
+		part[i].given(results[i].Key)
 	}
 	i := 0
 	return j.eachState(ctx, part, func(s *Step, now *target.State) error {
-		if s.ends(&results[i], j.Now()) {
+		done := new(target.Result)
+		if results != nil {
+			done = &results[i]
+		}
+		if s.ends(done, j.Now()) {
 			s.noteRead(now)
 		}
 		i++
@@ -263,7 +279,7 @@ func (j *Job) abandon(jr *journal, r *Record) error {
 			s.Outcome, s.Reason, s.When = Skipped, "the target changed after it was read", j.Now()
 		}
 	}
-	if err := jr.append(outcomes(r.batch, r.Steps, nil)); err != nil {
+	if err := jr.appendAll(r.Steps, func(some []*Step) ([]byte, error) { return outcomes(r.batch, some, nil) }); err != nil {
 		return err
 	}
 	return j.close(jr, r, "stopped")

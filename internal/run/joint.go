@@ -109,7 +109,7 @@ func (g *Group) jointBatch(ctx context.Context, all []*cluster) error {
 			p.m.record.batch++
 		}
 		of[p.m] = append(of[p.m], p)
-		steps := p.m.forTarget(p.steps, p.m.before)
+		steps := target.All(p.m.forTarget(p.steps, p.m.before))
 		for i, s := range p.steps {
 			steps[i].Linked = link[s]
 		}

@@ -27,7 +27,7 @@ import (
 	"paletwin/internal/target/file"
 )
 
-func init() { manyStates = 3 } // so that records are read in several parts
+func init() { manyStates, manySteps = 3, 2 } // so that records are read, and lines written, in several parts
 
 func clock() time.Time { return time.Date(2026, 10, 6, 9, 0, 0, 0, time.UTC) }
 

@@ -145,14 +145,27 @@ func keys(steps []*Step) []record.Key {
 	return k
 }
 
-// forTarget turns steps into what a target takes.
-func (j *Job) forTarget(steps []*Step, before map[changeset.ID]former) []target.Step {
-	out := make([]target.Step, len(steps))
-	for i, s := range steps {
-		out[i] = s.forTarget(before[s.ID]) // how it is to look, not how it looked
-		out[i].Cascade, out[i].Anew = j.Options.Cascade, j.Options.Anew
-	}
-	return out
+// forTarget turns steps into what a target takes, each when it is asked for.
+func (j *Job) forTarget(steps []*Step, before map[changeset.ID]former) *sent {
+	return &sent{j: j, steps: steps, before: before}
+}
+
+// sent are steps as a target takes them.
+type sent struct {
+	j      *Job
+	steps  []*Step
+	before map[changeset.ID]former // how they are to look, not how they looked
+	s      target.Step
+}
+
+func (x *sent) Len() int { return len(x.steps) }
+
+func (x *sent) At(i int) *target.Step {
+	s := x.steps[i]
+	room := x.s.Fields[:0]
+	x.s = s.forTarget(x.before[s.ID], room)
+	x.s.Cascade, x.s.Anew = x.j.Options.Cascade, x.j.Options.Anew
+	return &x.s
 }
 
 // former is what was there of a record before runs, beyond its values: how it looked, and

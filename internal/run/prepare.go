@@ -45,10 +45,10 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 	if err := j.definition(ctx, dir, &head); err != nil {
 		return nil, err
 	}
-	if err := j.rollbackFile(dir, &head, write); err != nil {
+	if err := j.rollbackFile(ctx, dir, &head, write); err != nil {
 		return nil, err
 	}
-	if j.with == nil { // how records stood is in the file now; only what is taken back at once is written as it was
+	if j.with == nil { // how records stood is in the file now
 		for _, s := range write {
 			s.former = nil
 		}
@@ -174,11 +174,37 @@ func readsBack(fsys disk.FS, w *disk.Written, file string) error {
 	return err
 }
 
+// formAgain reports whether it is read again how records stand when the rollback file is written, so that it need not be held:
+// where nobody asks for it later, to take back at once what was written.
+func (j *Job) formAgain() bool { return j.with == nil && j.Target.Traits().Reread > 0 }
+
+func walk(steps []*Step, take func(s *Step) error) error {
+	for _, s := range steps {
+		if err := take(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // rollbackFile writes what every step's record was, and reads it back.
-func (j *Job) rollbackFile(dir string, head *Head, write []*Step) error {
+func (j *Job) rollbackFile(ctx context.Context, dir string, head *Head, write []*Step) error {
 	set := j.Dossier.Set()
+	each := func(take func(s *Step) error) error {
+		if !j.formAgain() {
+			return walk(write, take)
+		}
+		return j.eachState(ctx, write, func(s *Step, now *target.State) error {
+			if s.former = nil; now.Form.Kept {
+				s.former = &former{form: now.Form}
+			}
+			err := take(s)
+			s.former = nil
+			return err
+		})
+	}
 	w, err := writeRollback(j.Dossier.FS(), dir, map[string]any{"paletwin": forms.Rollback.Name, "version": forms.Rollback.Version, "dossier": head.Dossier, "run": head.Run,
-		"record_set": set.Name, "key": set.Key, "target": head.Target}, write)
+		"record_set": set.Name, "key": set.Key, "target": head.Target}, len(write), each)
 	if err != nil {
 		return err
 	}

@@ -72,7 +72,7 @@ func (j *Job) askAgain(ctx context.Context, r *Record) error {
 		return nil
 	}
 	jr := r.journal(j.Dossier)
-	results, err := q.Again(ctx, j.forTarget(open, nil), r.tickets, func(ticket json.RawMessage) error { return jr.append(ticketed(r.batch, ticket)) })
+	results, err := q.Again(ctx, target.All(j.forTarget(open, nil)), r.tickets, func(ticket json.RawMessage) error { return jr.append(ticketed(r.batch, ticket)) })
 	err = j.told(jr, r, open, results, err)
 	r.size, r.last = jr.size, jr.last
 	return err

@@ -94,9 +94,9 @@ func (e *Ending) keep() *Rare {
 // Partly reports whether approved fields were left alone.
 func (e *Ending) Partly() bool { return e.rare != nil && len(e.rare.Left) > 0 }
 
-// forTarget is the step as a target takes it, with how the record is to look.
-func (s *Step) forTarget(before former) target.Step {
-	return target.Step{ID: s.ID, Act: s.Act, Key: s.Key, Was: s.Was, Linked: s.Linked, Fields: s.Fields.Edits(), Record: s.Record.Record(), Form: before.form, Bring: before.along}
+// forTarget is the step as a target takes it, with how the record is to look; room is for its fields.
+func (s *Step) forTarget(before former, room []changeset.Edit) target.Step {
+	return target.Step{ID: s.ID, Act: s.Act, Key: s.Key, Was: s.Was, Linked: s.Linked, Fields: s.Fields.Append(room), Record: s.Record.Record(), Form: before.form, Bring: before.along}
 }
 
 // copied is the step, to be given an outcome that may not be its last one.

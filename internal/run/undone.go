@@ -194,7 +194,7 @@ func (m *member) writeBackAt(ctx context.Context, back []*Step) error {
 	}
 	sent := make([]target.Step, len(back))
 	for i, b := range back {
-		sent[i] = b.forTarget(*b.former)
+		sent[i] = b.forTarget(*b.former, nil)
 	}
 	var results []target.Result
 	var err error

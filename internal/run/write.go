@@ -275,7 +275,7 @@ func ended(how string, when time.Time) ([]byte, error) {
 
 // writeRollback writes rollback.jsonl: a heading, a line for each step that
 // is going to be written, and a seal.
-func writeRollback(fsys disk.FS, dir string, head any, steps []*Step) (disk.Written, error) {
+func writeRollback(fsys disk.FS, dir string, head any, steps int, each func(take func(s *Step) error) error) (disk.Written, error) {
 	return disk.WriteFile(fsys, filepath.Join(dir, rollbackName), 0o600, func(w io.Writer) error {
 		sum := sha256.New()
 		out := bufio.NewWriterSize(io.MultiWriter(w, sum), 1<<16)
@@ -285,17 +285,19 @@ func writeRollback(fsys disk.FS, dir string, head any, steps []*Step) (disk.Writ
 			return err
 		}
 		var l line
-		for _, s := range steps {
+		err := each(func(s *Step) error {
 			l = l[:0]
 			s.rollback(&l)
-			if _, err := out.Write(append(l, '\n')); err != nil {
-				return err
-			}
+			_, err := out.Write(append(l, '\n'))
+			return err
+		})
+		if err != nil {
+			return err
 		}
 		if err := out.Flush(); err != nil {
 			return err
 		}
-		return json.NewEncoder(w).Encode(map[string]any{"seal": changeset.ChecksumOf(sum), "steps": len(steps)})
+		return json.NewEncoder(w).Encode(map[string]any{"seal": changeset.ChecksumOf(sum), "steps": steps})
 	})
 }
 
@@ -360,6 +362,19 @@ func (j *journal) append(line []byte, err error) error {
 		return err
 	}
 	j.size, j.last = j.size+int64(len(line)), sum
+	return nil
+}
+
+// manySteps is how many steps a line has at most, where a batch may be a whole run: several lines say then what one would.
+var manySteps = 1 << 16
+
+// appendAll writes what makes a line of some steps of all of them.
+func (j *journal) appendAll(steps []*Step, make func(some []*Step) ([]byte, error)) error {
+	for some := range slices.Chunk(steps, manySteps) {
+		if err := j.append(make(some)); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

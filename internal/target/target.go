@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -68,6 +69,41 @@ type Writer interface {
 	Write(ctx context.Context, steps []Step) ([]Result, error)
 }
 
+// Steps are steps that are made when they are asked for, so that nobody holds a million of them.
+type Steps interface {
+	Len() int
+	// At returns step i, which holds until another is asked for.
+	At(i int) *Step
+}
+
+// List is steps that are there.
+type List []Step
+
+func (l List) Len() int       { return len(l) }
+func (l List) At(i int) *Step { return &l[i] }
+
+// All returns steps as a list.
+func All(steps Steps) []Step {
+	if l, ok := steps.(List); ok {
+		return l
+	}
+	all := make([]Step, steps.Len())
+	for i := range all {
+		all[i] = *steps.At(i)
+		all[i].Fields = slices.Clone(all[i].Fields)
+	}
+	return all
+}
+
+// Whole is a Target that takes all steps of a run at once, and holds none of them.
+type Whole interface {
+	Target
+	// CheckAll is Check; no reasons at all mean that every step can be carried out.
+	CheckAll(ctx context.Context, steps Steps) ([]string, error)
+	// WriteAll is Write; no results at all mean that every step was carried out.
+	WriteAll(ctx context.Context, steps Steps) ([]Result, error)
+}
+
 // Summer is a target that knows beforehand what its backup's SHA-256 will be.
 type Summer interface {
 	// Summing begins to make it, beside whatever is done next.
@@ -80,7 +116,7 @@ type Summer interface {
 type Traits struct {
 	Ext    string // the ending of a backup's file name: ".csv"
 	Size   int64  // of a backup in bytes, about; 0 is unknown
-	Reread bool   // that its records can be read again and again, some at a time, and are the same
+	Reread int    // how many of its records are best read at a time, since they can be read again and again and are the same; 0 is all that are asked for
 	Batch  int    // how many steps Write takes at once; 0 means all of a run, and that either all or none are written
 	// Unread means that records are not looked up: they are taken to be as the
 	// steps say they were, and nothing more of them is needed.

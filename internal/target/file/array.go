@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"io"
-	"slices"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -30,7 +29,7 @@ func (f *File) openArray() (form, error) {
 	for _, p := range at[:min(len(at), sampled)] {
 		rows.types.Learn(f.m.Data[p[0]:p[1]])
 	}
-	return &array{rows, &lines{f, arrayRows{rows, at}}, at}, nil
+	return &array{rows, &lines{f: f, rows: arrayRows{rows, at}}, at}, nil
 }
 
 // arrayRows are the rows of a list, for what is asked of rows alone.
@@ -81,7 +80,7 @@ func (a *array) current(ctx context.Context, at map[string]int, states []target.
 	})
 }
 
-func (a *array) check(ctx context.Context, steps []target.Step) ([]string, error) {
+func (a *array) check(ctx context.Context, steps target.Steps) ([]string, error) {
 	return a.lines.check(ctx, steps)
 }
 
@@ -94,12 +93,14 @@ func (a *array) usual() string {
 	return "," + string(data[bytes.LastIndexByte(data, '[')+1:])
 }
 
-func (a *array) write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error {
+func (a *array) atOnce() int { return allAtOnce }
+
+func (a *array) write(ctx context.Context, out io.Writer, steps target.Steps) ([]target.Result, error) {
 	reasons, err := a.check(ctx, steps)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	refusals(steps, reasons, results)
+	results := refused(steps, reasons)
 	w := newWriter(a.lines.rows, steps, results)
 	data := a.rows.m.Data
 	o := &listWriter{out: out, usual: a.usual()}
@@ -107,40 +108,36 @@ func (a *array) write(ctx context.Context, out io.Writer, steps []target.Step, r
 	var comeBack func(key string)
 	comeBack = func(key string) {
 		for _, i := range w.take(key) {
-			s := &steps[i]
+			s := steps.At(i)
+			key := s.Key.Encoding()
 			o.object([]byte(s.Form.Row), s.Form.Lead, s.Form.End)
-			comeBack(s.Key.Encoding())
+			comeBack(key)
 		}
 	}
 	comeBack("")
 	i := 0
 	err = w.rows.each(ctx, func(key []byte, r span) error {
 		raw := data[r.start:r.end]
-		n, hit := w.byKey[string(key)]
-		switch {
-		case hit && steps[n].Act == changeset.Delete:
-		case hit:
-			o.object(a.rows.amended(&steps[n], raw), a.between(i), "")
-		default:
+		if n, hit := w.byKey[string(key)]; !hit {
 			o.object(raw, a.between(i), "")
+		} else if s := steps.At(n); s.Act != changeset.Delete {
+			o.object(a.rows.amended(s, raw), a.between(i), "")
 		}
 		i++
 		comeBack(string(key))
 		return o.err
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for i := range steps {
-		if key := steps[i].Form.After.Encoding(); slices.Contains(w.after[key], i) {
-			comeBack(key)
-		}
+	for key := range w.stranded(steps) {
+		comeBack(key)
 	}
 	for _, i := range w.appends {
-		o.object(jsonl.Like(a.rows.added(steps[i].Record), data[a.at[0][0]:a.at[0][1]]), "", "")
+		o.object(jsonl.Like(a.rows.added(steps.At(i).Record), data[a.at[0][0]:a.at[0][1]]), "", "")
 	}
 	o.put(data[a.at[len(a.at)-1][1]:])
-	return o.err
+	return results, o.err
 }
 
 // listWriter writes objects with what stands between them. The first error stays.

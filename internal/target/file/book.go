@@ -81,9 +81,15 @@ func (b *book) current(ctx context.Context, at map[string]int, states []target.S
 }
 
 // check says which steps the workbook cannot take.
-func (b *book) check(ctx context.Context, steps []target.Step) ([]string, error) {
+func (b *book) check(ctx context.Context, steps target.Steps) ([]string, error) {
+	return b.refuse(ctx, target.All(steps))
+}
+
+func (b *book) atOnce() int { return allAtOnce }
+
+func (b *book) refuse(ctx context.Context, steps []target.Step) ([]string, error) {
 	reasons := make([]string, len(steps))
-	p, err := b.plan(ctx, steps, make([]target.Result, len(steps)))
+	p, err := b.plan(ctx, steps, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -95,31 +101,32 @@ func (b *book) check(ctx context.Context, steps []target.Step) ([]string, error)
 }
 
 // write writes the workbook and reads it again before it goes out: what was made of the sheet has to be what was asked.
-func (b *book) write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error {
-	reasons, err := b.check(ctx, steps)
+func (b *book) write(ctx context.Context, out io.Writer, some target.Steps) ([]target.Result, error) {
+	steps := target.All(some)
+	reasons, err := b.refuse(ctx, steps)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	refusals(steps, reasons, results)
+	results := refused(some, reasons)
 	p, err := b.plan(ctx, steps, results)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var made bytes.Buffer
 	if err := b.in.Edit(b.f.img.HeadingRow, p.ops, &made); err != nil {
-		return err
+		return nil, err
 	}
 	img, err := b.checkMade(ctx, made.Bytes(), steps, results)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	data, err := b.lock(made.Bytes())
 	if err != nil {
-		return err
+		return nil, err
 	}
 	b.f.made, b.f.madeSum = img, xxh3.Hash128(data)
 	_, err = out.Write(data)
-	return err
+	return results, err
 }
 
 // plan is the steps as changes of the sheet.
@@ -140,7 +147,7 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 	byKey := map[string]int{}
 	for i := range steps {
 		switch s := &steps[i]; {
-		case results[i].Fate == target.Refused:
+		case left(results, i):
 		case s.Act == changeset.Add:
 			adds = append(adds, i)
 		default:
@@ -151,9 +158,9 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 		return nil, err
 	}
 	for _, i := range adds {
-		pl.place(steps, i, true)
+		pl.place(&steps[i], i, true)
 	}
-	pl.settle(steps)
+	pl.settle()
 	last := img.HeadingRow
 	// Those whose place is behind one that comes back follow it at once.
 	var comeBack func(key string, row int)
@@ -176,10 +183,8 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 		comeBack(string(key), sc.Number())
 		return nil
 	})
-	for i := range steps {
-		if key := steps[i].Form.After.Encoding(); slices.Contains(pl.after[key], i) {
-			comeBack(key, last)
-		}
+	for key := range pl.stranded(target.List(steps)) {
+		comeBack(key, last)
 	}
 	for _, i := range pl.appends {
 		p.add(i, b.insert(&steps[i], last))
@@ -263,7 +268,7 @@ func (b *book) checkMade(ctx context.Context, made []byte, steps []target.Step, 
 	img.SetHeading(b.f.img.Heading, b.f.img.Renamed)
 	touched := make(map[string]*target.Step, len(steps))
 	for i := range steps {
-		if results[i].Fate != target.Refused {
+		if !left(results, i) {
 			touched[steps[i].Key.Encoding()] = &steps[i]
 		}
 	}

@@ -57,15 +57,20 @@ type File struct {
 	madeSum xxh3.Uint128
 }
 
+// allAtOnce is how many records are read at a time of files that are gone through each time.
+const allAtOnce = 1 << 17
+
 // form is how a kind of file keeps records.
 type form interface {
 	// current reads the wanted records; at holds their places by key.
 	current(ctx context.Context, at map[string]int, states []target.State) error
 	// check says why steps cannot be carried out, "" where they can.
-	check(ctx context.Context, steps []target.Step) ([]string, error)
-	// write writes the whole file with the steps carried out. The results of
-	// steps that are refused say so; those are left out.
-	write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error
+	check(ctx context.Context, steps target.Steps) ([]string, error)
+	// write writes the whole file with the steps carried out. Where some are refused they are left
+	// out, and the results say so; else there are none.
+	write(ctx context.Context, out io.Writer, steps target.Steps) ([]target.Result, error)
+	// atOnce is how many records are best read at a time.
+	atOnce() int
 }
 
 // Open opens a file of records as a target and takes its lock: key names their key
@@ -134,7 +139,7 @@ func (f *File) Fields() []string { return f.img.Heading }
 
 // Traits of a file: all of a run is written at once.
 func (f *File) Traits() target.Traits {
-	return target.Traits{Ext: "." + f.img.Found.Format, Size: int64(len(f.m.Data)), Reread: true, Links: f.m.Links, Owner: disk.Owner(f.m.Info)}
+	return target.Traits{Ext: "." + f.img.Found.Format, Size: int64(len(f.m.Data)), Reread: f.form.atOnce(), Links: f.m.Links, Owner: disk.Owner(f.m.Info)}
 }
 
 // Refresh reads the file again.
@@ -208,10 +213,10 @@ func (f *File) formOf() (form, error) {
 	switch f.img.Found.Format {
 	case "csv":
 		rows := &csvRows{File: f, encoder: csv.Encoder(f.img.Found)}
-		return &lines{f, rows}, rows.check()
+		return &lines{f: f, rows: rows}, rows.check()
 	case "jsonl":
 		rows := &jsonRows{File: f, types: jsonl.Types{}}
-		return &lines{f, rows}, rows.learn()
+		return &lines{f: f, rows: rows}, rows.learn()
 	case "json":
 		return f.openArray()
 	case "xlsx":
@@ -326,38 +331,74 @@ func (f *File) Table(context.Context) (*table.Image, func() error, error) {
 
 // Check says which steps the file cannot hold.
 func (f *File) Check(ctx context.Context, steps []target.Step) ([]string, error) {
+	reasons, err := f.CheckAll(ctx, target.List(steps))
+	if reasons == nil {
+		reasons = make([]string, len(steps))
+	}
+	return reasons, err
+}
+
+// CheckAll says which steps the file cannot hold.
+func (f *File) CheckAll(ctx context.Context, steps target.Steps) ([]string, error) {
 	return f.form.check(ctx, f.normalised(steps))
 }
 
 // normalised are steps whose keys are written as table gives keys.
-func (f *File) normalised(steps []target.Step) []target.Step {
+func (f *File) normalised(steps target.Steps) target.Steps {
 	if f.of.OneForm() {
 		return steps
 	}
-	steps = slices.Clone(steps)
-	for i := range steps {
-		s := &steps[i]
-		s.Key, s.Form.After = f.of.Key(s.Key), f.of.Key(s.Form.After)
-	}
-	return steps
+	return &normal{steps, f.of, target.Step{}}
 }
 
-// refusals are the results of steps of which some are refused, with those that
-// are linked with them.
-func refusals(steps []target.Step, reasons []string, results []target.Result) {
+// normal are steps whose keys have one form.
+type normal struct {
+	target.Steps
+	of *schema.Schema
+	s  target.Step
+}
+
+func (n *normal) At(i int) *target.Step {
+	n.s = *n.Steps.At(i)
+	n.s.Key, n.s.Form.After = n.of.Key(n.s.Key), n.of.Key(n.s.Form.After)
+	return &n.s
+}
+
+// refused are the results of steps of which some are refused, with those that
+// are linked with them; none where none is.
+func refused(steps target.Steps, reasons []string) []target.Result {
+	if !slices.ContainsFunc(reasons, func(why string) bool { return why != "" }) {
+		return nil
+	}
+	results := make([]target.Result, steps.Len())
 	for i, why := range reasons {
 		if why != "" {
 			results[i] = target.Result{Fate: target.Refused, Reason: why}
 		}
 	}
-	target.Together(steps, results)
+	target.Together(target.All(steps), results)
+	return results
+}
+
+// left reports whether a step is left out.
+func left(results []target.Result, i int) bool {
+	return results != nil && results[i].Fate == target.Refused
 }
 
 // Write writes the file anew with the steps carried out.
 func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result, error) {
-	results := make([]target.Result, len(steps))
+	results, err := f.WriteAll(ctx, target.List(steps))
+	if err == nil && results == nil {
+		results = make([]target.Result, len(steps))
+	}
+	return results, err
+}
+
+// WriteAll writes the file anew with the steps carried out.
+func (f *File) WriteAll(ctx context.Context, steps target.Steps) ([]target.Result, error) {
 	tmp := disk.TempName(f.path)
-	if err := f.draft(ctx, tmp, f.normalised(steps), results); err != nil {
+	results, err := f.draft(ctx, tmp, f.normalised(steps))
+	if err != nil {
 		return nil, &target.Unwritten{Err: err}
 	}
 	if err := disk.Replace(f.fsys, tmp, f.path); err != nil {
@@ -371,15 +412,18 @@ func (f *File) Write(ctx context.Context, steps []target.Step) ([]target.Result,
 
 // draft writes the file anew beside it, and makes sure that it is still what was
 // read.
-func (f *File) draft(ctx context.Context, tmp string, steps []target.Step, results []target.Result) error {
-	err := disk.WriteTemp(f.fsys, tmp, f.m.Info.Mode().Perm(), func(out io.Writer) error {
-		return table.Guard(func() error { return f.form.write(ctx, out, steps, results) })
+func (f *File) draft(ctx context.Context, tmp string, steps target.Steps) (results []target.Result, err error) {
+	err = disk.WriteTemp(f.fsys, tmp, f.m.Info.Mode().Perm(), func(out io.Writer) error {
+		return table.Guard(func() (err error) {
+			results, err = f.form.write(ctx, out, steps)
+			return err
+		})
 	})
 	if err != nil {
 		if moved := f.unmoved(); moved != nil { // which is why it could not be read
 			err = moved
 		}
-		return err
+		return nil, err
 	}
 	if err = f.fsys.Keep(tmp, f.m.Info); err == nil {
 		err = f.unmoved()
@@ -387,7 +431,7 @@ func (f *File) draft(ctx context.Context, tmp string, steps []target.Step, resul
 	if err != nil {
 		_ = f.fsys.Remove(tmp) // the first error counts
 	}
-	return err
+	return results, err
 }
 
 // unmoved checks that the file is still what was read: its identity, size,

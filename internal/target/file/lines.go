@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"io"
-	"slices"
 
 	"paletwin/core/changeset"
 	"paletwin/core/record"
@@ -14,8 +13,9 @@ import (
 // lines is the form of files that keep a record on a row of its own, one
 // behind the other.
 type lines struct {
-	f    *File
-	rows rows
+	f     *File
+	rows  rows
+	index *index // of its rows, once many were asked for
 }
 
 // rows is how the rows of a file of lines are read and made.
@@ -42,26 +42,55 @@ type rows interface {
 // not included; the next row starts at next.
 type span struct{ start, end, next int }
 
+// linesAtOnce is how many records are read at a time, and from how many on rows are found by an index: a run of more comes
+// back for the others.
+var linesAtOnce = 1 << 14
+
+func (l *lines) atOnce() int { return linesAtOnce }
+
 func (l *lines) current(ctx context.Context, at map[string]int, states []target.State) error {
-	text, end := l.rows.text() // end of the record before, with its line end
-	var before []byte
-	lead := lineEnd(text[:end])
-	return l.rows.each(ctx, func(key []byte, r span) error {
-		if i, wanted := at[string(key)]; wanted {
-			s := &states[i]
-			if s.Count++; s.Count == 1 {
-				raw := text[r.start:r.end]
-				s.Record = l.rows.record(raw)
-				s.Form = target.Form{Row: string(raw), After: record.KeyOf(before), Gap: string(text[end:r.start]), Kept: true, End: string(text[r.end:r.next])}
-				// The rows behind it may go as well, and the row before then ends the file.
-				if r.start == end && (r.end == r.next || lead != l.rows.newline()) {
-					s.Form.Lead = lead
-				}
+	if l.index == nil && len(states) >= l.atOnce() {
+		if err := l.makeIndex(ctx); err != nil {
+			return err
+		}
+	}
+	if l.index != nil {
+		l.index.current(l, at, states)
+		return nil
+	}
+	text, end := l.rows.text()
+	before := neighbour{end: end, lead: lineEnd(text[:end])}
+	var key []byte
+	return l.rows.each(ctx, func(k []byte, r span) error {
+		if i, wanted := at[string(k)]; wanted {
+			if s := &states[i]; s.Count == 0 {
+				l.state(s, text, before, r)
+			} else {
+				s.Count++
 			}
 		}
-		before, end, lead = append(before[:0], key...), r.next, string(text[r.end:r.next])
+		key = append(key[:0], k...)
+		before = neighbour{key, r.next, string(text[r.end:r.next])}
 		return nil
 	})
+}
+
+// neighbour is what stands before a row: the key of the record there, none before the first, where it ends, with its line end, and that.
+type neighbour struct {
+	key  []byte
+	end  int
+	lead string
+}
+
+// state makes the state of the record whose row stands somewhere in the text.
+func (l *lines) state(s *target.State, text []byte, before neighbour, r span) {
+	raw := text[r.start:r.end]
+	s.Count, s.Record = 1, l.rows.record(raw)
+	s.Form = target.Form{Row: string(raw), After: record.KeyOf(before.key), Gap: string(text[before.end:r.start]), Kept: true, End: string(text[r.end:r.next])}
+	// The rows behind it may go as well, and the row before then ends the file.
+	if r.start == before.end && (r.end == r.next || before.lead != l.rows.newline()) {
+		s.Form.Lead = before.lead
+	}
 }
 
 // lineEnd is the line end at the end of a text, "" if it has none.
@@ -75,25 +104,33 @@ func lineEnd(text []byte) string {
 	return ""
 }
 
-func (l *lines) write(ctx context.Context, out io.Writer, steps []target.Step, results []target.Result) error {
+func (l *lines) write(ctx context.Context, out io.Writer, steps target.Steps) ([]target.Result, error) {
 	reasons, err := l.check(ctx, steps)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	refusals(steps, reasons, results)
+	results := refused(steps, reasons)
 	to := l.rows.encode(out)
 	if err := newWriter(l.rows, steps, results).write(ctx, to); err != nil {
-		return err
+		return nil, err
 	}
-	return to.Close()
+	return results, to.Close()
 }
 
-func (l *lines) check(ctx context.Context, steps []target.Step) ([]string, error) {
-	reasons := make([]string, len(steps))
-	for i := range steps {
-		reasons[i] = l.refuse(&steps[i])
+// check says why steps cannot be carried out; nothing where all of them can.
+func (l *lines) check(ctx context.Context, steps target.Steps) (reasons []string, err error) {
+	why := func(i int, text string) {
+		if reasons == nil {
+			reasons = make([]string, steps.Len())
+		}
+		reasons[i] = text
 	}
-	return reasons, l.keepLast(ctx, steps, reasons)
+	for i := range steps.Len() {
+		if text := l.refuse(steps.At(i)); text != "" {
+			why(i, text)
+		}
+	}
+	return reasons, l.keepLast(ctx, steps, func(i int) bool { return reasons == nil || reasons[i] == "" }, why)
 }
 
 // refuse says why a step cannot be carried out, or "".
@@ -116,7 +153,7 @@ func (l *lines) refuse(s *target.Step) string {
 
 // keepLast refuses to delete records without which the file would say nothing
 // about its fields, and could not be read again.
-func (l *lines) keepLast(ctx context.Context, steps []target.Step, reasons []string) error {
+func (l *lines) keepLast(ctx context.Context, steps target.Steps, written func(i int) bool, refuse func(i int, why string)) error {
 	if l.rows.least() == 0 {
 		return nil
 	}
@@ -124,17 +161,17 @@ func (l *lines) keepLast(ctx context.Context, steps []target.Step, reasons []str
 	if err := l.rows.each(ctx, func([]byte, span) error { left++; return nil }); err != nil {
 		return err
 	}
-	for i := range steps {
-		if steps[i].Act == changeset.Add && reasons[i] == "" {
+	for i := range steps.Len() {
+		if steps.At(i).Act == changeset.Add && written(i) {
 			left++
 		}
 	}
-	for i := range steps {
-		if steps[i].Act != changeset.Delete {
+	for i := range steps.Len() {
+		if steps.At(i).Act != changeset.Delete {
 			continue
 		}
 		if left--; left < l.rows.least() {
-			reasons[i] = "it is the last record, and only records say which fields the file has"
+			refuse(i, "it is the last record, and only records say which fields the file has")
 		}
 	}
 	return nil
@@ -145,7 +182,7 @@ func (l *lines) keepLast(ctx context.Context, steps []target.Step, reasons []str
 type writer struct {
 	rows  rows
 	text  []byte
-	steps []target.Step
+	steps target.Steps
 	byKey map[string]int // amends and deletes
 	places
 
@@ -153,19 +190,20 @@ type writer struct {
 	from int // what of the old bytes is still to be written starts here
 }
 
-func newWriter(r rows, steps []target.Step, results []target.Result) *writer {
-	w := &writer{rows: r, steps: steps, byKey: map[string]int{}}
+func newWriter(r rows, steps target.Steps, results []target.Result) *writer {
+	w := &writer{rows: r, steps: steps, byKey: make(map[string]int, steps.Len())}
 	w.text, w.from = r.text()
-	for i := range steps {
-		if s := &steps[i]; results[i].Fate == target.Refused {
+	for i := range steps.Len() {
+		if left(results, i) {
 			continue
-		} else if s.Act != changeset.Add {
+		}
+		if s := steps.At(i); s.Act != changeset.Add {
 			w.byKey[s.Key.Encoding()] = i
 		} else {
-			w.place(steps, i, w.fits(s))
+			w.place(s, i, w.fits(s))
 		}
 	}
-	w.settle(steps)
+	w.settle()
 	return w
 }
 
@@ -192,19 +230,20 @@ func (w *writer) write(ctx context.Context, to io.Writer) error {
 	err := w.rows.each(ctx, func(key []byte, r span) error {
 		gap += r.start - last
 		last = r.next
+		stays := true
 		if i, hit := w.byKey[string(key)]; hit {
 			w.copyTo(r.start)
-			if w.steps[i].Act == changeset.Amend {
-				w.out.write(w.rows.amended(&w.steps[i], w.text[r.start:r.end]))
+			if s := w.steps.At(i); s.Act == changeset.Amend {
+				w.out.write(w.rows.amended(s, w.text[r.start:r.end]))
 				w.from = r.end
 			} else {
-				w.from = r.next
+				stays, w.from = false, r.next
 				// Blank rows before a last row without a line end stay lines,
 				// and so does the heading.
 				w.out.keep = (gap > 0 || stay == 0) && r.end == len(w.text)
 			}
 		}
-		if i, hit := w.byKey[string(key)]; !hit || w.steps[i].Act != changeset.Delete {
+		if stays {
 			gap = 0
 			stay++
 		}
@@ -237,24 +276,23 @@ func (w *writer) comeBack(key string) {
 	for _, i := range w.take(key) {
 		// A gap is measured from the end of the record before, as it was
 		// when the row went: rows that went earlier come back inside it.
-		gap := w.steps[i].Form.Gap
-		if bytes.HasPrefix(w.text[base:], []byte(gap)) {
-			w.copyTo(base + len(gap))
+		s := w.steps.At(i)
+		form, key := s.Form, s.Key.Encoding()
+		if bytes.HasPrefix(w.text[base:], []byte(form.Gap)) {
+			w.copyTo(base + len(form.Gap))
 		}
-		w.out.row([]byte(w.steps[i].Form.Row), []byte(w.steps[i].Form.End), []byte(w.steps[i].Form.Lead))
-		w.comeBack(w.steps[i].Key.Encoding())
+		w.out.row([]byte(form.Row), []byte(form.End), []byte(form.Lead))
+		w.comeBack(key)
 	}
 }
 
 // append writes the adds that have no place, or whose place is gone.
 func (w *writer) append() {
-	for i := range w.steps {
-		if key := w.steps[i].Form.After.Encoding(); slices.Contains(w.after[key], i) {
-			w.comeBack(key)
-		}
+	for key := range w.stranded(w.steps) {
+		w.comeBack(key)
 	}
 	for _, i := range w.appends {
-		w.out.row(w.rows.added(w.steps[i].Record), w.out.newline, nil)
+		w.out.row(w.rows.added(w.steps.At(i).Record), w.out.newline, nil)
 	}
 }
 

@@ -70,11 +70,17 @@ func (p Packed) Append(to []Edit) []Edit {
 
 // Where returns the edits of which something is true, packed.
 func (p Packed) Where(is func(e Edit) bool) Packed {
-	var some []Edit
+	var room [8]Edit
+	some, all := room[:0], true
 	for e := range p.All() {
 		if is(e) {
 			some = append(some, e)
+		} else {
+			all = false
 		}
+	}
+	if all {
+		return p
 	}
 	return Pack(some)
 }

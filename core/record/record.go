@@ -131,6 +131,20 @@ func (k Key) IsZero() bool { return k.enc == "" }
 // makes them.
 func (k Key) Encoding() string { return k.enc }
 
+// Compare orders keys by their parts.
+func (k Key) Compare(other Key) int {
+	a, b := k.enc, other.enc
+	for a != "" && b != "" {
+		var x, y string
+		x, a = CutPart(a)
+		y, b = CutPart(b)
+		if c := strings.Compare(x, y); c != 0 {
+			return c
+		}
+	}
+	return len(a) - len(b)
+}
+
 // Parts returns the key's parts.
 func (k Key) Parts() []string {
 	var parts []string

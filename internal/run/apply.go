@@ -513,17 +513,27 @@ var manyStates = 1 << 20
 
 // eachState reads the steps' records as they are now.
 func (j *Job) eachState(ctx context.Context, steps []*Step, take func(s *Step, now *target.State) error) error {
-	most := len(steps)
-	if n := j.Target.Traits().Reread; n > 0 {
-		most = min(n, manyStates)
+	return eachState(ctx, j.Target, len(steps), func(i int) record.Key { return steps[i].Key }, func(i int, now *target.State) error { return take(steps[i], now) })
+}
+
+// eachState reads records as a target has them now, some at a time where it can be read again.
+func eachState(ctx context.Context, t target.Target, n int, key func(i int) record.Key, take func(i int, now *target.State) error) error {
+	most := max(n, 1)
+	if once := t.Traits().Reread; once > 0 {
+		most = min(once, manyStates)
 	}
-	for part := range slices.Chunk(steps, max(most, 1)) {
-		states, err := j.Target.Current(ctx, keys(part))
+	var some []record.Key
+	for from := 0; from < n; from += len(some) {
+		some = some[:0]
+		for i := from; i < min(from+most, n); i++ {
+			some = append(some, key(i))
+		}
+		states, err := t.Current(ctx, some)
 		if err != nil {
 			return err
 		}
-		for i, s := range part {
-			if err := take(s, &states[i]); err != nil {
+		for i := range states {
+			if err := take(from+i, &states[i]); err != nil {
 				return err
 			}
 		}
@@ -540,8 +550,7 @@ func (j *Job) knowsFew(ctx context.Context, c *desk.Changes, steps []*Step) erro
 	}
 	var all []record.Key
 	for line := range c.Lines() {
-		_, gone := done[unit{line.ID(), ""}]
-		if line.Act() == changeset.Add || line.Act() == changeset.Delete && gone {
+		if line.Act() == changeset.Add || line.Act() == changeset.Delete && done.has(unit{line.ID(), ""}) {
 			continue
 		}
 		ch, err := line.Change(c.Header.Fields)

@@ -3,7 +3,7 @@ package run
 import (
 	"context"
 	"io"
-	"maps"
+	"iter"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -69,7 +69,7 @@ func rollbackOf(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo)
 	if err != nil {
 		return nil, err
 	}
-	if err := only(t, tgt, at, before.keys()); err != nil {
+	if err := only(t, tgt, at, before.keys); err != nil {
 		return nil, err
 	}
 	found, err := before.confirmed(ctx, t, tgt, system)
@@ -89,25 +89,14 @@ func rollbackOf(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo)
 	if tgt.Traits().Nulls {
 		b.schema = b.schema.Telling()
 	}
-	changes, runs := b.inverse(t.Set().Name, done)
-	if len(changes) == 0 {
+	inverse := b.inverse(t.Set().Name, done)
+	if len(inverse.records) == 0 {
 		return nil, refuse(NothingDone, "dossier %s has nothing that could be undone%s", t.Meta.Number, b.narrowed())
 	}
-	named := make([]record.Key, len(changes))
-	for i, c := range changes {
-		named[i] = c.Key
-	}
-	states, err := tgt.Current(ctx, named)
+	findings, err := inverse.holdMoved(ctx, tgt, b.schema, system)
 	if err != nil {
 		return nil, err
 	}
-	var findings []changeset.Finding
-	for i, c := range changes {
-		if f := holdMoved(c, &states[i], b.schema, system); f != nil {
-			findings = append(findings, *f)
-		}
-	}
-	holdLinked(changes)
 	title := "rollback of " + t.Meta.Number
 	if len(b.Records) > 0 {
 		title += " for " + b.Records[0].String()
@@ -115,8 +104,8 @@ func rollbackOf(ctx context.Context, t *desk.Dossier, tgt target.Target, b Undo)
 			title += " and others"
 		}
 	}
-	return &newDossier{title: title, changes: changes, findings: findings,
-		undoes: &desk.Undoes{Dossier: t.Meta.Number, Runs: runs}, by: b.By, now: b.Now(), tool: b.Tool,
+	return &newDossier{title: title, changes: inverse.all(), findings: findings,
+		undoes: &desk.Undoes{Dossier: t.Meta.Number, Runs: inverse.runs}, by: b.By, now: b.Now(), tool: b.Tool,
 		options: b.told(system)}, nil
 }
 
@@ -150,80 +139,6 @@ func (b *Undo) told(system []string) *desk.Options {
 	return o
 }
 
-// inverse returns the changes that undo what stands and is asked for, one a
-// record, and the runs they belong to, newest first. Fields of one record
-// that several runs wrote come together, and so does what is linked.
-func (b *Undo) inverse(set string, done map[unit]standingUnit) ([]*changeset.Change, []int) {
-	byID := map[changeset.ID]*changeset.Change{}
-	undo := map[*changeset.Change][]unit{}
-	var runs []int
-	for u := range b.asked(done) {
-		d := done[u]
-		c := byID[u.id]
-		if c == nil {
-			c = &changeset.Change{Act: d.step.Act.Inverse(), Key: d.step.Key, Linked: d.step.Linked}
-			c.ID = changeset.MakeID(set, c.Key, c.Act)
-			byID[u.id] = c
-		}
-		undo[c] = append(undo[c], u)
-		if !slices.Contains(runs, d.run) {
-			runs = append(runs, d.run)
-		}
-	}
-	for c, units := range undo {
-		for step, fields := range byStep(units, done) {
-			step.undo(c, fields)
-		}
-	}
-	there := map[record.Key]*changeset.Change{}
-	for _, c := range byID {
-		if c.Act != changeset.Delete {
-			there[c.Key] = c
-		}
-	}
-	for c, units := range undo { // a record that stood under another key goes back to it
-		if back := there[done[units[0]].step.Was]; back != nil {
-			back.Was = c.Key
-		}
-	}
-	changes := slices.Collect(maps.Values(byID))
-	slices.SortFunc(changes, func(a, b *changeset.Change) int { return compareKeys(a.Key, b.Key, a.Act, b.Act) })
-	slices.SortFunc(runs, func(a, b int) int { return b - a })
-	return changes, runs
-}
-
-// asked returns the units that are asked for, with those that they are linked
-// with.
-func (b *Undo) asked(done map[unit]standingUnit) map[unit]bool {
-	type within struct {
-		id   changeset.ID
-		link string
-	}
-	units, links, fields := map[unit]bool{}, map[string]bool{}, map[within]bool{}
-	for u, d := range done {
-		if b.Run > 0 && d.run != b.Run || len(b.Records) > 0 && !b.names(d.step.Key) || len(b.Fields) > 0 && !slices.Contains(b.Fields, u.field) {
-			continue
-		}
-		units[u] = true
-		if d.step.Linked != "" {
-			links[d.step.Linked] = true
-		}
-		if link := d.step.linkOf(u.field); link != "" {
-			fields[within{u.id, link}] = true
-		}
-	}
-	if len(links)+len(fields) == 0 {
-		return units
-	}
-	for u, d := range done {
-		link := d.step.linkOf(u.field)
-		if links[d.step.Linked] || fields[within{u.id, link}] {
-			units[u] = true
-		}
-	}
-	return units
-}
-
 // names reports whether a record is one of those that are asked for.
 func (b *Undo) names(k record.Key) bool {
 	return b.schema.HasKey(b.Records, k)
@@ -235,52 +150,13 @@ func (s *Step) linkOf(field string) string {
 	return f.Linked
 }
 
-// holdLinked holds what is linked with something that is held.
-func holdLinked(changes []*changeset.Change) {
-	held := map[string][]string{}
-	for _, c := range changes {
-		within := map[string][]string{}
-		for i := range c.Fields {
-			if f := &c.Fields[i]; len(f.Held) > 0 {
-				held[c.Linked], within[f.Linked] = f.Held, f.Held
-			}
-		}
-		for i := range c.Fields {
-			if f := &c.Fields[i]; f.Linked != "" && len(f.Held) == 0 {
-				f.Held = within[f.Linked]
-			}
-		}
-		if len(c.Held) > 0 {
-			held[c.Linked] = c.Held
-		}
-	}
-	for _, c := range changes {
-		if c.Linked != "" && len(c.Held) == 0 {
-			c.Held = held[c.Linked]
-		}
-	}
-}
-
-// byStep sorts units of one record by the step that did them.
-func byStep(units []unit, done map[unit]standingUnit) map[*Step]map[string]bool {
-	steps := map[*Step]map[string]bool{}
-	for _, u := range units {
-		s := done[u].step
-		if steps[s] == nil {
-			steps[s] = map[string]bool{}
-		}
-		steps[s][u.field] = true
-	}
-	return steps
-}
-
 // undo adds to c what undoes fields of the step, or all of an add or delete:
 // from what was read back after the run to what was there before.
-func (s *Step) undo(c *changeset.Change, fields map[string]bool) {
+func (s *Step) undo(c *changeset.Change, fields changeset.Packed) {
 	back := s.Rare().Read
 	read := back.Finder()
 	for f := range s.Fields.All() {
-		if !fields[f.Field] {
+		if _, wanted := fields.Of(f.Field); !wanted {
 			continue
 		}
 		if after, ok := read(f.Field); ok {
@@ -305,7 +181,7 @@ func (s *Step) undo(c *changeset.Change, fields map[string]bool) {
 
 // compareKeys orders changes by their keys' parts, and then by act.
 func compareKeys(a, b record.Key, actA, actB changeset.Act) int {
-	if c := slices.Compare(a.Parts(), b.Parts()); c != 0 {
+	if c := a.Compare(b); c != 0 {
 		return c
 	}
 	return int(actA) - int(actB)
@@ -351,7 +227,7 @@ func holdMoved(c *changeset.Change, now *target.State, sc *schema.Schema, system
 // newDossier is what a dossier made from runs consists of.
 type newDossier struct {
 	title    string
-	changes  []*changeset.Change
+	changes  iter.Seq[*changeset.Change] // in order; each holds until the next
 	findings []changeset.Finding
 	undoes   *desk.Undoes
 	options  *desk.Options
@@ -410,7 +286,7 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 		if err != nil {
 			return err
 		}
-		for _, c := range n.changes {
+		for c := range n.changes {
 			slices.SortFunc(c.Fields, func(a, b changeset.FieldChange) int { return place[a.Field] - place[b.Field] })
 			if err := cw.Write(c); err != nil {
 				return err
@@ -453,7 +329,7 @@ func (n *newDossier) fields(have []string) []string {
 			all = append(all, f)
 		}
 	}
-	for _, c := range n.changes {
+	for c := range n.changes {
 		for _, f := range c.Fields {
 			name(f.Field)
 		}

@@ -328,9 +328,7 @@ func (m *member) leftAlone(yield func(s *Step)) error {
 		return err
 	}
 	for _, s := range m.plan.steps {
-		for _, u := range s.units() {
-			done[u] = standingUnit{}
-		}
+		done.take(0, s)
 	}
 	for line := range c.Lines() {
 		ch, err := line.Change(c.Header.Fields)
@@ -338,12 +336,12 @@ func (m *member) leftAlone(yield func(s *Step)) error {
 			return err
 		}
 		s := &Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Record: ch.Record.Pack()}
-		if _, was := done[unit{ch.ID, ""}]; was {
+		if done.has(unit{ch.ID, ""}) {
 			continue
 		}
 		var open []changeset.Edit
 		for _, f := range ch.Fields {
-			if _, was := done[unit{ch.ID, f.Field}]; !was {
+			if !done.has(unit{ch.ID, f.Field}) {
 				open = append(open, f.Edit)
 			}
 		}
@@ -431,7 +429,7 @@ func (m *member) unplanned() (map[record.Key]bool, error) {
 	}
 	left := map[record.Key]bool{}
 	for id, k := range added {
-		if _, was := done[unit{id, ""}]; !was {
+		if !done.has(unit{id, ""}) {
 			left[m.schema.Key(k)] = true
 		}
 	}

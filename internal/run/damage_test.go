@@ -109,7 +109,7 @@ func (b *bench) view() (text string, err error) {
 		return "", err
 	}
 	var stands []string
-	for u, x := range done {
+	for u, x := range done.all() {
 		stands = append(stands, fmt.Sprint(u, x.run, x.step.Fields, x.step.Record))
 	}
 	slices.Sort(stands)

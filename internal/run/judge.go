@@ -31,7 +31,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	if err != nil {
 		return err
 	}
-	done, err := before.standing(t, nil)
+	done, err := before.standing(t, units{})
 	if err != nil {
 		return err
 	}
@@ -54,7 +54,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 				sink.steps[v.there(s)] = s
 			}
 		}
-		for _, d := range done {
+		for d := range done.shares() {
 			if d.run == last.Head.Run {
 				sink.steps[v.there(d.step)] = d.step
 			}
@@ -69,8 +69,8 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	for _, s := range sink.known {
 		sink.names.know(s.Key)
 	}
-	for _, s := range sink.undone {
-		sink.names.know(s.Key)
+	for d := range sink.undone.shares() {
+		sink.names.know(d.step.Key)
 	}
 	res, err := compare.Run(ctx, backup, now, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, OtherRegister: true}, sink)
 	if err != nil {
@@ -96,7 +96,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	sortSteps(steps)
 	for _, s := range steps {
 		now, there := sink.state(s)
-		v.step(&judged{Step: s, fields: stands(s.Fields, s.ID, done)}, now, there)
+		v.step(&judged{Step: s, fields: done.standing(s.ID, s.Fields)}, now, there)
 	}
 	v.Differences = append(v.Differences, sink.besides...)
 	for _, f := range res.Findings {
@@ -108,22 +108,15 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	return v.later.err
 }
 
-// stands returns the fields whose units stand.
-func stands(fields changeset.Packed, id changeset.ID, done map[unit]standingUnit) changeset.Packed {
-	return fields.Where(func(f changeset.Edit) bool { _, ok := done[unit{id, f.Field}]; return ok })
-}
-
 // elsewhere lists the steps of which the comparison with the last backup does
 // not tell whether they are as meant: those of earlier runs on the target,
 // and all that were handed over, of which nobody has seen what became.
-func (v *Verification) elsewhere(t *desk.Dossier, last *Record, done map[unit]standingUnit, undone map[unit]*Step) ([]*judged, error) {
+func (v *Verification) elsewhere(t *desk.Dossier, last *Record, done, undone units) ([]*judged, error) {
 	var all []*judged
 	if !last.Head.Handoff {
-		seen := map[*Step]bool{}
-		for _, d := range done {
-			if !seen[d.step] && d.run != last.Head.Run {
-				seen[d.step] = true
-				all = append(all, &judged{Step: d.step, fields: stands(d.step.Fields, d.step.ID, done)})
+		for d, fields := range done.shares() {
+			if d.run != last.Head.Run {
+				all = append(all, &judged{Step: d.step, fields: fields})
 			}
 		}
 	} else {
@@ -137,7 +130,7 @@ func (v *Verification) elsewhere(t *desk.Dossier, last *Record, done map[unit]st
 }
 
 // handedSteps lists what was handed over, the last time it was.
-func handedSteps(t *desk.Dossier, undone map[unit]*Step) ([]*judged, error) {
+func handedSteps(t *desk.Dossier, undone units) ([]*judged, error) {
 	runs, err := Runs(t)
 	if err != nil {
 		return nil, err
@@ -156,7 +149,7 @@ func handedSteps(t *desk.Dossier, undone map[unit]*Step) ([]*judged, error) {
 			j := &judged{Step: s, of: r}
 			fresh := map[string]bool{}
 			for _, u := range s.handedUnits() {
-				if seen[u] || undone[u] != nil {
+				if seen[u] || undone.has(u) {
 					continue
 				}
 				seen[u], fresh[u.field] = true, true
@@ -345,8 +338,8 @@ type differences struct {
 	v       *Verification
 	steps   map[changeset.ID]*Step // of the last run
 	known   map[changeset.ID]*Step // steps that are judged otherwise
-	done    map[unit]standingUnit  // what stands of all runs
-	undone  map[unit]*Step         // what rollbacks took back since
+	done    units                  // what stands of all runs
+	undone  units                  // what rollbacks took back since
 	now     map[record.Key]*changeset.Change
 	whole   map[record.Key]bool // whose steps are no amends
 	names   names
@@ -384,7 +377,7 @@ func (d *differences) take(ch *changeset.Change) {
 			expected, found = found, expected
 		}
 		back := unit{changeset.MakeID(d.v.set, ch.Key, ch.Act.Inverse()), ""}
-		if step == nil && amend == nil && d.known[ch.ID] == nil && d.known[amendID] == nil && d.undone[back] == nil {
+		if step == nil && amend == nil && d.known[ch.ID] == nil && d.known[amendID] == nil && !d.undone.has(back) {
 			d.beside(ch.Key, Difference{Expected: expected, Found: found})
 		}
 		return
@@ -421,7 +414,7 @@ func (d *differences) settle(s *Step, key record.Key) {
 // asMeant counts a step that is as meant in all that stands of it, by what the comparison saw.
 func (d *differences) asMeant(s *Step) bool {
 	now, there := d.state(s)
-	bad, _ := d.v.misses(&judged{Step: s, fields: stands(s.Fields, s.ID, d.done)}, now, there)
+	bad, _ := d.v.misses(&judged{Step: s, fields: d.done.standing(s.ID, s.Fields)}, now, there)
 	if len(bad) == 0 {
 		d.v.AsMeant++
 	}
@@ -440,11 +433,11 @@ func values(edits changeset.Packed) record.Record {
 // takenBack reports whether a field is as it was before a step that a
 // rollback undid.
 func (d *differences) takenBack(id changeset.ID, f *changeset.Edit) bool {
-	s := d.undone[unit{id, f.Field}]
-	if s == nil {
+	u, undone := d.undone.get(unit{id, f.Field})
+	if !undone {
 		return false
 	}
-	was, there := s.Fields.Of(f.Field)
+	was, there := u.step.Fields.Of(f.Field)
 	return there && d.v.schema.Equal(f.Field, f.To, was.From)
 }
 

@@ -35,7 +35,7 @@ func linkedDossier(t *testing.T) (*bench, *desk.Dossier) {
 	}
 	f := b.target()
 	defer f.Close()
-	d, err := writeDossier(ctx(), base, f, newDossier{title: "linked", changes: []*changeset.Change{amend, del, add}, by: "petr", now: clock()})
+	d, err := writeDossier(ctx(), base, f, newDossier{title: "linked", changes: slices.Values([]*changeset.Change{amend, del, add}), by: "petr", now: clock()})
 	require.NoError(t, err)
 	return b, d
 }
@@ -116,7 +116,7 @@ func TestAValueThatIsGivenFreesItsGroup(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			f := b.target()
-			d, err := writeDossier(ctx(), base, f, newDossier{title: name, changes: changes, by: "petr", now: clock()})
+			d, err := writeDossier(ctx(), base, f, newDossier{title: name, changes: slices.Values(changes), by: "petr", now: clock()})
 			require.NoError(t, f.Close())
 			require.NoError(t, err)
 			fieldsOf := func() (all, given int) {
@@ -186,7 +186,18 @@ func TestWhatUndoesAGroupIsHeldTogether(t *testing.T) {
 	amend := &changeset.Change{Act: changeset.Amend, Linked: "shifted", Fields: []changeset.FieldChange{field("v", "", "conflict-then")}}
 	with := &changeset.Change{Act: changeset.Amend, Linked: "shifted", Fields: []changeset.FieldChange{field("v", "")}}
 	alone := &changeset.Change{Act: changeset.Delete}
-	holdLinked([]*changeset.Change{with, within, del, add, amend, alone})
+	all := []*changeset.Change{with, within, del, add, amend, alone}
+	x := &inverse{held: map[int]holds{}, links: map[string][]string{}}
+	for i, c := range all {
+		x.hold(i, c)
+	}
+	for i, c := range all {
+		c.Held = nil
+		for k := range c.Fields {
+			c.Fields[k].Held = nil
+		}
+		x.holdAgain(i, c)
+	}
 	held := []string{"conflict-then"}
 	assert.Equal(t, [][]string{held, held, nil, nil}, [][]string{within.Fields[0].Held, within.Fields[1].Held, within.Fields[2].Held, within.Fields[3].Held})
 	assert.Equal(t, [][]string{held, held, held, held, nil, nil}, [][]string{del.Held, add.Held, with.Held, amend.Held, alone.Held, within.Held})
@@ -201,7 +212,7 @@ func TestLinksHoldWhateverFormAValueHas(t *testing.T) {
 	del := changeset.MakeID("aids", record.NewKey("2"), changeset.Delete)
 	add := changeset.MakeID("aids", record.NewKey("9"), changeset.Add)
 	f := b.target()
-	linked, err := writeDossier(ctx(), d, f, newDossier{title: "linked", changes: linkedWith(t, c, "2 → 9", del, add), undoes: &desk.Undoes{Dossier: d.Meta.Number}, by: "petr", now: clock()})
+	linked, err := writeDossier(ctx(), d, f, newDossier{title: "linked", changes: slices.Values(linkedWith(t, c, "2 → 9", del, add)), undoes: &desk.Undoes{Dossier: d.Meta.Number}, by: "petr", now: clock()})
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	b.approve(linked)

@@ -2,7 +2,6 @@ package run
 
 import (
 	"iter"
-	"maps"
 	"slices"
 
 	"paletwin/core/changeset"
@@ -11,41 +10,11 @@ import (
 	"paletwin/internal/target"
 )
 
-// unit names what can be done and undone on its own: a field of an amend,
-// or a whole add or delete.
-type unit struct {
-	id    changeset.ID
-	field string
-}
-
-// standingUnit is a unit that was done and stands: the run that did it last,
-// and the step it belongs to.
-type standingUnit struct {
-	run  int
-	step *Step
-}
-
-// units returns the units of a step.
-func (s *Step) units() []unit {
-	if s.Act != changeset.Amend {
-		return []unit{{s.ID, ""}}
-	}
-	return unitsOf(s.ID, s.Fields)
-}
-
-func unitsOf(id changeset.ID, fields changeset.Packed) []unit {
-	u := make([]unit, 0, 8)
-	for f := range fields.All() {
-		u = append(u, unit{id, f.Field})
-	}
-	return u
-}
-
 // past is what a dossier's runs came to, unit by unit.
 type past struct {
-	done    map[unit]standingUnit // done at the target, undone since or not
-	unknown map[unit]standingUnit // of which the target lost the answer, and which no later run settled
-	handed  map[unit]*Step        // in load files, wherever these go, by the last step that has it
+	done    units // done at the target, undone since or not
+	unknown units // of which the target lost the answer, and which no later run settled
+	handed  units // in load files, wherever these go, by the last step that has it
 }
 
 // readPast reads a dossier's runs, as far as they went to a target, but for those that are at hand.
@@ -62,22 +31,18 @@ func readPast(t *desk.Dossier, at At, atHand ...*Record) (*past, error) {
 
 // pastOf is what runs came to, the first one first, as far as they went to a target.
 func pastOf(runs []*Record, at At) *past {
-	done := 0
+	most := 0
 	for _, r := range runs {
-		for _, s := range r.Steps {
-			done += max(s.Fields.Len(), 1)
-		}
+		most = max(most, len(r.Steps))
 	}
-	p := &past{make(map[unit]standingUnit, done), map[unit]standingUnit{}, map[unit]*Step{}}
+	p := &past{makeUnits(most), makeUnits(0), makeUnits(0)}
 	for _, r := range runs {
 		for _, s := range r.Steps {
 			if r.Head.At() == at {
 				p.take(r.Head.Run, s)
 			}
-			if len(r.Loads) > 0 {
-				for _, u := range s.handedUnits() {
-					p.handed[u] = s
-				}
+			if len(r.Loads) > 0 && s.handed {
+				p.handed.takeFields(r.Head.Run, s, s.all)
 			}
 		}
 	}
@@ -85,16 +50,25 @@ func pastOf(runs []*Record, at At) *past {
 }
 
 func (p *past) take(run int, s *Step) {
+	switch {
+	case s.Outcome == Done:
+		p.done.take(run, s)
+	case s.Outcome == Unknown && !s.handed:
+		p.unknown.take(run, s)
+		return
+	case s.Outcome != Settled:
+		return
+	}
+	if p.unknown.none() {
+		return
+	}
 	for _, u := range s.units() {
-		switch before, open := p.unknown[u]; {
-		case s.Outcome == Done:
-			p.done[u] = standingUnit{run, s}
-			delete(p.unknown, u)
-		case s.Outcome == Unknown && !s.handed:
-			p.unknown[u] = standingUnit{run, s}
-		case s.Outcome == Settled && open: // which that run did
-			p.done[u] = before
-			delete(p.unknown, u)
+		before, open := p.unknown.get(u)
+		if open && s.Outcome == Settled { // which that run did
+			p.done.set(u, before)
+		}
+		if open {
+			p.unknown.drop(u)
 		}
 	}
 }
@@ -123,10 +97,10 @@ func allRuns(t *desk.Dossier, atHand ...*Record) iter.Seq2[*Record, error] {
 
 // everDone returns the units that a dossier's runs did at a target, undone
 // since or not.
-func everDone(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
+func everDone(t *desk.Dossier, at At) (units, error) {
 	p, err := readPast(t, at)
 	if err != nil {
-		return nil, err
+		return units{}, err
 	}
 	return p.done, nil
 }
@@ -135,9 +109,9 @@ func everDone(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
 // somebody who looks to say.
 func (p *past) keylessUnknown() int {
 	ids := map[changeset.ID]bool{}
-	for u, s := range p.unknown {
-		if schema.IsNew(s.step.Key) {
-			ids[u.id] = true
+	for d := range p.unknown.shares() {
+		if schema.IsNew(d.step.Key) {
+			ids[d.step.ID] = true
 		}
 	}
 	return len(ids)
@@ -157,15 +131,15 @@ func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[uni
 		return nil, nil, 0, err
 	}
 	refused := map[unit]bool{}
-	for u, s := range p.handed {
+	for u, d := range p.handed.all() {
+		s := d.step
 		if s.Outcome == Refused || s.Outcome == Unknown && o.RetryUnknown || slices.Contains(s.Rare().Left, u.field) {
 			refused[u] = true
 		}
 	}
 	pass = func(u unit) bool {
-		_, done := p.done[u]
-		lost, open := p.unknown[u]
-		return !o.Again && (done || open && schema.IsNew(lost.step.Key) || p.handed[u] != nil && !(o.Retry && refused[u]))
+		lost, open := p.unknown.get(u)
+		return p.done.has(u) || open && schema.IsNew(lost.step.Key) || p.handed.has(u) && !(o.Retry && refused[u])
 	}
 	if o.Retry {
 		only = refused
@@ -173,81 +147,78 @@ func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[uni
 	return pass, only, p.keylessUnknown(), nil
 }
 
-// handedUnits returns the units of a step that stand in load files.
-func (s *Step) handedUnits() []unit {
-	if !s.handed {
-		return nil
-	}
-	return (&Step{ID: s.ID, Act: s.Act, Fields: s.all}).units()
-}
-
 // standing returns the units that a dossier's runs did at a target and that no
 // rollback has undone there since.
-func standing(t *desk.Dossier, at At) (map[unit]standingUnit, error) {
+func standing(t *desk.Dossier, at At) (units, error) {
 	p, err := readPast(t, at)
 	if err != nil {
-		return nil, err
+		return units{}, err
 	}
-	return p.standing(t, nil)
+	return p.standing(t, units{})
 }
 
 // standing is what stands of the past, with units of which it was found out that they
 // were done, too. It may be the past's own: only one of the two is gone on with.
-func (p *past) standing(t *desk.Dossier, confirmed map[unit]standingUnit) (map[unit]standingUnit, error) {
-	if len(p.done)+len(confirmed) == 0 {
+func (p *past) standing(t *desk.Dossier, confirmed units) (units, error) {
+	if p.done.none() && confirmed.none() {
 		return p.done, nil
 	}
 	done := p.done
-	if len(confirmed) > 0 {
-		done = maps.Clone(done)
+	if !confirmed.none() {
+		done = done.clone()
 	}
-	for u, d := range confirmed {
-		if _, there := done[u]; !there {
-			done[u] = d
+	for u, d := range confirmed.all() {
+		if !done.has(u) {
+			done.set(u, d)
 		}
 	}
 	backs, err := t.Desk().Undoing(t.Meta.Number)
 	if err != nil {
-		return nil, err
+		return units{}, err
 	}
 	for _, b := range backs {
 		undone, err := standingAnywhere(b)
 		if err != nil {
-			return nil, err
+			return units{}, err
 		}
-		if len(undone) == 0 {
+		if undone.none() {
 			continue
 		}
-		left := make(map[unit]standingUnit, len(done))
-		for u, d := range done {
-			back := changeset.MakeID(t.Set().Name, d.step.Key, d.step.Act.Inverse())
-			if !undone[unit{back, u.field}] || !slices.Contains(b.Meta.Undoes.Runs, d.run) {
-				left[u] = d
+		var of, back changeset.ID
+		done = done.where(func(u unit, d standingUnit) bool {
+			if u.id != of {
+				of, back = u.id, changeset.MakeID(t.Set().Name, d.step.Key, d.step.Act.Inverse())
 			}
-		}
-		done = left
+			return !undone.has(unit{back, u.field}) || !slices.Contains(b.Meta.Undoes.Runs, d.run)
+		})
 	}
 	return done, nil
 }
 
 // standingAnywhere returns the units of a dossier that stand at any target. One
 // that undoes runs goes to their target, under whatever name.
-func standingAnywhere(t *desk.Dossier) (map[unit]bool, error) {
+func standingAnywhere(t *desk.Dossier) (units, error) {
 	all, runs, err := targets(t)
 	if err != nil {
-		return nil, err
+		return units{}, err
 	}
-	units := map[unit]bool{}
-	for _, at := range all {
-		done, err := pastOf(runs, at).standing(t, nil)
+	anywhere := makeUnits(0)
+	for i, at := range all {
+		done, err := pastOf(runs, at).standing(t, units{})
 		if err != nil {
-			return nil, err
+			return units{}, err
 		}
-		for u := range done {
-			units[u] = true
+		if i == 0 {
+			anywhere = done
+			continue
+		}
+		for u, d := range done.all() {
+			if !anywhere.has(u) {
+				anywhere.set(u, d)
+			}
 		}
 	}
-	return units, nil
+	return anywhere, nil
 }
 
 // at returns which of the targets of a dossier a state is of that is read of a
@@ -327,21 +298,26 @@ func Changed(t *desk.Dossier) (at []At, steps []int, err error) {
 
 // standingSteps counts the steps of a dossier's runs that stand at a target, whole or in part.
 func standingSteps(t *desk.Dossier, runs []*Record, at At) (int, error) {
-	done, err := pastOf(runs, at).standing(t, nil)
-	steps := map[*Step]bool{}
-	for _, d := range done {
-		steps[d.step] = true
+	done, err := pastOf(runs, at).standing(t, units{})
+	steps := 0
+	for range done.shares() {
+		steps++
 	}
-	return len(steps), err
+	return steps, err
 }
 
 // takenBack returns the units that were done once and do not stand, with the
 // steps that did them.
-func takenBack(ever, standing map[unit]standingUnit) map[unit]*Step {
-	back := map[unit]*Step{}
-	for u, d := range ever {
-		if _, stands := standing[u]; !stands {
-			back[u] = d.step
+func takenBack(ever, standing units) units {
+	back := makeUnits(0)
+	for d, fields := range ever.shares() {
+		id := d.step.ID
+		if d.step.Act != changeset.Amend {
+			if !standing.has(unit{id, ""}) {
+				back.take(d.run, d.step)
+			}
+		} else if stays := standing.standing(id, fields); stays != fields {
+			back.takeFields(d.run, d.step, fields.Where(func(f changeset.Edit) bool { return !standing.has(unit{id, f.Field}) }))
 		}
 	}
 	return back

@@ -2,8 +2,6 @@ package run
 
 import (
 	"context"
-	"maps"
-	"slices"
 	"time"
 
 	"paletwin/internal/desk"
@@ -13,7 +11,7 @@ import (
 // observe finds out, for what was handed over, what was done of it: what is
 // seen done in the target is, and what is neither as before nor as meant may
 // have been, and is looked at again.
-func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, done map[unit]standingUnit, by string, now func() time.Time) error {
+func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, done units, by string, now func() time.Time) error {
 	h, ok := tgt.(target.Loader)
 	if !ok {
 		return nil
@@ -50,8 +48,8 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, don
 			continue
 		}
 		for _, u := range s.units() {
-			if _, there := done[u]; !there && undone[u] == nil {
-				done[u] = standingUnit{s.of.Head.Run, s.Step}
+			if !done.has(u) && !undone.has(u) {
+				done.set(u, standingUnit{s.of.Head.Run, s.Step})
 			}
 		}
 	}
@@ -60,28 +58,25 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, don
 
 // confirmed returns, of units whose answer was lost, those that were carried
 // out: their record is as the step meant it.
-func (p *past) confirmed(ctx context.Context, t *desk.Dossier, tgt target.Target, system []string) (map[unit]standingUnit, error) {
-	if len(p.unknown) == 0 {
-		return nil, nil
+func (p *past) confirmed(ctx context.Context, t *desk.Dossier, tgt target.Target, system []string) (units, error) {
+	if p.unknown.none() {
+		return units{}, nil
 	}
 	sc, err := t.Schema()
 	if err != nil {
-		return nil, err
+		return units{}, err
 	}
-	units := slices.Collect(maps.Keys(p.unknown))
-	steps := make([]*Step, len(units))
-	for i, u := range units {
-		steps[i] = p.unknown[u].step
+	var steps []*Step
+	for d := range p.unknown.shares() {
+		steps = append(steps, d.step)
 	}
 	states, err := tgt.Current(ctx, keys(steps))
 	if err != nil {
-		return nil, err
+		return units{}, err
 	}
-	found := map[unit]standingUnit{}
-	for i, u := range units {
-		if steps[i].stands(sc, system, &states[i]) {
-			found[u] = p.unknown[u]
-		}
+	there := map[*Step]bool{}
+	for i, s := range steps {
+		there[s] = s.stands(sc, system, &states[i])
 	}
-	return found, nil
+	return p.unknown.where(func(_ unit, d standingUnit) bool { return there[d.step] }), nil
 }

@@ -128,7 +128,7 @@ func written(t *desk.Dossier, at At, known *names) (map[record.Key]map[string]st
 		return nil, err
 	}
 	wrote := map[record.Key]map[string]string{}
-	for u, d := range done {
+	for u, d := range done.all() {
 		known.know(d.step.Key)
 		w := wrote[d.step.Key]
 		if w == nil {

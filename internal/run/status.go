@@ -83,7 +83,7 @@ func ReadStatus(t *desk.Dossier) (*Status, error) {
 		return nil, err
 	}
 	for _, b := range backs {
-		if stands, err := standingAnywhere(b); err == nil && len(stands) > 0 { // else it was undone itself
+		if stands, err := standingAnywhere(b); err == nil && !stands.none() { // else it was undone itself
 			s.Undone = append(s.Undone, b.Meta.Number)
 		}
 	}

@@ -44,9 +44,9 @@ func (j *Job) narrow(keys []record.Key) error {
 // keys are those of the records that runs wrote, or may have written.
 func (p *past) keys() []record.Key {
 	var steps []*Step
-	for _, units := range []map[unit]standingUnit{p.done, p.unknown} {
-		for _, u := range units {
-			steps = append(steps, u.step)
+	for _, units := range []units{p.done, p.unknown} {
+		for d := range units.shares() {
+			steps = append(steps, d.step)
 		}
 	}
 	return touched(steps)
@@ -54,7 +54,7 @@ func (p *past) keys() []record.Key {
 
 // only has a target look at the records with some keys alone, if it can and a run of the
 // dossier did.
-func only(t *desk.Dossier, tgt target.Target, at At, keys []record.Key) error {
+func only(t *desk.Dossier, tgt target.Target, at At, keys func() []record.Key) error {
 	n, ok := tgt.(target.Narrower)
 	if !ok {
 		return nil
@@ -63,7 +63,7 @@ func only(t *desk.Dossier, tgt target.Target, at At, keys []record.Key) error {
 	if err != nil || h == nil {
 		return err
 	}
-	return n.Only(keys)
+	return n.Only(keys())
 }
 
 // Looked returns the keys of the records that a proof of what a dossier's runs did at a

@@ -158,11 +158,7 @@ func (m *member) undo(ctx context.Context, written []*Step, by owned) error {
 // inverse is the step that undoes another one.
 func (s *Step) inverse(set string) *Step {
 	c := &changeset.Change{Act: s.Act.Inverse(), Key: s.Key, Linked: s.Linked}
-	fields := map[string]bool{}
-	for f := range s.Fields.All() {
-		fields[f.Field] = true
-	}
-	s.undo(c, fields)
+	s.undo(c, s.Fields)
 	b := &Step{ID: changeset.MakeID(set, c.Key, c.Act), Act: c.Act, Key: c.Key, Linked: c.Linked, Fields: changeset.Pack(changeset.Edits(c.Fields)), Record: c.Record.Pack(), former: new(former)}
 	if s.Act != changeset.Add {
 		if s.former != nil {

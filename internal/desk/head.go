@@ -13,6 +13,7 @@ import (
 
 	"paletwin/core/changeset"
 	"paletwin/core/forms"
+	"paletwin/core/table"
 	"paletwin/internal/disk"
 )
 
@@ -154,12 +155,47 @@ func (t *Dossier) AppendTo(name string, size int64, line []byte) (sum string, er
 // what a kill left of a line is passed over. It may be appended to meanwhile.
 // Errors are fs.ErrNotExist where it was never begun, and *DamageError.
 func (t *Dossier) ReadChain(name string) ([]byte, error) {
+	return t.chain(name, func(file string) ([]byte, error) { return disk.ReadFile(t.desk.FS, file) })
+}
+
+// manyBytes is from how many on a chain is not read into memory.
+const manyBytes = 1 << 20
+
+// WithChain is ReadChain for a chain that may be large: read is given its lines, which hold until it returns.
+func (t *Dossier) WithChain(name string, read func(lines []byte) error) error {
+	if info, err := t.desk.FS.Stat(t.Path(name)); err != nil || info.Size() < manyBytes {
+		lines, err := t.ReadChain(name)
+		if err != nil {
+			return err
+		}
+		return read(lines)
+	}
+	var m *disk.Mapping
+	defer func() { _ = m.Close() }() // nothing was written
+	return table.Guard(func() error {
+		lines, err := t.chain(name, func(file string) ([]byte, error) {
+			_ = m.Close()
+			var err error
+			if m, err = t.desk.FS.Map(file); err != nil {
+				return nil, err
+			}
+			return m.Data, nil
+		})
+		if err != nil {
+			return err
+		}
+		return read(lines)
+	})
+}
+
+// chain is what a chain's file has, as load loads it, once it holds against its head.
+func (t *Dossier) chain(name string, load func(file string) ([]byte, error)) ([]byte, error) {
 	for {
 		h, before, err := t.heads()
 		if err != nil {
 			return nil, err
 		}
-		data, err := disk.ReadFile(t.desk.FS, t.Path(name))
+		data, err := load(t.Path(name))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}

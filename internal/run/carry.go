@@ -10,6 +10,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/core/schema"
+	"paletwin/core/table"
 	"paletwin/internal/target"
 )
 
@@ -25,6 +26,7 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 	if err != nil {
 		return nil, err
 	}
+	defer before.Close()
 	if err := j.inBatches(ctx, jr, r, rep, write, before); err != nil {
 		return nil, err
 	}
@@ -37,7 +39,7 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 
 // inBatches writes the steps: those that name new records by the keys that they get
 // after these.
-func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report, write []*Step, before map[changeset.ID]former) error {
+func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report, write []*Step, before *formers) error {
 	keys, err := knownKeys(j.Dossier, r.Head.At())
 	if err != nil {
 		return err
@@ -91,7 +93,7 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 }
 
 // oneBatch carries out a batch, or says how far the run had come.
-func (j *Job) oneBatch(ctx context.Context, jr *journal, r *Record, part []*Step, before map[changeset.ID]former) error {
+func (j *Job) oneBatch(ctx context.Context, jr *journal, r *Record, part []*Step, before *formers) error {
 	err := j.batch(ctx, jr, r, part, before)
 	switch {
 	case err == nil, errors.As(err, new(*Broken)):
@@ -156,7 +158,7 @@ func (j *Job) batchSize() int {
 
 // batch carries out one batch: intent, write, read back, outcomes. Of a transaction what is
 // promised is the intent.
-func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, before map[changeset.ID]former) error {
+func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, before *formers) error {
 	sent := j.forTarget(part, before)
 	if c, ok := j.Target.(target.Committer); ok {
 		return j.commit(ctx, c, jr, r, part, target.All(sent))
@@ -188,7 +190,10 @@ func (j *Job) send(ctx context.Context, steps target.Steps) ([]target.Result, er
 	if w, ok := j.Target.(target.Whole); ok {
 		return w.WriteAll(ctx, steps)
 	}
-	all := target.All(steps)
+	var all []target.Step
+	if err := table.Guard(func() error { all = target.All(steps); return nil }); err != nil { // how they looked is read of a file
+		return nil, &target.Unwritten{Err: err}
+	}
 	results, err := j.Target.Write(ctx, all)
 	if err == nil {
 		target.Doubted(all, results)

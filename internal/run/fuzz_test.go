@@ -39,7 +39,7 @@ func FuzzJournal(f *testing.F) {
 			linked = append(linked, line...)
 		}
 		thorough.Bounded(t, func() {
-			planned, err := readRollback(rollback)
+			planned, err := readRollback(rollback, true)
 			if err != nil {
 				return
 			}

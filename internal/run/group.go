@@ -45,7 +45,7 @@ type member struct {
 	plan   *planned
 	record *Record
 	jr     *journal
-	before map[changeset.ID]former
+	before *formers
 	write  []*Step
 }
 
@@ -312,6 +312,11 @@ func (m *member) giveUp() error {
 
 // carryOut writes the steps of all, phase by phase, and ends the runs.
 func (g *Group) carryOut(ctx context.Context) ([]*Report, error) {
+	defer func() {
+		for _, m := range g.members {
+			m.before.Close()
+		}
+	}()
 	for _, m := range g.members {
 		if m.record == nil || m.record.Ended != "" {
 			continue

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/json"
 	"errors"
@@ -201,47 +202,61 @@ func headOf(line []byte) (*Head, error) {
 // readEnd reads a run's heading and how it ended, and none of its steps; all of it where it did not end.
 func readEnd(t *desk.Dossier, n int) (*Record, error) {
 	r := &Record{Dir: Dir(t, n)}
-	journal, err := t.ReadChain(chainOf(n))
-	if err == nil {
-		err = r.walk(journal, func(e *entry) error { r.Ended = cmp.Or(e.end, r.Ended); return nil })
-	}
+	err := t.WithChain(chainOf(n), func(journal []byte) error {
+		return r.walk(journal, func(e *entry) error { r.Ended = cmp.Or(e.end, r.Ended); return nil })
+	})
 	if err != nil || r.Ended == "" {
 		return ReadRun(t, n) // which says what is wrong
 	}
 	return r, nil
 }
 
-// readRollbackFile reads a rollback file, of which nothing is kept in memory but its steps.
-func readRollbackFile(fsys disk.FS, name string) (steps []*Step, err error) {
-	m, err := fsys.Map(name)
-	if err != nil {
-		return nil, err
-	}
-	defer m.Close()
-	err = table.Guard(func() error {
-		steps, err = readRollback(m.Data)
+// readRollbackFile reads a rollback file, of which nothing is kept in memory but its steps: with how their records stood, or without.
+func readRollbackFile(fsys disk.FS, name string, forms bool) (steps []*Step, err error) {
+	err = withFile(fsys, name, func(data []byte) error {
+		steps, err = readRollback(data, forms)
 		return err
 	})
 	return steps, err
 }
 
-// ReadRun reads a run from its journal and rollback file.
+// withFile gives what a file has, which holds until read returns.
+func withFile(fsys disk.FS, name string, read func(data []byte) error) error {
+	m, err := fsys.Map(name)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	return table.Guard(func() error { return read(m.Data) })
+}
+
+// ReadRun reads a run from its journal and rollback file. How records stood is read of a run of several record sets alone, which may be
+// taken back at once.
 func ReadRun(t *desk.Dossier, n int) (*Record, error) {
 	r := &Record{Dir: Dir(t, n), open: map[changeset.ID]bool{}}
 	file := filepath.Join(r.Dir, journalName)
-	journal, err := t.ReadChain(chainOf(n))
-	if errors.Is(err, fs.ErrNotExist) {
+	err := t.WithChain(chainOf(n), func(journal []byte) error {
+		forms := false
+		if line, _, whole := bytes.Cut(journal, []byte{'\n'}); whole {
+			h, err := headOf(line)
+			forms = err == nil && h.With != nil
+		}
+		planned, err := readRollbackFile(t.FS(), filepath.Join(r.Dir, rollbackName), forms)
+		if err != nil {
+			return &desk.DamageError{File: filepath.Join(r.Dir, rollbackName), Err: err}
+		}
+		if err := r.read(journal, planned); err != nil {
+			return &desk.DamageError{File: file, Err: err}
+		}
+		return nil
+	})
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && !errors.As(err, new(*desk.DamageError)):
 		return nil, noRun(t, n)
-	}
-	if err != nil {
-		return nil, err
-	}
-	planned, err := readRollbackFile(t.FS(), filepath.Join(r.Dir, rollbackName))
-	if err != nil {
-		return nil, &desk.DamageError{File: filepath.Join(r.Dir, rollbackName), Err: err}
-	}
-	if err := r.read(journal, planned); err != nil {
+	case errors.Is(err, table.ErrChanged):
 		return nil, &desk.DamageError{File: file, Err: err}
+	case err != nil:
+		return nil, err
 	}
 	return r, nil
 }

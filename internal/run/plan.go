@@ -146,7 +146,7 @@ func keys(steps []*Step) []record.Key {
 }
 
 // forTarget turns steps into what a target takes, each when it is asked for.
-func (j *Job) forTarget(steps []*Step, before map[changeset.ID]former) *sent {
+func (j *Job) forTarget(steps []*Step, before *formers) *sent {
 	return &sent{j: j, steps: steps, before: before}
 }
 
@@ -154,7 +154,7 @@ func (j *Job) forTarget(steps []*Step, before map[changeset.ID]former) *sent {
 type sent struct {
 	j      *Job
 	steps  []*Step
-	before map[changeset.ID]former // how they are to look, not how they looked
+	before *formers // how they are to look, not how they looked
 	s      target.Step
 }
 
@@ -163,46 +163,7 @@ func (x *sent) Len() int { return len(x.steps) }
 func (x *sent) At(i int) *target.Step {
 	s := x.steps[i]
 	room := x.s.Fields[:0]
-	x.s = s.forTarget(x.before[s.ID], room)
+	x.s = s.forTarget(x.before.of(s.ID), room)
 	x.s.Cascade, x.s.Anew = x.j.Options.Cascade, x.j.Options.Anew
 	return &x.s
-}
-
-// former is what was there of a record before runs, beyond its values: how it looked, and
-// what went along with it.
-type former struct {
-	form  target.Form
-	along []target.Dependent
-}
-
-// formerly returns how the records that a rollback brings back stood before the runs it
-// undoes, by the rollback's change ids.
-func formerly(t *desk.Dossier) (map[changeset.ID]former, error) {
-	u := t.Meta.Undoes
-	if u == nil || u.Restore {
-		return nil, nil
-	}
-	from, err := t.Desk().Dossier(u.Dossier, "")
-	if err != nil {
-		return nil, err
-	}
-	all := map[changeset.ID]former{}
-	for i := len(u.Runs) - 1; i >= 0; i-- { // the earliest run's form counts
-		r, err := ReadRun(from, u.Runs[i])
-		if err != nil {
-			return nil, err
-		}
-		for _, s := range r.Steps {
-			along := s.Rare().Along
-			if s.Outcome == Done && (s.former != nil && s.former.form.Kept || len(along) > 0) {
-				f := former{along: along}
-				if s.former != nil {
-					f.form = s.former.form
-				}
-				f.form.Age = u.Runs[i]
-				all[changeset.MakeID(t.Set().Name, s.Key, s.Act.Inverse())] = f
-			}
-		}
-	}
-	return all, nil
 }

@@ -47,7 +47,8 @@ type entry struct {
 // stepReader reads journals' and rollback files' lines.
 type stepReader struct {
 	changeset.Decoder
-	edits []changeset.Edit // room for those of a step
+	edits   []changeset.Edit // room for those of a step
+	noForms bool             // how records stood is passed over
 }
 
 // entry reads a line of a journal. What it keeps of it are parts of the line.
@@ -198,6 +199,9 @@ func (d *stepReader) step(s *Step) error {
 			r, err = d.record()
 			s.Record = r.Pack()
 		case "row", "after", "gap", "end", "lead":
+			if d.noForms {
+				return d.Skip()
+			}
 			if s.former == nil {
 				s.former = new(former)
 			}
@@ -213,6 +217,23 @@ func (d *stepReader) step(s *Step) error {
 		err = errNoID
 	}
 	return err
+}
+
+// keptForm reads, of a line of a rollback file, which step it is of and whether it says how its record looked. Of another line the id is
+// nothing's.
+func (d *stepReader) keptForm(line []byte) (id changeset.ID, kept bool, err error) {
+	d.Reset(line)
+	err = d.Object(func(name []byte) (err error) {
+		switch string(name) {
+		case "id":
+			id, err = d.ID()
+			return err
+		case "row":
+			kept = true
+		}
+		return d.Skip()
+	})
+	return id, kept, err
 }
 
 // ending reads a member that says what became of a step.
@@ -313,7 +334,7 @@ func (d *stepReader) values() (r record.Record, err error) {
 }
 
 // readRollback reads rollback.jsonl, on all cores, and checks its seal.
-func readRollback(b []byte) ([]*Step, error) {
+func readRollback(b []byte, stood bool) ([]*Step, error) {
 	if len(b) == 0 || b[len(b)-1] != '\n' {
 		return nil, errCut
 	}
@@ -340,7 +361,7 @@ func readRollback(b []byte) ([]*Step, error) {
 		_ = table.Guard(func() error { sum = changeset.Checksum(b[:last]); return nil })
 		sealed <- sum
 	}()
-	steps, err := readSteps(b[first:max(first, last)])
+	steps, err := readSteps(b[first:max(first, last)], stood)
 	if seal.Seal != <-sealed {
 		return nil, desk.ErrAltered
 	}
@@ -348,7 +369,7 @@ func readRollback(b []byte) ([]*Step, error) {
 }
 
 // readSteps reads whole lines, a step each.
-func readSteps(lines []byte) ([]*Step, error) {
+func readSteps(lines []byte, stood bool) ([]*Step, error) {
 	cores := runtime.GOMAXPROCS(0)
 	parts := make([][]*Step, cores)
 	var g errgroup.Group
@@ -362,7 +383,7 @@ func readSteps(lines []byte) ([]*Step, error) {
 		lines = lines[end:]
 		g.Go(func() error {
 			return table.Guard(func() (err error) {
-				parts[i], err = readPart(part)
+				parts[i], err = readPart(part, stood)
 				return err
 			})
 		})
@@ -371,9 +392,9 @@ func readSteps(lines []byte) ([]*Step, error) {
 	return slices.Concat(parts...), err
 }
 
-func readPart(lines []byte) ([]*Step, error) {
+func readPart(lines []byte, stood bool) ([]*Step, error) {
 	steps := make([]*Step, 0, bytes.Count(lines, []byte{'\n'}))
-	var d stepReader
+	d := stepReader{noForms: !stood}
 	for line := range bytes.Lines(lines) {
 		d.Reset(line)
 		s := new(Step)
@@ -399,6 +420,9 @@ func (r *Record) read(journal []byte, planned []*Step) error {
 	}
 	if err := r.walk(journal, func(e *entry) error { return r.take(e, byID) }); err != nil {
 		return err
+	}
+	if r.promise != nil {
+		r.promise.promise = bytes.Clone(r.promise.promise) // which outlives the journal's lines
 	}
 	r.Steps = append(r.Steps, planned...)
 	for _, s := range planned {

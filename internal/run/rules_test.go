@@ -68,9 +68,9 @@ func TestTheRollbackFileIsSealed(t *testing.T) {
 	require.Len(t, files, 1)
 	whole, err := os.ReadFile(files[0])
 	require.NoError(t, err)
-	_, err = readRollback(whole)
+	_, err = readRollback(whole, true)
 	require.NoError(t, err)
-	_, err = readRollback(bytes.Replace(whole, []byte(`"a"`), []byte(`"e"`), 1))
+	_, err = readRollback(bytes.Replace(whole, []byte(`"a"`), []byte(`"e"`), 1), true)
 	require.ErrorIs(t, err, desk.ErrAltered)
 }
 

@@ -77,7 +77,9 @@ type Job struct {
 	newRecords map[string]bool
 	// Of a run of several record sets: the numbers of the runs of all of them, and what is
 	// done after each batch.
-	with    map[string]int
+	with map[string]int
+	// inGroup says that other record sets are carried out with it: what was written may be taken back at once, as it stood.
+	inGroup bool
 	batched func(batch []*Step) error
 }
 

@@ -57,6 +57,7 @@ func (g *Group) Apply(ctx context.Context) ([]*Report, error) {
 	var open []*member
 	for i, j := range g.Jobs {
 		m := &member{Job: j, n: i}
+		j.inGroup = true
 		var err error
 		if m.last, err = j.ready(); err != nil {
 			return nil, err

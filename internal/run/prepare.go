@@ -48,7 +48,7 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 	if err := j.rollbackFile(ctx, dir, &head, write); err != nil {
 		return nil, err
 	}
-	if j.with == nil { // how records stood is in the file now
+	if !j.inGroup { // how records stood is in the file now
 		for _, s := range write {
 			s.former = nil
 		}
@@ -175,8 +175,8 @@ func readsBack(fsys disk.FS, w *disk.Written, file string) error {
 }
 
 // formAgain reports whether it is read again how records stand when the rollback file is written, so that it need not be held:
-// where nobody asks for it later, to take back at once what was written.
-func (j *Job) formAgain() bool { return j.with == nil && j.Target.Traits().Reread > 0 }
+// where nobody asks for it later.
+func (j *Job) formAgain() bool { return !j.inGroup && j.Target.Traits().Reread > 0 }
 
 func walk(steps []*Step, take func(s *Step) error) error {
 	for _, s := range steps {

@@ -110,7 +110,7 @@ func (m *Contents) Close() error {
 // but for an approval that somebody else has to make anew, so that a file that
 // comes back as it went out says nothing about it.
 func (m *Contents) Prefill(s *changeset.State) changeset.Decision {
-	if s.ToolHeld() || s.Decision == changeset.Open || s.Decision == changeset.Approve && m.Dossier.wantsSecond() {
+	if s.ToolHeld() || s.Decision == changeset.Open || s.Decision == changeset.Approve && m.Dossier.WantsSecond() {
 		return ""
 	}
 	return s.Decision
@@ -119,7 +119,7 @@ func (m *Contents) Prefill(s *changeset.State) changeset.Decision {
 // Stands reports whether a decision says what stands already, and adds nobody
 // to those who approved.
 func (m *Contents) Stands(s *changeset.State, d changeset.Decision, note, by string) bool {
-	return s.Decision == d && !s.ToolHeld() && s.Note == note && !(m.Dossier.wantsSecond() && s.Seconds(d, by))
+	return s.Decision == d && !s.ToolHeld() && s.Note == note && !(m.Dossier.WantsSecond() && s.Seconds(d, by))
 }
 
 // Set is the start of the change set's seal, which tells it from others.

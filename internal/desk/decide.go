@@ -63,7 +63,7 @@ func (e *NameError) Error() string {
 // Decide makes a decision on named changes, or on a group, and writes it
 // down. What it touched comes back; if that is nothing, nothing is written.
 func (t *Dossier) Decide(o *Order) (changeset.Touched, error) {
-	o.second = t.wantsSecond()
+	o.second = t.WantsSecond()
 	lock, err := t.Lock()
 	if err != nil {
 		return changeset.Touched{}, err

@@ -91,7 +91,7 @@ func (t *Dossier) looked(who []changeset.Person) (enough bool, claimed []changes
 // Unlooked counts the approved changes of the dossier that want for a second
 // look.
 func (t *Dossier) Unlooked() (Unlooked, error) {
-	if !t.wantsSecond() {
+	if !t.WantsSecond() {
 		return Unlooked{}, nil
 	}
 	c, err := t.Changes()
@@ -117,9 +117,9 @@ func (t *Dossier) Unlooked() (Unlooked, error) {
 	return t.SecondLook(c, approved)
 }
 
-// wantsSecond reports whether the desk asks for a second look at a dossier's
+// WantsSecond reports whether the desk asks for a second look at a dossier's
 // changes: at those that undo others, too, for that is what a dossier says of itself.
-func (t *Dossier) wantsSecond() bool {
+func (t *Dossier) WantsSecond() bool {
 	return t.desk.Settings.Review.Second != ""
 }
 
@@ -128,7 +128,7 @@ func (t *Dossier) wantsSecond() bool {
 func (t *Dossier) SecondLook(c *Changes, approved map[changeset.ID][]string) (Unlooked, error) {
 	var u Unlooked
 	r := &t.desk.Settings.Review
-	if !t.wantsSecond() {
+	if !t.WantsSecond() {
 		return u, nil
 	}
 	for line := range c.Lines() {

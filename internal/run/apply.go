@@ -359,7 +359,8 @@ func (j *Job) plan(ctx context.Context) (*planned, error) {
 	if rep.Claimed, err = j.secondLook(c, plan.Steps); err != nil {
 		return nil, err
 	}
-	if err := j.narrow(touched(plan.Steps)); err != nil {
+	c.Ledger = nil // a million decisions take room, and the steps say what was decided
+	if err := j.narrowTo(plan.Steps); err != nil {
 		return nil, err
 	}
 	if err := j.checkTable(ctx); err != nil {
@@ -481,7 +482,7 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) e
 	}
 	j.Progress("reading the target", 0, 0)
 	lacks := j.checkColumns(steps)
-	known, asked := 0, 0
+	known, asked, again := 0, 0, j.formAgain()
 	err := j.eachState(ctx, steps, func(s *Step, now *target.State) error {
 		if now.Count > 1 {
 			return refuse(TwiceThere, "%s stands %d times in %s", s.Key, now.Count, j.where())
@@ -492,7 +493,7 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) e
 		}
 		if lacks == nil {
 			s.take(j.judge(s, now))
-			if j.formAgain() {
+			if again {
 				s.former = nil
 			}
 			j.checkLayout(s, now)
@@ -575,7 +576,7 @@ func (j *Job) knowsFew(ctx context.Context, c *desk.Changes, steps []*Step) erro
 	if 2*known < len(all) {
 		return refuse(UnknownKeys, "%s knows %d of the %d records that dossier %s changes", j.where(), known, len(all), j.Dossier.Meta.Number)
 	}
-	return j.narrow(touched(steps))
+	return j.narrowTo(steps)
 }
 
 // checkTarget refuses what the target is known not to take.

@@ -109,7 +109,7 @@ func knownKeys(t *desk.Dossier, at At) (map[string]string, error) {
 			return nil, err
 		}
 		for _, x := range r.Steps {
-			if went := x.Rare().WentBy; went != "" && r.Head.At() == at {
+			if went := x.wentBy(); went != "" && r.Head.At() == at {
 				keys[went] = x.Key.String()
 			}
 		}
@@ -127,7 +127,7 @@ func Added(t *desk.Dossier) (ids map[changeset.ID]bool, keys map[string]string, 
 			return nil, nil, err
 		}
 		for _, s := range r.Steps {
-			switch went := s.Rare().WentBy; {
+			switch went := s.wentBy(); {
 			case t.Desk().Settings.Trial(r.Head.Target):
 			case went != "" && s.Outcome == Done:
 				ids[s.ID], keys[went] = true, s.Key.String()

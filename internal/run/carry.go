@@ -73,7 +73,7 @@ func (j *Job) inBatches(ctx context.Context, jr *journal, r *Record, rep *Report
 				return err
 			}
 			for _, s := range b {
-				if went := s.Rare().WentBy; went != "" && keys != nil {
+				if went := s.wentBy(); went != "" && keys != nil {
 					keys[went] = s.Key.String()
 				}
 			}
@@ -400,7 +400,7 @@ func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
 	rep := &Report{Target: j.Target.Name(), Resumed: true}
 	_, rep.Handed = j.Target.(target.Loader)
 	j.Options.System, j.Options.Touched = r.Head.System, r.Head.Touched
-	if err := j.narrow(touched(r.Steps)); err != nil {
+	if err := j.narrowTo(r.Steps); err != nil {
 		return nil, nil, err
 	}
 	if err := j.askFate(ctx, r); err != nil {

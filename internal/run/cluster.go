@@ -191,7 +191,7 @@ func (g *Group) cluster(steps func(*member) []*Step) {
 				continue
 			}
 			added[to.schema.Key(s.Key)] = s
-			if went := s.Rare().WentBy; went != "" {
+			if went := s.wentBy(); went != "" {
 				added[to.schema.Key(record.NewKey(went))] = s
 			}
 		}

@@ -57,7 +57,7 @@ func (s *Step) became(r *target.Result, j *Job) {
 	if len(r.Along) > 0 || s.rare != nil {
 		s.keep().Along = r.Along
 	}
-	if r.Reason != "" && s.Rare().WentBy == "" {
+	if r.Reason != "" && s.wentBy() == "" {
 		s.Reason = r.Reason
 	}
 	if len(r.Left) > 0 {

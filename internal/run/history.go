@@ -149,7 +149,7 @@ func givenKeys(t *desk.Dossier, s *schema.Schema) (map[changeset.ID]record.Key, 
 			return nil, err
 		}
 		for _, x := range r.Steps {
-			if went := x.Rare().WentBy; went != "" {
+			if went := x.wentBy(); went != "" {
 				given[x.ID] = x.Key
 			}
 		}

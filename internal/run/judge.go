@@ -89,7 +89,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	}
 	var steps []*Step
 	for _, s := range sink.steps {
-		if !sink.asMeant(s) {
+		if !sink.asMeant(s, sink.now[s.Key]) {
 			steps = append(steps, s)
 		}
 	}
@@ -349,7 +349,7 @@ type differences struct {
 // there is the id that a step has where two states of the target are compared: its
 // own, unless the target gave the record its key.
 func (v *Verification) there(s *Step) changeset.ID {
-	if s.Rare().WentBy != "" {
+	if s.wentBy() != "" {
 		return changeset.MakeID(v.set, s.Key, s.Act)
 	}
 	return s.ID
@@ -365,11 +365,13 @@ func (d *differences) WriteEncoded(_ []byte, changes []*changeset.Change) error 
 
 // take sorts one change into what a step is about and what moved besides.
 func (d *differences) take(ch *changeset.Change) {
-	amendID := changeset.MakeID(d.v.set, ch.Key, changeset.Amend)
+	amendID := ch.ID
+	if ch.Act != changeset.Amend {
+		amendID = changeset.MakeID(d.v.set, ch.Key, changeset.Amend)
+	}
 	step, amend := d.steps[ch.ID], d.steps[amendID]
-	if amend != nil || step != nil {
+	if (amend != nil || step != nil) && !d.settle(step, ch) {
 		d.now[ch.Key] = ch
-		defer d.settle(step, ch.Key)
 	}
 	if ch.Act != changeset.Amend {
 		expected, found := goneWord, thereWord
@@ -382,38 +384,43 @@ func (d *differences) take(ch *changeset.Change) {
 		}
 		return
 	}
-	var named record.Record
-	for _, s := range []*Step{step, d.known[ch.ID]} {
-		if s != nil {
-			named = append(append(named, values(s.Fields)...), values(s.all)...)
-		}
-	}
-	meant := named.Finder()
-	added := d.known[changeset.MakeID(d.v.set, ch.Key, changeset.Add)]
-	for _, f := range ch.Fields {
-		_, means := meant(f.Field)
+	known := d.known[ch.ID]
+	for i := range ch.Fields {
+		f := &ch.Fields[i]
 		switch {
 		case slices.Contains(d.v.system, f.Field):
 			d.v.System = countField(d.v.System, f.Field)
-		case means || added != nil || d.takenBack(ch.ID, &f.Edit):
+		case step.means(f.Field) || known.means(f.Field) || d.takenBack(ch.ID, &f.Edit):
+		case len(d.known) > 0 && d.known[changeset.MakeID(d.v.set, ch.Key, changeset.Add)] != nil:
 		default:
 			d.beside(ch.Key, Difference{Field: f.Field, Expected: f.From.String(), Found: f.To.String()})
 		}
 	}
 }
 
-// settle judges a step of the last run by what was seen of its record, and lets go of both if it is as meant: of a
-// million there is nothing more to say.
-func (d *differences) settle(s *Step, key record.Key) {
-	if s != nil && s.Act == changeset.Amend && s.Outcome == Done && !d.whole[key] && d.asMeant(s) {
-		delete(d.steps, d.v.there(s))
-		delete(d.now, key)
+// means reports whether a field is one of those that a step is about.
+func (s *Step) means(field string) bool {
+	if s == nil {
+		return false
 	}
+	_, now := s.Fields.Of(field)
+	_, once := s.all.Of(field)
+	return now || once
 }
 
-// asMeant counts a step that is as meant in all that stands of it, by what the comparison saw.
-func (d *differences) asMeant(s *Step) bool {
-	now, there := d.state(s)
+// settle judges a step of the last run by what was seen of its record, and lets go of it if it is as meant: of a
+// million there is nothing more to say.
+func (d *differences) settle(s *Step, ch *changeset.Change) bool {
+	if s == nil || s.Act != changeset.Amend || s.Outcome != Done || d.whole[ch.Key] || !d.asMeant(s, ch) {
+		return false
+	}
+	delete(d.steps, d.v.there(s))
+	return true
+}
+
+// asMeant counts a step that is as meant in all that stands of it, by what the comparison saw of its record.
+func (d *differences) asMeant(s *Step, ch *changeset.Change) bool {
+	now, there := stateOf(s, ch)
 	bad, _ := d.v.misses(&judged{Step: s, fields: d.done.standing(s.ID, s.Fields)}, now, there)
 	if len(bad) == 0 {
 		d.v.AsMeant++
@@ -453,10 +460,12 @@ func (d *differences) beside(key record.Key, x Difference) {
 	d.besides = append(d.besides, x)
 }
 
-// state returns a step's record as far as the comparison saw it: what did not
+// state returns a step's record as far as the comparison saw it.
+func (d *differences) state(s *Step) (now record.Record, there bool) { return stateOf(s, d.now[s.Key]) }
+
+// stateOf is a step's record by what the comparison saw of it, nil for nothing: what did not
 // change since the backup is as the step found it.
-func (d *differences) state(s *Step) (now record.Record, there bool) {
-	ch := d.now[s.Key]
+func stateOf(s *Step, ch *changeset.Change) (now record.Record, there bool) {
 	switch s.Act {
 	case changeset.Add:
 		if ch == nil || ch.Act != changeset.Add {

@@ -120,7 +120,7 @@ func (g *Group) resolve(m *member, steps []*Step) error {
 			return err
 		}
 		for _, s := range to.allSteps() {
-			if went := s.Rare().WentBy; went != "" {
+			if went := s.wentBy(); went != "" {
 				if keys == nil {
 					keys = map[string]string{}
 				}

@@ -91,6 +91,14 @@ func (e *Ending) keep() *Rare {
 	return e.rare
 }
 
+// wentBy is what a new record went by until the target gave it its key, or "".
+func (e *Ending) wentBy() string {
+	if e.rare == nil {
+		return ""
+	}
+	return e.rare.WentBy
+}
+
 // Partly reports whether approved fields were left alone.
 func (e *Ending) Partly() bool { return e.rare != nil && len(e.rare.Left) > 0 }
 

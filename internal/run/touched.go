@@ -41,6 +41,14 @@ func (j *Job) narrow(keys []record.Key) error {
 	return n.Only(keys)
 }
 
+// narrowTo is narrow to the records that steps touch.
+func (j *Job) narrowTo(steps []*Step) error {
+	if !j.Options.Touched {
+		return j.narrow(nil)
+	}
+	return j.narrow(touched(steps))
+}
+
 // keys are those of the records that runs wrote, or may have written.
 func (p *past) keys() []record.Key {
 	var steps []*Step

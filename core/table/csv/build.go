@@ -157,11 +157,25 @@ func Built(name string, data []byte, found table.Found) (*table.Image, error) {
 // Value returns a cell's content as a value: null where the format knows null
 // and the cell is empty. there is false where the record has no such field.
 func Value(m *table.Image, cell []byte) (v record.Value, there bool) {
+	return valueOf(m, cell, string(cell))
+}
+
+// valueOf is Value of a cell that is a text, too, of which the value may be a part.
+func valueOf(m *table.Image, cell []byte, text string) (v record.Value, there bool) {
 	switch {
 	case len(cell) == 0 && m.Nulls:
 		return record.Null(), true
 	case m.Nulls && absent(cell):
 		return record.Value{}, false
 	}
-	return record.Text(string(Unquote(cell))), true
+	switch plain := Unquote(cell); len(plain) {
+	case 0:
+		return record.Text(""), true
+	case len(cell):
+		return record.Text(text), true
+	case len(cell) - 2: // no quotes stand between those around it
+		return record.Text(text[1 : len(text)-1]), true
+	default:
+		return record.Text(string(plain)), true
+	}
 }

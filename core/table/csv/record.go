@@ -21,14 +21,18 @@ func AppendKey(dst, raw []byte, cols []int, comma byte) []byte {
 // Record returns a row as a record: a field for each heading that is not
 // blank and that the row has a cell for.
 func Record(m *table.Image, raw []byte) record.Record {
-	cells := Split(nil, raw, m.Comma)
+	text := string(raw) // of which the values are parts
 	r := make(record.Record, 0, len(m.Heading))
-	for i, h := range m.Heading {
-		if i >= len(cells) || h == "" {
-			continue
+	at := 0
+	for _, h := range m.Heading {
+		end := at + cellEnd(raw[at:], m.Comma)
+		if h != "" {
+			if v, there := valueOf(m, raw[at:end], text[at:end]); there {
+				r = append(r, record.Field{Name: h, Value: v})
+			}
 		}
-		if v, there := Value(m, cells[i]); there {
-			r = append(r, record.Field{Name: h, Value: v})
+		if at = end + 1; at > len(raw) {
+			break
 		}
 	}
 	return r

@@ -10,6 +10,7 @@
 package file
 
 import (
+	"bufio"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -415,8 +416,11 @@ func (f *File) WriteAll(ctx context.Context, steps target.Steps) ([]target.Resul
 func (f *File) draft(ctx context.Context, tmp string, steps target.Steps) (results []target.Result, err error) {
 	err = disk.WriteTemp(f.fsys, tmp, f.m.Info.Mode().Perm(), func(out io.Writer) error {
 		return table.Guard(func() (err error) {
-			results, err = f.form.write(ctx, out, steps)
-			return err
+			buffered := bufio.NewWriterSize(out, 1<<18)
+			if results, err = f.form.write(ctx, buffered, steps); err != nil {
+				return err
+			}
+			return buffered.Flush()
 		})
 	})
 	if err != nil {

@@ -3,9 +3,13 @@ package file
 import (
 	"context"
 	"math"
+	"runtime"
+	"slices"
 
 	"github.com/zeebo/xxh3"
+	"golang.org/x/sync/errgroup"
 
+	"paletwin/core/table"
 	"paletwin/internal/target"
 )
 
@@ -77,22 +81,37 @@ func (x *index) find(key []byte) (slot, row int) {
 	}
 }
 
-// current reads the wanted records.
-func (x *index) current(l *lines, at map[string]int, states []target.State) {
+// current reads the wanted records, on all cores.
+func (x *index) current(l *lines, at map[string]int, states []target.State) error {
 	text, body := l.rows.text()
+	first := neighbour{end: body, lead: lineEnd(text[:body])}
+	type wanted struct{ row, state int }
+	found := make([]wanted, 0, len(at))
 	for key, i := range at {
-		_, row := x.find([]byte(key))
-		if row < 0 {
-			continue
+		if _, row := x.find([]byte(key)); row >= 0 {
+			found = append(found, wanted{row, i})
 		}
-		before := neighbour{end: body, lead: lineEnd(text[:body])}
-		if row > 0 {
-			r := x.span(row - 1)
-			before = neighbour{x.key(row - 1), r.next, string(text[r.end:r.next])}
-		}
-		l.state(&states[i], text, before, x.span(row))
-		states[i].Count = max(states[i].Count, x.twice[key])
 	}
+	slices.SortFunc(found, func(a, b wanted) int { return a.row - b.row })
+	var g errgroup.Group
+	for some := range slices.Chunk(found, max(len(found)/runtime.GOMAXPROCS(0)+1, 1)) {
+		g.Go(func() error {
+			return table.Guard(func() error {
+				for _, w := range some {
+					before := first
+					if w.row > 0 {
+						r := x.span(w.row - 1)
+						before = neighbour{x.key(w.row - 1), r.next, string(text[r.end:r.next])}
+					}
+					s := &states[w.state]
+					l.state(s, text, before, x.span(w.row))
+					s.Count = max(1, x.twice[string(x.key(w.row))])
+				}
+				return nil
+			})
+		})
+	}
+	return g.Wait()
 }
 
 func (x *index) span(row int) span {

@@ -55,8 +55,7 @@ func (l *lines) current(ctx context.Context, at map[string]int, states []target.
 		}
 	}
 	if l.index != nil {
-		l.index.current(l, at, states)
-		return nil
+		return l.index.current(l, at, states)
 	}
 	text, end := l.rows.text()
 	before := neighbour{end: end, lead: lineEnd(text[:end])}

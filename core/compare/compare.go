@@ -59,6 +59,8 @@ type Options struct {
 	// Judge, if not nil, is asked about each change before it is written
 	// and may add holds to it. It is called on several goroutines.
 	Judge func(*changeset.Change)
+	// Unencoded says that the sink takes no lines: they are nil.
+	Unencoded bool
 }
 
 // Proposals say what is proposed where the copy differs.
@@ -132,7 +134,7 @@ func (o *Options) allows(a changeset.Act) bool {
 }
 
 // Sink takes the changes, in the change set's order. lines holds them as
-// changeset.AppendLine encodes them.
+// changeset.AppendLine encodes them; nothing where Options.Unencoded says so.
 type Sink interface {
 	WriteEncoded(lines []byte, changes []*changeset.Change) error
 }

@@ -68,7 +68,9 @@ func (wr *writer) encode(b *batch) {
 		if wr.o.Judge != nil {
 			wr.o.Judge(ch)
 		}
-		b.lines = changeset.AppendLine(b.lines, ch)
+		if !wr.o.Unencoded {
+			b.lines = changeset.AppendLine(b.lines, ch)
+		}
 	}
 }
 

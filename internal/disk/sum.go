@@ -3,6 +3,7 @@ package disk
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"hash"
 	"io"
 	"slices"
 
@@ -15,28 +16,56 @@ type sums struct {
 	w     io.Writer
 	quick *xxh3.Hasher
 	n     int64
-	full  chan []byte // nil where no SHA-256 is wanted
-	free  chan []byte
-	sha   chan string
+	full  *Hashing // nil where no SHA-256 is wanted
+}
+
+// Hashing is a SHA-256 that is made by a goroutine of its own of what is written to it. It has to be ended, once.
+type Hashing struct {
+	in, free chan []byte
+	out      chan hash.Hash
+}
+
+// HashBeside begins to hash.
+func HashBeside() *Hashing {
+	h := &Hashing{make(chan []byte, 4), make(chan []byte, 6), make(chan hash.Hash, 1)}
+	go func() {
+		sum := sha256.New()
+		for b := range h.in {
+			sum.Write(b)
+			select {
+			case h.free <- b[:0]:
+			default:
+			}
+		}
+		h.out <- sum
+	}()
+	return h
+}
+
+// Write never fails.
+func (h *Hashing) Write(p []byte) (int, error) {
+	if len(p) > 0 {
+		var b []byte
+		select {
+		case b = <-h.free:
+		default:
+		}
+		h.in <- append(b, p...)
+	}
+	return len(p), nil
+}
+
+// End returns the hash of what was written.
+func (h *Hashing) End() hash.Hash {
+	close(h.in)
+	return <-h.out
 }
 
 func newSums(w io.Writer, full bool) *sums {
 	s := &sums{w: w, quick: xxh3.New()}
-	if !full {
-		return s
+	if full {
+		s.full = HashBeside()
 	}
-	s.full, s.free, s.sha = make(chan []byte, 4), make(chan []byte, 6), make(chan string, 1)
-	go func() {
-		h := sha256.New()
-		for b := range s.full {
-			h.Write(b)
-			select {
-			case s.free <- b[:0]:
-			default:
-			}
-		}
-		s.sha <- hex.EncodeToString(h.Sum(nil))
-	}()
 	return s
 }
 
@@ -57,13 +86,8 @@ func (s *sums) write(p []byte) (int, error) {
 	n, err := s.w.Write(p)
 	s.n += int64(n)
 	s.quick.Write(p[:n])
-	if s.full != nil && n > 0 {
-		var b []byte
-		select {
-		case b = <-s.free:
-		default:
-		}
-		s.full <- append(b, p[:n]...)
+	if s.full != nil {
+		_, _ = s.full.Write(p[:n]) // a hash never fails
 	}
 	return n, err
 }
@@ -72,8 +96,7 @@ func (s *sums) write(p []byte) (int, error) {
 func (s *sums) close() Written {
 	w := Written{Size: s.n, quick: s.quick.Sum128()}
 	if s.full != nil {
-		close(s.full)
-		w.SHA256 = <-s.sha
+		w.SHA256 = hex.EncodeToString(s.full.End().Sum(nil))
 	}
 	return w
 }

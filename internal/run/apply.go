@@ -511,39 +511,6 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) e
 	return lacks
 }
 
-// manyStates is how many records are held at once, at most, of a target that can be read as often as one likes.
-var manyStates = 1 << 20
-
-// eachState reads the steps' records as they are now.
-func (j *Job) eachState(ctx context.Context, steps []*Step, take func(s *Step, now *target.State) error) error {
-	return eachState(ctx, j.Target, len(steps), func(i int) record.Key { return steps[i].Key }, func(i int, now *target.State) error { return take(steps[i], now) })
-}
-
-// eachState reads records as a target has them now, some at a time where it can be read again.
-func eachState(ctx context.Context, t target.Target, n int, key func(i int) record.Key, take func(i int, now *target.State) error) error {
-	most := max(n, 1)
-	if once := t.Traits().Reread; once > 0 {
-		most = min(once, manyStates)
-	}
-	var some []record.Key
-	for from := 0; from < n; from += len(some) {
-		some = some[:0]
-		for i := from; i < min(from+most, n); i++ {
-			some = append(some, key(i))
-		}
-		states, err := t.Current(ctx, some)
-		if err != nil {
-			return err
-		}
-		for i := range states {
-			if err := take(from+i, &states[i]); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
 // knowsFew refuses a target that knows fewer than half of the records that the
 // dossier as a whole amends or deletes, without those it has deleted there.
 func (j *Job) knowsFew(ctx context.Context, c *desk.Changes, steps []*Step) error {

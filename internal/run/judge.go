@@ -72,7 +72,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 	for d := range sink.undone.shares() {
 		sink.names.know(d.step.Key)
 	}
-	res, err := compare.Run(ctx, backup, now, compare.Options{RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, OtherRegister: true}, sink)
+	res, err := compare.Run(ctx, backup, now, compare.Options{Unencoded: true, RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, OtherRegister: true}, sink)
 	if err != nil {
 		return err
 	}

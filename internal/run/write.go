@@ -3,10 +3,10 @@ package run
 import (
 	"bufio"
 	"bytes"
-	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"hash"
 	"io"
 	"iter"
 	"maps"
@@ -275,30 +275,40 @@ func ended(how string, when time.Time) ([]byte, error) {
 
 // writeRollback writes rollback.jsonl: a heading, a line for each step that
 // is going to be written, and a seal.
-func writeRollback(fsys disk.FS, dir string, head any, steps int, each func(take func(s *Step) error) error) (disk.Written, error) {
-	return disk.WriteFile(fsys, filepath.Join(dir, rollbackName), 0o600, func(w io.Writer) error {
-		sum := sha256.New()
-		out := bufio.NewWriterSize(io.MultiWriter(w, sum), 1<<16)
-		e := json.NewEncoder(out)
-		e.SetEscapeHTML(false)
-		if err := e.Encode(head); err != nil {
+func writeRollback(fsys disk.FS, dir string, head any, steps int, each func(take func(s *Step) error) error) (w disk.Written, err error) {
+	var sum hash.Hash // of the lines, and then of the seal, too
+	w, err = disk.WriteSummed(fsys, filepath.Join(dir, rollbackName), 0o600, func(w io.Writer) error {
+		beside := disk.HashBeside()
+		out := bufio.NewWriterSize(io.MultiWriter(w, beside), 1<<16)
+		err := rollbackLines(out, head, each)
+		if sum = beside.End(); err != nil {
 			return err
 		}
-		var l line
-		err := each(func(s *Step) error {
-			l = l[:0]
-			s.rollback(&l)
-			_, err := out.Write(append(l, '\n'))
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		if err := out.Flush(); err != nil {
-			return err
-		}
-		return json.NewEncoder(w).Encode(map[string]any{"seal": changeset.ChecksumOf(sum), "steps": steps})
+		return json.NewEncoder(io.MultiWriter(w, sum)).Encode(map[string]any{"seal": changeset.ChecksumOf(sum), "steps": steps})
 	})
+	if err == nil {
+		w.SHA256 = hex.EncodeToString(sum.Sum(nil))
+	}
+	return w, err
+}
+
+func rollbackLines(out *bufio.Writer, head any, each func(take func(s *Step) error) error) error {
+	e := json.NewEncoder(out)
+	e.SetEscapeHTML(false)
+	if err := e.Encode(head); err != nil {
+		return err
+	}
+	var l line
+	err := each(func(s *Step) error {
+		l = l[:0]
+		s.rollback(&l)
+		_, err := out.Write(append(l, '\n'))
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return out.Flush()
 }
 
 // beginJournal writes a journal's heading, and the outcomes that are known,

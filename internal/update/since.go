@@ -120,7 +120,7 @@ func (o *Office) moved(ctx context.Context, t *desk.Dossier, place *run.Head, s 
 		return err
 	}
 	set := t.Set()
-	_, err = compare.Run(ctx, snapshot.Image, now, compare.Options{RecordSet: set.Name, Key: set.Key, Layout: l, SameOnly: true,
+	_, err = compare.Run(ctx, snapshot.Image, now, compare.Options{Unencoded: true, RecordSet: set.Name, Key: set.Key, Layout: l, SameOnly: true,
 		Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear, Untouched: l.Schema().System()}, OtherRegister: true}, s)
 	if err == nil {
 		s.Target = place.Target

@@ -20,6 +20,10 @@ import (
 type csvRows struct {
 	*File
 	encoder *encoding.Encoder // nil for UTF-8
+
+	// Room for a row that is made.
+	cells     [][]byte
+	room, row []byte
 }
 
 // check refuses a file that would not come back to the letter: one that is
@@ -62,22 +66,33 @@ func (c *csvRows) record(raw []byte) record.Record { return csv.Record(c.img, ra
 
 // amended returns the row with the step's fields written into it. A cell
 // that stood in quotes stays in quotes. Where a row was kept that says the
-// same, it is taken to the letter.
+// same, it is taken to the letter. It holds until the next.
 func (c *csvRows) amended(s *target.Step, raw []byte) []byte {
 	comma := c.img.Comma
-	cells := csv.Split(nil, raw, comma)
+	cells := csv.Split(c.cells[:0], raw, comma)
+	room := c.room[:0]
 	for _, fc := range s.Fields {
 		col := c.img.Column(fc.Field)
 		for col >= len(cells) {
 			cells = append(cells, nil)
 		}
 		quoted := len(cells[col]) > 0 && cells[col][0] == '"'
-		cells[col] = csv.AppendCell(nil, fc.To.String(), comma, quoted)
+		from := len(room)
+		room = csv.AppendCell(room, fc.To.String(), comma, quoted)
+		cells[col] = room[from:]
 	}
+	c.cells, c.room = cells, room
 	if s.Form.Kept && sameCells(csv.Split(nil, []byte(s.Form.Row), comma), cells) {
 		return []byte(s.Form.Row)
 	}
-	return bytes.Join(cells, []byte{comma})
+	c.row = c.row[:0]
+	for i, cell := range cells {
+		if i > 0 {
+			c.row = append(c.row, comma)
+		}
+		c.row = append(c.row, cell...)
+	}
+	return c.row
 }
 
 func sameCells(a, b [][]byte) bool {

@@ -492,7 +492,10 @@ func (s *State) Barred() bool { return len(s.Stop) > 0 && s.Given == nil && s.Of
 
 // States returns the state of each unit of a change: one for each field of
 // an amend in order, or one.
-func (l *Ledger) States(line Line, c *Change) []State {
+func (l *Ledger) States(line Line, c *Change) []State { return l.AppendStates(nil, line, c) }
+
+// AppendStates appends what States returns to others.
+func (l *Ledger) AppendStates(to []State, line Line, c *Change) []State {
 	var whole Digest
 	entries := l.entries(c.ID)
 	if len(entries) > 0 {
@@ -506,9 +509,9 @@ func (l *Ledger) States(line Line, c *Change) []State {
 				s.apply(a, p.Digest == whole, nil, a.chosen(c, nil))
 			}
 		}
-		return []State{s}
+		return append(to, s)
 	}
-	states := make([]State, len(c.Fields))
+	to = slices.Grow(to, len(c.Fields))
 	for i := range c.Fields {
 		f := &c.Fields[i]
 		s := newState(f.Field, append(c.Held[:len(c.Held):len(c.Held)], f.Held...), append(c.Stop[:len(c.Stop):len(c.Stop)], f.Stop...), append(c.Noted[:len(c.Noted):len(c.Noted)], f.Noted...))
@@ -521,9 +524,9 @@ func (l *Ledger) States(line Line, c *Change) []State {
 				s.apply(a, p.Digest == whole, nil, "")
 			}
 		}
-		states[i] = s
+		to = append(to, s)
 	}
-	return states
+	return to
 }
 
 func newState(field string, held, stop, noted []string) State {

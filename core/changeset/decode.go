@@ -61,7 +61,23 @@ type decoder struct {
 	Decoder
 	fields []string       // of the header, which give the order
 	place  map[string]int // of each in it
+	again  bool           // a change holds until the next is read
+	change Change
+	edits  []FieldChange
 }
+
+// Reading reads lines of a change set one after the other, without much room.
+type Reading struct{ d *decoder }
+
+// NewReading returns what reads lines; fields is the header's field list.
+func NewReading(fields []string) *Reading {
+	d := decoderFor(fields)
+	d.again = true
+	return &Reading{d}
+}
+
+// Change decodes a line. The change holds until the next is read; its texts, and its record, are its own.
+func (r *Reading) Change(l Line) (*Change, error) { return r.d.line(l) }
 
 var decoders = sync.Pool{New: func() any { return new(decoder) }}
 
@@ -85,8 +101,16 @@ func (l Line) Change(fields []string) (*Change, error) {
 		d.Reset(nil) // the line is its owner's
 		decoders.Put(d)
 	}()
+	return d.line(l)
+}
+
+func (d *decoder) line(l Line) (*Change, error) {
 	d.Reset(l)
-	c, err := d.change()
+	c := &d.change
+	if *c = (Change{}); !d.again {
+		c = new(Change)
+	}
+	err := d.read(c)
 	if err == nil {
 		err = d.End()
 	}
@@ -96,8 +120,7 @@ func (l Line) Change(fields []string) (*Change, error) {
 	return c, nil
 }
 
-func (d *decoder) change() (*Change, error) {
-	c := new(Change)
+func (d *decoder) read(c *Change) error {
 	err := d.Object(func(name []byte) (err error) {
 		switch string(name) {
 		case "id":
@@ -122,7 +145,7 @@ func (d *decoder) change() (*Change, error) {
 	if err == nil && c.ID == (ID{}) {
 		_, err = ParseID("")
 	}
-	return c, err
+	return err
 }
 
 // marks reads the members that lines and their fields have alike: codes, and what copies say.
@@ -186,8 +209,7 @@ func (d *decoder) side() (s Side, err error) {
 
 // fieldChanges reads the fields of an amend.
 func (d *decoder) fieldChanges() ([]FieldChange, error) {
-	var room [8]FieldChange
-	all := room[:0]
+	all := d.edits[:0]
 	err := d.Object(func(name []byte) error {
 		f, err := d.field(name)
 		if err != nil {
@@ -210,10 +232,13 @@ func (d *decoder) fieldChanges() ([]FieldChange, error) {
 		all = append(all, c)
 		return err
 	})
-	if len(all) == 0 {
+	if d.edits = all; len(all) == 0 {
 		return nil, err
 	}
 	slices.SortFunc(all, func(a, b FieldChange) int { return d.place[a.Field] - d.place[b.Field] })
+	if d.again {
+		return slices.Clip(all), err
+	}
 	return slices.Clip(slices.Clone(all)), err
 }
 

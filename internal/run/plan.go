@@ -34,12 +34,15 @@ func MakePlan(t *desk.Dossier, c *desk.Changes, at At, o Options) (*Plan, error)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, part := range parts {
 		g.Go(func() error {
+			reading := changeset.NewReading(c.Header.Fields)
+			var states []changeset.State
 			for line := range part.All() {
-				ch, err := line.Change(c.Header.Fields)
+				ch, err := reading.Change(line)
 				if err != nil {
 					return err
 				}
-				if approved := plans[i].take(ch, c.Ledger.States(line, ch), c.Ledger.Seen(line, ch), pass, only); !approved && ch.Linked != "" {
+				states = c.Ledger.AppendStates(states[:0], line, ch)
+				if approved := plans[i].take(ch, states, c.Ledger.Seen(line, ch), pass, only); !approved && ch.Linked != "" {
 					waiting[i] = append(waiting[i], ch.Linked)
 				}
 			}

@@ -80,7 +80,10 @@ type Job struct {
 	with map[string]int
 	// inGroup says that other record sets are carried out with it: what was written may be taken back at once, as it stood.
 	inGroup bool
-	batched func(batch []*Step) error
+	// formsAgain says that it is read again how records stand when the rollback file is written, so that it need not be held: where nobody
+	// asks for it later.
+	formsAgain bool
+	batched    func(batch []*Step) error
 }
 
 // Report is what an apply did.
@@ -194,7 +197,9 @@ func (j *Job) ready() (last *Record, err error) {
 			j.Options.System = j.schema.System()
 		}
 	}
-	for _, f := range j.Target.Traits().System {
+	traits := j.Target.Traits()
+	j.formsAgain = !j.inGroup && traits.Reread > 0
+	for _, f := range traits.System {
 		if !slices.Contains(j.Options.System, f) {
 			j.Options.System = append(slices.Clip(j.Options.System), f)
 		}
@@ -482,7 +487,7 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) e
 	}
 	j.Progress("reading the target", 0, 0)
 	lacks := j.checkColumns(steps)
-	known, asked, again := 0, 0, j.formAgain()
+	known, asked := 0, 0
 	err := j.eachState(ctx, steps, func(s *Step, now *target.State) error {
 		if now.Count > 1 {
 			return refuse(TwiceThere, "%s stands %d times in %s", s.Key, now.Count, j.where())
@@ -493,9 +498,6 @@ func (j *Job) judgeStates(ctx context.Context, c *desk.Changes, steps []*Step) e
 		}
 		if lacks == nil {
 			s.take(j.judge(s, now))
-			if again {
-				s.former = nil
-			}
 			j.checkLayout(s, now)
 		}
 		return nil

@@ -166,7 +166,7 @@ func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, b
 	if q, ok := j.Target.(target.Requester); ok {
 		return j.request(ctx, q, jr, r, part, target.All(sent))
 	}
-	if err := jr.appendAll(part, func(some []*Step) ([]byte, error) { return intents(r.batch, some) }); err != nil {
+	if err := jr.appendAll(r.batch, "intend", part, (*Step).intent); err != nil {
 		return err
 	}
 	results, err := j.send(ctx, sent)
@@ -182,7 +182,7 @@ func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, b
 	if err := j.readBack(ctx, part, results); err != nil {
 		return err
 	}
-	return jr.appendAll(part, func(some []*Step) ([]byte, error) { return outcomes(r.batch, some, nil) })
+	return jr.appendAll(r.batch, "outcomes", part, (*Step).outcome)
 }
 
 // send has the target write steps.
@@ -257,6 +257,9 @@ func (s *Step) noteRead(now *target.State) {
 	if now.Count == 0 || s.Act == changeset.Delete {
 		return
 	}
+	if s.Act == changeset.Amend && s.asWritten(now) {
+		return
+	}
 	var wanted record.Record
 	if s.Act == changeset.Amend {
 		wanted = values(s.Fields)
@@ -276,6 +279,16 @@ func (s *Step) noteRead(now *target.State) {
 	}
 }
 
+// asWritten reports whether a record has what was written to it.
+func (s *Step) asWritten(now *target.State) bool {
+	for f := range s.Fields.All() {
+		if v, there := now.Record.Get(f.Field); there && v != f.To {
+			return false
+		}
+	}
+	return true
+}
+
 // abandon ends a run of which it is known that the open batch was not
 // written: its steps were not attempted.
 func (j *Job) abandon(jr *journal, r *Record) error {
@@ -284,7 +297,7 @@ func (j *Job) abandon(jr *journal, r *Record) error {
 			s.Outcome, s.Reason, s.When = Skipped, "the target changed after it was read", j.Now()
 		}
 	}
-	if err := jr.appendAll(r.Steps, func(some []*Step) ([]byte, error) { return outcomes(r.batch, some, nil) }); err != nil {
+	if err := jr.appendAll(r.batch, "outcomes", r.Steps, (*Step).outcome); err != nil {
 		return err
 	}
 	return j.close(jr, r, "stopped")

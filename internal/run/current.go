@@ -16,7 +16,7 @@ func (j *Job) eachState(ctx context.Context, steps []*Step, take func(s *Step, n
 }
 
 // eachState reads records as a target has them now, some at a time where it can be read again: the next while these are taken, which
-// must not use the target.
+// must not use the target, nor keep a state's record.
 func eachState(ctx context.Context, t target.Target, n int, key func(i int) record.Key, take func(i int, now *target.State) error) error {
 	most := max(n, 1)
 	if once := t.Traits().Reread; once > 0 {
@@ -26,18 +26,26 @@ func eachState(ctx context.Context, t target.Target, n int, key func(i int) reco
 		states []target.State
 		err    error
 	}
-	read := func(from int) part {
-		some := make([]record.Key, 0, min(most, n-from))
+	some := make([]record.Key, 0, min(most, n))
+	read := func(from int, room []target.State) part {
+		some = some[:0]
 		for i := from; i < min(from+most, n); i++ {
 			some = append(some, key(i))
 		}
-		states, err := t.Current(ctx, some)
+		var states []target.State
+		var err error
+		if r, ok := t.(target.Refiller); ok {
+			states, err = r.Refill(ctx, some, room)
+		} else {
+			states, err = t.Current(ctx, some)
+		}
 		return part{states, err}
 	}
 	next := make(chan part, 1)
 	if n > 0 {
-		next <- read(0)
+		next <- read(0, nil)
 	}
+	var room []target.State // of those that were taken
 	for from := 0; from < n; from += most {
 		p := <-next
 		if p.err != nil {
@@ -45,7 +53,7 @@ func eachState(ctx context.Context, t target.Target, n int, key func(i int) reco
 		}
 		ahead := from+most < n
 		if ahead {
-			go func() { next <- read(from + most) }()
+			go func(room []target.State) { next <- read(from+most, room) }(room)
 		}
 		for i := range p.states {
 			if err := take(from+i, &p.states[i]); err != nil {
@@ -55,6 +63,7 @@ func eachState(ctx context.Context, t target.Target, n int, key func(i int) reco
 				return err
 			}
 		}
+		room = p.states
 	}
 	return nil
 }

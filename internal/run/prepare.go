@@ -174,10 +174,6 @@ func readsBack(fsys disk.FS, w *disk.Written, file string) error {
 	return err
 }
 
-// formAgain reports whether it is read again how records stand when the rollback file is written, so that it need not be held:
-// where nobody asks for it later.
-func (j *Job) formAgain() bool { return !j.inGroup && j.Target.Traits().Reread > 0 }
-
 func walk(steps []*Step, take func(s *Step) error) error {
 	for _, s := range steps {
 		if err := take(s); err != nil {
@@ -191,7 +187,7 @@ func walk(steps []*Step, take func(s *Step) error) error {
 func (j *Job) rollbackFile(ctx context.Context, dir string, head *Head, write []*Step) error {
 	set := j.Dossier.Set()
 	each := func(take func(s *Step) error) error {
-		if !j.formAgain() {
+		if !j.formsAgain {
 			return walk(write, take)
 		}
 		return j.eachState(ctx, write, func(s *Step, now *target.State) error {

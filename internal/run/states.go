@@ -25,7 +25,7 @@ type verdict struct {
 // of the three states.
 func (j *Job) judge(s *Step, now *target.State) verdict {
 	v := verdict{fields: s.Fields, record: s.Record}
-	if now.Form.Kept {
+	if now.Form.Kept && !j.formsAgain {
 		v.former = &former{form: now.Form}
 	}
 	over := s.over

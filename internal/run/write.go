@@ -204,7 +204,12 @@ func (r *Rare) append(l *line) {
 // batch writes a line of a batch: its steps' intents or outcomes, and what
 // more belongs to them.
 func batch(n int, what string, steps []*Step, write func(*Step, *line), more map[string]any) ([]byte, error) {
-	l := line{'{'}
+	return batchIn(nil, n, what, steps, write, more)
+}
+
+// batchIn is batch in the room of a line that is needed no more.
+func batchIn(room []byte, n int, what string, steps []*Step, write func(*Step, *line), more map[string]any) ([]byte, error) {
+	l := append(line(room[:0]), '{')
 	if n > 0 {
 		l.name("batch")
 		l = strconv.AppendInt(l, int64(n), 10)
@@ -227,11 +232,6 @@ func batch(n int, what string, steps []*Step, write func(*Step, *line), more map
 		l = append(l, b...)
 	}
 	return append(l, '}', '\n'), nil
-}
-
-// intents is the line before a batch.
-func intents(n int, steps []*Step) ([]byte, error) {
-	return batch(n, "intend", steps, (*Step).intent, nil)
 }
 
 // undoing is the line before steps are undone.
@@ -378,10 +378,16 @@ func (j *journal) append(line []byte, err error) error {
 // manySteps is how many steps a line has at most, where a batch may be a whole run: several lines say then what one would.
 var manySteps = 1 << 16
 
-// appendAll writes what makes a line of some steps of all of them.
-func (j *journal) appendAll(steps []*Step, make func(some []*Step) ([]byte, error)) error {
+// appendAll writes lines of steps' intents or outcomes.
+func (j *journal) appendAll(n int, what string, steps []*Step, write func(*Step, *line)) error {
+	var room []byte
 	for some := range slices.Chunk(steps, manySteps) {
-		if err := j.append(make(some)); err != nil {
+		line, err := batchIn(room, n, what, some, write, nil)
+		if err != nil {
+			return err
+		}
+		room = line
+		if err := j.append(line, nil); err != nil {
 			return err
 		}
 	}

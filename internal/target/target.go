@@ -104,6 +104,13 @@ type Whole interface {
 	WriteAll(ctx context.Context, steps Steps) ([]Result, error)
 }
 
+// Refiller is a Target that can be read again and again, and gives states in the place of others.
+type Refiller interface {
+	Target
+	// Refill is Current; of the states that were given before, and are needed no more, it takes the room.
+	Refill(ctx context.Context, keys []record.Key, room []State) ([]State, error)
+}
+
 // Summer is a target that knows beforehand what its backup's SHA-256 will be.
 type Summer interface {
 	// Summing begins to make it, beside whatever is done next.

@@ -3,6 +3,7 @@ package csv
 import (
 	"context"
 	"io"
+	"slices"
 
 	"paletwin/core/record"
 	"paletwin/core/table"
@@ -21,8 +22,12 @@ func AppendKey(dst, raw []byte, cols []int, comma byte) []byte {
 // Record returns a row as a record: a field for each heading that is not
 // blank and that the row has a cell for.
 func Record(m *table.Image, raw []byte) record.Record {
-	text := string(raw) // of which the values are parts
-	r := make(record.Record, 0, len(m.Heading))
+	return AppendRecord(make(record.Record, 0, len(m.Heading)), m, raw, string(raw))
+}
+
+// AppendRecord appends the fields of a row that is a text, too, of which the values are parts.
+func AppendRecord(r record.Record, m *table.Image, raw []byte, text string) record.Record {
+	r = slices.Grow(r, len(m.Heading))
 	at := 0
 	for _, h := range m.Heading {
 		end := at + cellEnd(raw[at:], m.Comma)

@@ -70,7 +70,7 @@ func (a *array) current(ctx context.Context, at map[string]int, states []target.
 			s := &states[n]
 			if s.Count++; s.Count == 1 {
 				raw := a.rows.m.Data[r.start:r.end]
-				s.Record = a.rows.record(raw)
+				s.Record = a.rows.record(nil, raw, "")
 				s.Form = target.Form{Row: string(raw), After: record.KeyOf(before), Kept: true, Lead: a.between(i), End: a.between(i + 1)}
 			}
 		}

@@ -62,7 +62,9 @@ func (c *csvRows) each(ctx context.Context, row func(key []byte, r span) error) 
 	})
 }
 
-func (c *csvRows) record(raw []byte) record.Record { return csv.Record(c.img, raw) }
+func (c *csvRows) record(into record.Record, raw []byte, text string) record.Record {
+	return csv.AppendRecord(into, c.img, raw, text)
+}
 
 // amended returns the row with the step's fields written into it. A cell
 // that stood in quotes stays in quotes. Where a row was kept that says the

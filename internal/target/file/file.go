@@ -50,8 +50,10 @@ type File struct {
 	img     *table.Image
 	keyCol  []int
 	form    form
-	sum     xxh3.Uint128 // of the bytes that were read
-	summing *summing     // of these bytes, where somebody asked
+	sum     xxh3.Uint128   // of the bytes that were read
+	summing *summing       // of these bytes, where somebody asked
+	at      map[string]int // room for the places of keys that are asked for
+	rows    int            // how many rows it had when they were indexed last
 
 	// What was read of the bytes that were written last, if it was, and their sum.
 	made    *table.Image
@@ -243,12 +245,29 @@ func (f *File) table(ctx context.Context, img *table.Image, row func(key []byte,
 
 // Current reads the wanted records in one pass over the file.
 func (f *File) Current(ctx context.Context, keys []record.Key) ([]target.State, error) {
-	at := make(map[string]int, len(keys))
-	for i, k := range keys {
-		at[f.of.Key(k).Encoding()] = i
+	return f.Refill(ctx, keys, nil)
+}
+
+// Refill is Current in the room of other states.
+func (f *File) Refill(ctx context.Context, keys []record.Key, room []target.State) ([]target.State, error) {
+	if f.at == nil {
+		f.at = make(map[string]int, len(keys))
 	}
-	states := make([]target.State, len(keys))
-	return states, f.form.current(ctx, at, states)
+	clear(f.at)
+	for i, k := range keys {
+		f.at[f.of.Key(k).Encoding()] = i
+	}
+	states := slices.Grow(room[:0], len(keys))[:len(keys)]
+	for i := range states {
+		states[i] = target.State{Record: states[i].Record[:0]}
+	}
+	err := f.form.current(ctx, f.at, states)
+	for i := range states {
+		if states[i].Count == 0 {
+			states[i].Record = nil
+		}
+	}
+	return states, err
 }
 
 // Backup writes the file's bytes, those that were read; or target.ErrMoved.

@@ -31,7 +31,7 @@ type rowAt struct {
 
 // makeIndex goes through the file once. A file with a row, or with keys, of more than four gigabytes is not indexed.
 func (l *lines) makeIndex(ctx context.Context) error {
-	x := &index{}
+	x := &index{rows: make([]rowAt, 0, l.f.rows)}
 	fits := true
 	err := l.rows.each(ctx, func(key []byte, r span) error {
 		fits = fits && r.next-r.start < math.MaxUint32 && len(x.keys)+len(key) < math.MaxUint32 && len(x.rows) < math.MaxUint32-1
@@ -44,6 +44,7 @@ func (l *lines) makeIndex(ctx context.Context) error {
 	if err != nil || !fits {
 		return err
 	}
+	l.f.rows = len(x.rows)
 	n := 2
 	for n < 2*len(x.rows) {
 		n *= 2

@@ -138,7 +138,7 @@ func (j *jsonRows) keyOf(raw []byte) ([]byte, error) {
 	return key, nil
 }
 
-func (j *jsonRows) record(raw []byte) record.Record {
+func (j *jsonRows) record(_ record.Record, raw []byte, _ string) record.Record {
 	r, err := j.read(raw)
 	if err != nil {
 		return nil // a row kept from another file, which fits no record
@@ -167,7 +167,7 @@ func (j *jsonRows) amended(s *target.Step, raw []byte) []byte {
 // same of all fields, where of those that the step writes an absent one is as
 // good as an empty one.
 func (j *jsonRows) says(s *target.Step, line []byte) bool {
-	kept, now := j.record([]byte(s.Form.Row)), j.record(line)
+	kept, now := j.record(nil, []byte(s.Form.Row), ""), j.record(nil, line, "")
 	written := func(f record.Field) bool {
 		return f.Value.Blank() && slices.ContainsFunc(s.Fields, func(c changeset.Edit) bool { return c.Field == f.Name })
 	}

@@ -26,7 +26,8 @@ type rows interface {
 	newline() string
 	// each walks the records: the key, encoded, and where the row stands.
 	each(ctx context.Context, row func(key []byte, at span) error) error
-	record(raw []byte) record.Record
+	// record reads a row that is a text, too, of which values may be parts; into has room.
+	record(into record.Record, raw []byte, text string) record.Record
 	// amended returns a row with a step's fields in it, added a new row.
 	amended(s *target.Step, raw []byte) []byte
 	added(r record.Record) []byte
@@ -84,8 +85,9 @@ type neighbour struct {
 // state makes the state of the record whose row stands somewhere in the text.
 func (l *lines) state(s *target.State, text []byte, before neighbour, r span) {
 	raw := text[r.start:r.end]
-	s.Count, s.Record = 1, l.rows.record(raw)
-	s.Form = target.Form{Row: string(raw), After: record.KeyOf(before.key), Gap: string(text[before.end:r.start]), Kept: true, End: string(text[r.end:r.next])}
+	row := string(raw)
+	s.Count, s.Record = 1, l.rows.record(s.Record, raw, row)
+	s.Form = target.Form{Row: row, After: record.KeyOf(before.key), Gap: string(text[before.end:r.start]), Kept: true, End: string(text[r.end:r.next])}
 	// The rows behind it may go as well, and the row before then ends the file.
 	if r.start == before.end && (r.end == r.next || before.lead != l.rows.newline()) {
 		s.Form.Lead = before.lead
@@ -209,7 +211,7 @@ func newWriter(r rows, steps target.Steps, results []target.Result) *writer {
 // fits reports whether the row that was kept says what the record says.
 func (w *writer) fits(s *target.Step) bool {
 	get := s.Record.Finder()
-	for _, f := range w.rows.record([]byte(s.Form.Row)) {
+	for _, f := range w.rows.record(nil, []byte(s.Form.Row), s.Form.Row) {
 		if v, _ := get(f.Name); v.String() != f.Value.String() {
 			return false
 		}

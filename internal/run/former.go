@@ -98,27 +98,31 @@ func (f *formers) take(fsys disk.FS, set string, r *Record) error {
 	return nil
 }
 
-// of returns how the record of a rollback's change stood. It reads a mapped file, which may be shortened meanwhile: under table.Guard.
-func (f *formers) of(id changeset.ID) (was former) {
+// alongOf returns what went along with the record of a rollback's change.
+func (f *formers) alongOf(id changeset.ID) []target.Dependent {
 	if f == nil {
-		return was
+		return nil
+	}
+	return f.along[id]
+}
+
+// formOf returns how the record of a rollback's change looked. It reads a mapped file, which may be shortened meanwhile: under table.Guard.
+func (f *formers) formOf(id changeset.ID) (form target.Form) {
+	if f == nil {
+		return form
 	}
 	at, there := f.lines[id]
 	if !there {
-		return was
+		return form
 	}
-	was.along, was.form.Age = f.along[id], at.run
-	if at.start < 0 {
-		return was
+	if form.Age = at.run; at.start < 0 {
+		return form
 	}
 	line := f.files[at.file].Data[at.start:]
-	var s Step
-	f.d.Reset(line[:bytes.IndexByte(line, '\n')+1])
-	if err := f.d.step(&s); err == nil && s.former != nil { // it was read when the file was gone through
-		was.form = s.former.form
-		was.form.Age = at.run
+	if err := f.d.formOf(line[:bytes.IndexByte(line, '\n')+1], &form); err != nil { // it was read when the file was gone through
+		return target.Form{Age: at.run}
 	}
-	return was
+	return form
 }
 
 // Close lets go of the files.

@@ -153,6 +153,9 @@ func (j *Job) forTarget(steps []*Step, before *formers) *sent {
 	return &sent{j: j, steps: steps, before: before}
 }
 
+// Form returns how a record is to look.
+func (x *sent) Form(i int) target.Form { return x.before.formOf(x.steps[i].ID) }
+
 // sent are steps as a target takes them.
 type sent struct {
 	j      *Job
@@ -166,7 +169,7 @@ func (x *sent) Len() int { return len(x.steps) }
 func (x *sent) At(i int) *target.Step {
 	s := x.steps[i]
 	room := x.s.Fields[:0]
-	x.s = s.forTarget(x.before.of(s.ID), room)
+	x.s = s.forTarget(former{along: x.before.alongOf(s.ID)}, room)
 	x.s.Cascade, x.s.Anew = x.j.Options.Cascade, x.j.Options.Anew
 	return &x.s
 }

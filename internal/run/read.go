@@ -236,6 +236,18 @@ func (d *stepReader) keptForm(line []byte) (id changeset.ID, kept bool, err erro
 	return id, kept, err
 }
 
+// formOf reads, of a line of a rollback file, how the record looked.
+func (d *stepReader) formOf(line []byte, form *target.Form) error {
+	d.Reset(line)
+	return d.Object(func(name []byte) error {
+		switch string(name) {
+		case "row", "after", "gap", "end", "lead":
+			return d.form(name, form)
+		}
+		return d.Skip()
+	})
+}
+
 // ending reads a member that says what became of a step.
 func (d *stepReader) ending(name []byte, s *Ending) (err error) {
 	switch string(name) {

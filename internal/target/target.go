@@ -72,8 +72,10 @@ type Writer interface {
 // Steps are steps that are made when they are asked for, so that nobody holds a million of them.
 type Steps interface {
 	Len() int
-	// At returns step i, which holds until another is asked for.
+	// At returns step i, which holds until another is asked for. Its Form is not to be relied on.
 	At(i int) *Step
+	// Form returns the Form of step i.
+	Form(i int) Form
 }
 
 // List is steps that are there.
@@ -81,6 +83,7 @@ type List []Step
 
 func (l List) Len() int       { return len(l) }
 func (l List) At(i int) *Step { return &l[i] }
+func (l List) Form(i int) Form { return l[i].Form }
 
 // All returns steps as a list.
 func All(steps Steps) []Step {
@@ -90,7 +93,7 @@ func All(steps Steps) []Step {
 	all := make([]Step, steps.Len())
 	for i := range all {
 		all[i] = *steps.At(i)
-		all[i].Fields = slices.Clone(all[i].Fields)
+		all[i].Fields, all[i].Form = slices.Clone(all[i].Fields), steps.Form(i)
 	}
 	return all
 }

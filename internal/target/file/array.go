@@ -108,9 +108,8 @@ func (a *array) write(ctx context.Context, out io.Writer, steps target.Steps) ([
 	var comeBack func(key string)
 	comeBack = func(key string) {
 		for _, i := range w.take(key) {
-			s := steps.At(i)
-			key := s.Key.Encoding()
-			o.object([]byte(s.Form.Row), s.Form.Lead, s.Form.End)
+			form, key := steps.Form(i), steps.At(i).Key.Encoding()
+			o.object([]byte(form.Row), form.Lead, form.End)
 			comeBack(key)
 		}
 	}
@@ -121,7 +120,8 @@ func (a *array) write(ctx context.Context, out io.Writer, steps target.Steps) ([
 		if n, hit := w.byKey[string(key)]; !hit {
 			o.object(raw, a.between(i), "")
 		} else if s := steps.At(n); s.Act != changeset.Delete {
-			o.object(a.rows.amended(s, raw), a.between(i), "")
+			form := steps.Form(n)
+			o.object(a.rows.amended(s, &form, raw), a.between(i), "")
 		}
 		i++
 		comeBack(string(key))
@@ -130,7 +130,7 @@ func (a *array) write(ctx context.Context, out io.Writer, steps target.Steps) ([
 	if err != nil {
 		return nil, err
 	}
-	for key := range w.stranded(steps) {
+	for key := range w.stranded() {
 		comeBack(key)
 	}
 	for _, i := range w.appends {

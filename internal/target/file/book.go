@@ -158,7 +158,7 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 		return nil, err
 	}
 	for _, i := range adds {
-		pl.place(&steps[i], i, true)
+		pl.place(&steps[i].Form, i, true)
 	}
 	pl.settle()
 	last := img.HeadingRow
@@ -183,7 +183,7 @@ func (b *book) plan(ctx context.Context, steps []target.Step, results []target.R
 		comeBack(string(key), sc.Number())
 		return nil
 	})
-	for key := range pl.stranded(target.List(steps)) {
+	for key := range pl.stranded() {
 		comeBack(key, last)
 	}
 	for _, i := range pl.appends {

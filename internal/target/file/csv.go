@@ -24,6 +24,7 @@ type csvRows struct {
 	// Room for a row that is made.
 	cells     [][]byte
 	room, row []byte
+	had       []byte
 }
 
 // check refuses a file that would not come back to the letter: one that is
@@ -69,7 +70,7 @@ func (c *csvRows) record(into record.Record, raw []byte, text string) record.Rec
 // amended returns the row with the step's fields written into it. A cell
 // that stood in quotes stays in quotes. Where a row was kept that says the
 // same, it is taken to the letter. It holds until the next.
-func (c *csvRows) amended(s *target.Step, raw []byte) []byte {
+func (c *csvRows) amended(s *target.Step, kept *target.Form, raw []byte) []byte {
 	comma := c.img.Comma
 	cells := csv.Split(c.cells[:0], raw, comma)
 	room := c.room[:0]
@@ -84,8 +85,10 @@ func (c *csvRows) amended(s *target.Step, raw []byte) []byte {
 		cells[col] = room[from:]
 	}
 	c.cells, c.room = cells, room
-	if s.Form.Kept && sameCells(csv.Split(nil, []byte(s.Form.Row), comma), cells) {
-		return []byte(s.Form.Row)
+	if kept.Kept {
+		if c.had = append(c.had[:0], kept.Row...); sameCells(csv.Split(nil, c.had, comma), cells) {
+			return c.had
+		}
 	}
 	c.row = c.row[:0]
 	for i, cell := range cells {

@@ -380,8 +380,14 @@ type normal struct {
 
 func (n *normal) At(i int) *target.Step {
 	n.s = *n.Steps.At(i)
-	n.s.Key, n.s.Form.After = n.of.Key(n.s.Key), n.of.Key(n.s.Form.After)
+	n.s.Key = n.of.Key(n.s.Key)
 	return &n.s
+}
+
+func (n *normal) Form(i int) target.Form {
+	f := n.Steps.Form(i)
+	f.After = n.of.Key(f.After)
+	return f
 }
 
 // refused are the results of steps of which some are refused, with those that

@@ -148,7 +148,7 @@ func (j *jsonRows) record(_ record.Record, raw []byte, _ string) record.Record {
 
 // amended returns the line with the step's fields set in it. Where a line was
 // kept that says the same, it is taken to the letter.
-func (j *jsonRows) amended(s *target.Step, raw []byte) []byte {
+func (j *jsonRows) amended(s *target.Step, kept *target.Form, raw []byte) []byte {
 	set := make(record.Record, len(s.Fields))
 	for i, fc := range s.Fields {
 		set[i] = record.Field{Name: j.member(fc.Field), Value: fc.To}
@@ -157,8 +157,8 @@ func (j *jsonRows) amended(s *target.Step, raw []byte) []byte {
 	if err != nil {
 		return raw // not reached: each has read the line
 	}
-	if s.Form.Kept && j.says(s, line) {
-		return []byte(s.Form.Row)
+	if kept.Kept && j.says(s, kept, line) {
+		return []byte(kept.Row)
 	}
 	return line
 }
@@ -166,8 +166,8 @@ func (j *jsonRows) amended(s *target.Step, raw []byte) []byte {
 // says reports whether the line that was kept says what a new one says: the
 // same of all fields, where of those that the step writes an absent one is as
 // good as an empty one.
-func (j *jsonRows) says(s *target.Step, line []byte) bool {
-	kept, now := j.record(nil, []byte(s.Form.Row), ""), j.record(nil, line, "")
+func (j *jsonRows) says(s *target.Step, form *target.Form, line []byte) bool {
+	kept, now := j.record(nil, []byte(form.Row), ""), j.record(nil, line, "")
 	written := func(f record.Field) bool {
 		return f.Value.Blank() && slices.ContainsFunc(s.Fields, func(c changeset.Edit) bool { return c.Field == f.Name })
 	}

@@ -28,8 +28,8 @@ type rows interface {
 	each(ctx context.Context, row func(key []byte, at span) error) error
 	// record reads a row that is a text, too, of which values may be parts; into has room.
 	record(into record.Record, raw []byte, text string) record.Record
-	// amended returns a row with a step's fields in it, added a new row.
-	amended(s *target.Step, raw []byte) []byte
+	// amended returns a row with a step's fields in it, added a new row. It is as it was kept where that says the same.
+	amended(s *target.Step, kept *target.Form, raw []byte) []byte
 	added(r record.Record) []byte
 	// least is how many records a file needs to be readable.
 	least() int
@@ -201,7 +201,8 @@ func newWriter(r rows, steps target.Steps, results []target.Result) *writer {
 		if s := steps.At(i); s.Act != changeset.Add {
 			w.byKey[s.Key.Encoding()] = i
 		} else {
-			w.place(s, i, w.fits(s))
+			form := steps.Form(i)
+			w.place(&form, i, w.fits(s.Record, &form))
 		}
 	}
 	w.settle()
@@ -209,9 +210,9 @@ func newWriter(r rows, steps target.Steps, results []target.Result) *writer {
 }
 
 // fits reports whether the row that was kept says what the record says.
-func (w *writer) fits(s *target.Step) bool {
-	get := s.Record.Finder()
-	for _, f := range w.rows.record(nil, []byte(s.Form.Row), s.Form.Row) {
+func (w *writer) fits(r record.Record, form *target.Form) bool {
+	get := r.Finder()
+	for _, f := range w.rows.record(nil, []byte(form.Row), form.Row) {
 		if v, _ := get(f.Name); v.String() != f.Value.String() {
 			return false
 		}
@@ -235,7 +236,8 @@ func (w *writer) write(ctx context.Context, to io.Writer) error {
 		if i, hit := w.byKey[string(key)]; hit {
 			w.copyTo(r.start)
 			if s := w.steps.At(i); s.Act == changeset.Amend {
-				w.out.write(w.rows.amended(s, w.text[r.start:r.end]))
+				form := w.steps.Form(i)
+				w.out.write(w.rows.amended(s, &form, w.text[r.start:r.end]))
 				w.from = r.end
 			} else {
 				stays, w.from = false, r.next
@@ -277,8 +279,7 @@ func (w *writer) comeBack(key string) {
 	for _, i := range w.take(key) {
 		// A gap is measured from the end of the record before, as it was
 		// when the row went: rows that went earlier come back inside it.
-		s := w.steps.At(i)
-		form, key := s.Form, s.Key.Encoding()
+		form, key := w.steps.Form(i), w.steps.At(i).Key.Encoding()
 		if bytes.HasPrefix(w.text[base:], []byte(form.Gap)) {
 			w.copyTo(base + len(form.Gap))
 		}
@@ -289,7 +290,7 @@ func (w *writer) comeBack(key string) {
 
 // append writes the adds that have no place, or whose place is gone.
 func (w *writer) append() {
-	for key := range w.stranded(w.steps) {
+	for key := range w.stranded() {
 		w.comeBack(key)
 	}
 	for _, i := range w.appends {

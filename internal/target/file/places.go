@@ -2,6 +2,7 @@ package file
 
 import (
 	"iter"
+	"maps"
 	"slices"
 
 	"paletwin/internal/target"
@@ -12,17 +13,18 @@ import (
 type places struct {
 	after   map[string][]int // steps by the key before
 	age     map[int]int      // of the form of each of these
+	behind  map[int]string   // the key before
 	appends []int            // steps without a place
 }
 
-// place takes in step i, an add; fits says that its form is that of its record.
-func (p *places) place(s *target.Step, i int, fits bool) {
+// place takes in step i, an add with a form; fits says that this is that of its record.
+func (p *places) place(f *target.Form, i int, fits bool) {
 	if p.after == nil {
-		p.after, p.age = map[string][]int{}, map[int]int{}
+		p.after, p.age, p.behind = map[string][]int{}, map[int]int{}, map[int]string{}
 	}
-	if f := &s.Form; f.Kept && fits {
+	if f.Kept && fits {
 		p.after[f.After.Encoding()] = append(p.after[f.After.Encoding()], i)
-		p.age[i] = f.Age
+		p.age[i], p.behind[i] = f.Age, f.After.Encoding()
 	} else {
 		p.appends = append(p.appends, i)
 	}
@@ -38,13 +40,10 @@ func (p *places) settle() {
 
 // stranded gives the keys behind which steps were to go that stand nowhere, in the order of the steps; each is taken meanwhile, with
 // what goes behind its steps.
-func (p *places) stranded(steps target.Steps) iter.Seq[string] {
+func (p *places) stranded() iter.Seq[string] {
 	return func(yield func(string) bool) {
-		for i := range steps.Len() {
-			if len(p.after) == 0 {
-				return
-			}
-			if key := steps.At(i).Form.After.Encoding(); slices.Contains(p.after[key], i) && !yield(key) {
+		for _, i := range slices.Sorted(maps.Keys(p.behind)) {
+			if key := p.behind[i]; slices.Contains(p.after[key], i) && !yield(key) {
 				return
 			}
 		}

@@ -351,6 +351,8 @@ func (o *Order) named(r *ruler) ([]changeset.DecisionAct, error) {
 // ruler rules on changes and notes what it touched, and the links.
 type ruler struct {
 	c       *Changes
+	reading *changeset.Reading
+	states  []changeset.State // room for those of a change
 	n       changeset.Touched
 	links   map[string]bool
 	touched map[changeset.ID]bool             // of linked changes
@@ -359,16 +361,17 @@ type ruler struct {
 }
 
 func newRuler(c *Changes) *ruler {
-	return &ruler{c: c, links: map[string]bool{}, touched: map[changeset.ID]bool{}, sides: map[string]*changeset.DecisionAct{}, against: map[changeset.ID]changeset.ID{}}
+	return &ruler{c: c, reading: changeset.NewReading(c.Header.Fields), links: map[string]bool{}, touched: map[changeset.ID]bool{}, sides: map[string]*changeset.DecisionAct{}, against: map[changeset.ID]changeset.ID{}}
 }
 
 func (r *ruler) rule(ruling *changeset.Ruling, line changeset.Line, a *changeset.DecisionAct) error {
-	ch, err := line.Change(r.c.Header.Fields)
+	ch, err := r.reading.Change(line)
 	if err != nil {
 		return err
 	}
 	before := len(a.On)
-	states := r.c.Ledger.States(line, ch)
+	states := r.c.Ledger.AppendStates(r.states[:0], line, ch)
+	r.states = states
 	a.On = ruling.Pairs(a.On, &r.n, line, ch, states)
 	if ruling.Filter.Of != "" && ruling.Decision == changeset.Approve {
 		r.choose(ruling.Filter.Of, ch, a, before)

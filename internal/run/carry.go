@@ -26,8 +26,9 @@ func (j *Job) carryOut(ctx context.Context, r *Record, rep *Report, write []*Ste
 	if err != nil {
 		return nil, err
 	}
-	defer before.Close()
-	if err := j.inBatches(ctx, jr, r, rep, write, before); err != nil {
+	err = j.inBatches(ctx, jr, r, rep, write, before)
+	before.Close()
+	if err != nil {
 		return nil, err
 	}
 	rep, err = j.end(ctx, jr, r, rep)

@@ -133,4 +133,5 @@ func (f *formers) Close() {
 	for _, m := range f.files {
 		_ = m.Close() // nothing was written
 	}
+	*f = formers{}
 }

@@ -332,7 +332,7 @@ func (a *app) deriveTo(ctx context.Context, c *desk.Comparison, f *deriveFlags) 
 	}
 	defer t.Close()
 	var found []changeset.Finding
-	_, err = disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) (err error) {
+	_, err = disk.WriteUnsummed(a.fs, path, 0o600, func(w io.Writer) (err error) {
 		found, err = c.Derive(ctx, t.Image, w)
 		return err
 	})

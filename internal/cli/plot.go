@@ -22,7 +22,7 @@ func (a *app) showPlot(name, field, out string) error {
 		return err
 	}
 	defer m.Close()
-	_, err = disk.WriteFile(a.fs, a.path(out), 0o600, func(w io.Writer) error { return picture.Write(w, m, field, format) })
+	_, err = disk.WriteUnsummed(a.fs, a.path(out), 0o600, func(w io.Writer) error { return picture.Write(w, m, field, format) })
 	var none *picture.NoField
 	if errors.As(err, &none) {
 		return usage("%v", none)

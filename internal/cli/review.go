@@ -161,7 +161,7 @@ func (a *app) reviewSheets(name, field, out string) error {
 		used[file] = true
 		file += ".xlsx"
 		path := filepath.Join(dir, file)
-		if _, err := disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) error { return sheet.Write(w, x.Contents) }); err != nil {
+		if _, err := disk.WriteUnsummed(a.fs, path, 0o600, func(w io.Writer) error { return sheet.Write(w, x.Contents) }); err != nil {
 			return err
 		}
 		tab.Row(screen.Safe(cmp.Or(x.Value, "(empty)")), screen.Safe(x.Name), screen.Count(len(x.Contents.Changes)), screen.Safe(filepath.Join(out, file)))
@@ -223,7 +223,7 @@ func (a *app) passOn(name string, choose func(m *desk.Contents) (string, func(io
 	t := m.Dossier
 	out, write := choose(m)
 	path := a.path(out)
-	if _, err := disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) error { return write(w, m) }); err != nil {
+	if _, err := disk.WriteUnsummed(a.fs, path, 0o600, func(w io.Writer) error { return write(w, m) }); err != nil {
 		return err
 	}
 	if a.json {

@@ -158,6 +158,6 @@ func (a *app) export(name string) (string, error) {
 	}
 	a.ends = append(a.ends, func() { _ = os.RemoveAll(dir) })
 	path := filepath.Join(dir, stem(a.named(name))+".csv")
-	_, err = disk.WriteFile(a.fs, path, 0o600, func(w io.Writer) error { _, err := io.Copy(w, s.Stream); return err })
+	_, err = disk.WriteUnsummed(a.fs, path, 0o600, func(w io.Writer) error { _, err := io.Copy(w, s.Stream); return err })
 	return path, err
 }

@@ -139,7 +139,7 @@ func (d *Desk) compareReady(ctx context.Context, c *Comparison, in *inputs) (*Me
 	m := &Meta{Title: c.Title, By: c.By, When: c.Now.UTC(), Tool: c.Tool, Options: c.told(), Undoes: c.Undoes, CatchesUp: c.CatchesUp}
 	set := RecordSet{Name: c.Options.RecordSet, Key: c.Options.Key}
 	var res *compare.Result
-	_, err := disk.WriteFile(d.FS, filepath.Join(in.dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
+	_, err := disk.WriteUnsummed(d.FS, filepath.Join(in.dir, ChangesName(set.Name)), 0o600, func(w io.Writer) (err error) {
 		res, set.Seal, err = in.compare(ctx, c, w)
 		return err
 	})
@@ -437,7 +437,7 @@ func (in *inputs) takeList(s *Source) (err error) {
 // derive has the edited state written, and opens it.
 func (in *inputs) derive(ctx context.Context, c *Comparison) error {
 	input := &Input{File: "edited.csv", Name: c.Edited.Name}
-	_, err := disk.WriteFile(in.fsys, filepath.Join(in.dir, input.File), 0o600, func(w io.Writer) (err error) {
+	_, err := disk.WriteUnsummed(in.fsys, filepath.Join(in.dir, input.File), 0o600, func(w io.Writer) (err error) {
 		c.Options.Findings, err = c.Derive(ctx, in.snapshot.image(), w)
 		return err
 	})
@@ -494,7 +494,7 @@ func (in *inputs) keep(s *Source, stem string) (*Input, error) {
 	if s.Path != "" {
 		return input, disk.Copy(in.fsys, s.Path, to)
 	}
-	_, err := disk.WriteFile(in.fsys, to, 0o600, func(w io.Writer) error {
+	_, err := disk.WriteUnsummed(in.fsys, to, 0o600, func(w io.Writer) error {
 		_, err := io.Copy(w, s.Stream)
 		return err
 	})

@@ -265,7 +265,7 @@ func (d *Desk) settle() error {
 	if !d.isNew {
 		return nil
 	}
-	_, err := disk.WriteFile(d.FS, filepath.Join(d.Dir, SettingsName), 0o600, func(w io.Writer) error {
+	_, err := disk.WriteUnsummed(d.FS, filepath.Join(d.Dir, SettingsName), 0o600, func(w io.Writer) error {
 		_, err := io.WriteString(w, firstSettings)
 		return err
 	})

@@ -150,7 +150,7 @@ func (t *Dossier) makeKeys(seal []byte) (keyIndex, error) {
 	b = binary.BigEndian.AppendUint64(b, xxh3.Hash(b))
 	if lock, err := t.Lock(); err == nil {
 		// Without the file the next question makes the keys again.
-		_, _ = disk.WriteFile(t.desk.FS, t.keysFile(), 0o600, func(w io.Writer) error { _, err := w.Write(b); return err })
+		_, _ = disk.WriteUnsummed(t.desk.FS, t.keysFile(), 0o600, func(w io.Writer) error { _, err := w.Write(b); return err })
 		_ = lock.Unlock()
 	}
 	k, _ := parseKeys(b, seal)

@@ -405,7 +405,7 @@ func writeWithFolder(fsys disk.FS, path string, b []byte, mode fs.FileMode) erro
 			return err
 		}
 	}
-	_, err := disk.WriteFile(fsys, path, mode, func(w io.Writer) error {
+	_, err := disk.WriteUnsummed(fsys, path, mode, func(w io.Writer) error {
 		_, err := w.Write(b)
 		return err
 	})

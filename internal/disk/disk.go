@@ -178,8 +178,8 @@ func WriteFile(fsys FS, name string, perm fs.FileMode, write func(io.Writer) err
 	return writeFile(fsys, name, perm, true, write)
 }
 
-// WriteSummed is WriteFile for what has been summed already: Written has no SHA-256.
-func WriteSummed(fsys FS, name string, perm fs.FileMode, write func(io.Writer) error) (Written, error) {
+// WriteUnsummed is WriteFile where nobody asks for the SHA-256, which takes longer than all else: Written has none.
+func WriteUnsummed(fsys FS, name string, perm fs.FileMode, write func(io.Writer) error) (Written, error) {
 	return writeFile(fsys, name, perm, false, write)
 }
 
@@ -400,6 +400,6 @@ func SameFile(a, b string) bool {
 // WriteBytes writes a file of the user's own, whole or not at all, as WriteFile
 // does.
 func WriteBytes(fsys FS, file string, b []byte) error {
-	_, err := WriteFile(fsys, file, 0o600, func(w io.Writer) error { _, err := w.Write(b); return err })
+	_, err := WriteUnsummed(fsys, file, 0o600, func(w io.Writer) error { _, err := w.Write(b); return err })
 	return err
 }

@@ -33,7 +33,7 @@ type setLoad struct {
 // that are referred to come first. Their files stand in a folder each, by the sets' names. First of all is
 // loaded what is added, in that order, then what is amended, and at last what is deleted, the other way round.
 func ReadMeOf(fsys disk.FS, file, dossier, title string, parts []*Part) error {
-	_, err := disk.WriteFile(fsys, file, 0o600, func(w io.Writer) error {
+	_, err := disk.WriteUnsummed(fsys, file, 0o600, func(w io.Writer) error {
 		_, err := io.WriteString(w, term.SafeLines(readMeOf(dossier, title, parts)))
 		return err
 	})

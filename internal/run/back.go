@@ -279,7 +279,7 @@ func (n *newDossier) write(ctx context.Context, t *desk.Dossier, tgt target.Targ
 	if n.options != nil {
 		told = n.options
 	}
-	_, err = disk.WriteFile(fsys, filepath.Join(dir, desk.ChangesName(set.Name)), 0o600, func(w io.Writer) error {
+	_, err = disk.WriteUnsummed(fsys, filepath.Join(dir, desk.ChangesName(set.Name)), 0o600, func(w io.Writer) error {
 		cw, err := changeset.NewWriter(w, changeset.Header{RecordSet: set.Name, Key: set.Key, Fields: fields,
 			Snapshot: changeset.Source{Name: meta.Snapshot.Name, SHA256: kept.SHA256},
 			Edited:   []changeset.Source{{Name: n.title}}, Options: told})

@@ -420,12 +420,28 @@ func (d *differences) settle(s *Step, ch *changeset.Change) bool {
 
 // asMeant counts a step that is as meant in all that stands of it, by what the comparison saw of its record.
 func (d *differences) asMeant(s *Step, ch *changeset.Change) bool {
-	now, there := stateOf(s, ch)
-	bad, _ := d.v.misses(&judged{Step: s, fields: d.done.standing(s.ID, s.Fields)}, now, there)
-	if len(bad) == 0 {
-		d.v.AsMeant++
+	fields := d.done.standing(s.ID, s.Fields)
+	if !s.toTheLetter(fields, ch) {
+		now, there := stateOf(s, ch)
+		if bad, _ := d.v.misses(&judged{Step: s, fields: fields}, now, there); len(bad) > 0 {
+			return false
+		}
 	}
-	return len(bad) == 0
+	d.v.AsMeant++
+	return true
+}
+
+// toTheLetter reports whether a record that a step amends was seen with just what some fields were to have: most are.
+func (s *Step) toTheLetter(fields changeset.Packed, ch *changeset.Change) bool {
+	if s.Act != changeset.Amend || ch == nil || ch.Act != changeset.Amend {
+		return false
+	}
+	for f := range fields.All() {
+		if x := ch.Field(f.Field); x == nil || x.To != f.To {
+			return false
+		}
+	}
+	return true
 }
 
 // values are what edits make of their fields.

@@ -14,7 +14,7 @@ import (
 
 // writeOutcome writes outcome.csv: a row a record, with exact values.
 func writeOutcome(t *desk.Dossier, file string, steps []*Step) error {
-	_, err := disk.WriteFile(t.FS(), filepath.Clean(file), 0o600, func(w io.Writer) error { return appendOutcomes(w, t.Set().Key, steps) })
+	_, err := disk.WriteUnsummed(t.FS(), filepath.Clean(file), 0o600, func(w io.Writer) error { return appendOutcomes(w, t.Set().Key, steps) })
 	return err
 }
 

@@ -100,7 +100,7 @@ func (j *Job) backup(ctx context.Context, dir string, head *Head) error {
 	write := disk.WriteFile
 	s, sums := j.Target.(target.Summer)
 	if sums {
-		write = disk.WriteSummed
+		write = disk.WriteUnsummed
 	}
 	w, err := write(fsys, file, 0o600, func(w io.Writer) error { return j.Target.Backup(ctx, w) })
 	if err != nil {

@@ -277,7 +277,7 @@ func ended(how string, when time.Time) ([]byte, error) {
 // is going to be written, and a seal.
 func writeRollback(fsys disk.FS, dir string, head any, steps int, each func(take func(s *Step) error) error) (w disk.Written, err error) {
 	var sum hash.Hash // of the lines, and then of the seal, too
-	w, err = disk.WriteSummed(fsys, filepath.Join(dir, rollbackName), 0o600, func(w io.Writer) error {
+	w, err = disk.WriteUnsummed(fsys, filepath.Join(dir, rollbackName), 0o600, func(w io.Writer) error {
 		beside := disk.HashBeside()
 		out := bufio.NewWriterSize(io.MultiWriter(w, beside), 1<<16)
 		err := rollbackLines(out, head, each)

@@ -16,7 +16,7 @@ import (
 // name, where that is a part of the snapshot.
 func (o *Office) Lend(ctx context.Context, d *desk.Desk, c *lend.Copy, path, name string) (lent *table.Lent, err error) {
 	c.Format = strings.ToLower(strings.TrimPrefix(filepath.Ext(path), "."))
-	_, err = disk.WriteFile(o.FS, path, 0o600, func(w io.Writer) (err error) {
+	_, err = disk.WriteUnsummed(o.FS, path, 0o600, func(w io.Writer) (err error) {
 		lent, err = c.Write(ctx, w)
 		return err
 	})

@@ -373,6 +373,7 @@ func readRollback(b []byte, stood bool) ([]*Step, error) {
 		_ = table.Guard(func() error { sum = changeset.Checksum(b[:last]); return nil })
 		sealed <- sum
 	}()
+	manyStay(seal.Steps)
 	steps, err := readSteps(b[first:max(first, last)], stood)
 	if seal.Seal != <-sealed {
 		return nil, desk.ErrAltered

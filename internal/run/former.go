@@ -3,6 +3,7 @@ package run
 import (
 	"bytes"
 	"path/filepath"
+	"slices"
 
 	"paletwin/core/changeset"
 	"paletwin/core/table"
@@ -43,8 +44,8 @@ func formerly(t *desk.Dossier) (*formers, error) {
 		return nil, err
 	}
 	f := &formers{lines: map[changeset.ID]formerLine{}, along: map[changeset.ID][]target.Dependent{}}
-	for i := len(u.Runs) - 1; i >= 0; i-- { // the earliest run's form counts
-		r, err := ReadRun(from, u.Runs[i])
+	for _, n := range slices.Sorted(slices.Values(u.Runs)) { // how a record looked before the first of them counts
+		r, err := ReadRun(from, n)
 		if err == nil {
 			err = f.take(t.FS(), t.Set().Name, r)
 		}
@@ -79,11 +80,12 @@ func (f *formers) take(fsys disk.FS, set string, r *Record) error {
 				if err != nil {
 					return err
 				}
-				if back, did := done[id]; did && (kept || len(along[id]) > 0) {
+				back, did := done[id]
+				if _, earlier := f.lines[back]; did && !earlier && (kept || len(along[id]) > 0) {
 					if f.lines[back] = (formerLine{len(f.files) - 1, r.Head.Run, -1}); kept {
 						f.lines[back] = formerLine{len(f.files) - 1, r.Head.Run, start}
 					}
-					if delete(f.along, back); len(along[id]) > 0 {
+					if len(along[id]) > 0 {
 						f.along[back] = along[id]
 					}
 				}

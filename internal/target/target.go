@@ -81,8 +81,8 @@ type Steps interface {
 // List is steps that are there.
 type List []Step
 
-func (l List) Len() int       { return len(l) }
-func (l List) At(i int) *Step { return &l[i] }
+func (l List) Len() int        { return len(l) }
+func (l List) At(i int) *Step  { return &l[i] }
 func (l List) Form(i int) Form { return l[i].Form }
 
 // All returns steps as a list.

@@ -156,8 +156,10 @@ func (s *Step) undo(c *changeset.Change, fields changeset.Packed) {
 	back := s.Rare().Read
 	read := back.Finder()
 	for f := range s.Fields.All() {
-		if _, wanted := fields.Of(f.Field); !wanted {
-			continue
+		if fields != s.Fields {
+			if _, wanted := fields.Of(f.Field); !wanted {
+				continue
+			}
 		}
 		if after, ok := read(f.Field); ok {
 			f.To = after

@@ -21,6 +21,7 @@ type inverse struct {
 	was     map[record.Key]record.Key // of records that stood under another key: that one's, and theirs
 	held    map[int]holds             // by the places of records
 	links   map[string][]string       // links of which something is held, and why
+	made    changeset.Change          // the change that was made last
 }
 
 // undoneRecord names a record that is undone.
@@ -57,11 +58,12 @@ func (b *Undo) inverse(set string, done units) *inverse {
 	return x
 }
 
-// change makes change i, without what is held of it.
+// change makes change i, without what is held of it. It holds until another is made.
 func (x *inverse) change(i int) *changeset.Change {
 	r := x.records[i]
 	d := x.asked.of[r.id]
-	c := &changeset.Change{ID: changeset.MakeID(x.set, r.key, r.act), Act: r.act, Key: r.key, Linked: d.step.Linked}
+	c := &x.made
+	*c = changeset.Change{ID: changeset.MakeID(x.set, r.key, r.act), Act: r.act, Key: r.key, Linked: d.step.Linked, Fields: c.Fields[:0], Record: c.Record[:0]}
 	for p := &d; p != nil; p = p.more {
 		p.step.undo(c, p.fields)
 	}

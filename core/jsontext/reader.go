@@ -28,7 +28,7 @@ func (r *Reader) Reset(text []byte) {
 
 // End makes sure that the text is at its end.
 func (r *Reader) End() error {
-	if rest := bytes.TrimSpace(r.d.UnreadBuffer()); len(rest) > 0 {
+	if rest := bytes.Trim(r.d.UnreadBuffer(), " \t\r\n"); len(rest) > 0 {
 		return fmt.Errorf("there is more behind the value: %.20q", rest)
 	}
 	return nil
@@ -160,6 +160,9 @@ func (r *Reader) Raw() ([]byte, error) {
 	end := int(r.d.InputOffset())
 	return r.text[end-len(v) : end : end], err
 }
+
+// Offset is where in the text what was read last ends.
+func (r *Reader) Offset() int { return int(r.d.InputOffset()) }
 
 // Number reads a whole number.
 func (r *Reader) Number() (int, error) {

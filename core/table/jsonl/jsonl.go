@@ -272,6 +272,9 @@ func value(raw json.RawMessage) (member, error) {
 	case 'n':
 		return member{null: true}, nil
 	case '"':
+		if text := raw[1 : len(raw)-1]; !bytes.ContainsFunc(text, func(c rune) bool { return c == '\\' || c >= utf8.RuneSelf }) {
+			return member{text: string(text)}, nil
+		}
 		var s string
 		err := json.Unmarshal(raw, &s)
 		return member{text: s}, err

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"sync"
+	"unicode/utf8"
 
 	"paletwin/core/jsontext"
 	"paletwin/core/record"
@@ -40,6 +42,45 @@ type rawMember struct {
 
 // members lists the members of the object that is the whole of line.
 func members(line []byte) ([]rawMember, error) {
+	if all, ok := quickMembers(line); ok {
+		return all, nil
+	}
+	return slowMembers(line)
+}
+
+var readers = sync.Pool{New: func() any { return new(jsontext.Reader) }}
+
+// quickMembers is members for most lines: it gives up those with names that are not Unicode or stand twice, and what is no object.
+func quickMembers(line []byte) (all []rawMember, ok bool) {
+	if text := bytes.TrimLeft(line, " \t\r\n"); len(text) == 0 || text[0] != '{' {
+		return nil, false
+	}
+	r := readers.Get().(*jsontext.Reader)
+	defer func() {
+		r.Reset(nil) // the line is its owner's
+		readers.Put(r)
+	}()
+	r.Reset(line)
+	err := r.Object(func(name []byte) error {
+		if !utf8.Valid(name) || bytes.ContainsRune(name, utf8.RuneError) {
+			return errSlow
+		}
+		m := rawMember{name: r.Known(name)}
+		raw, err := r.Raw()
+		m.raw, m.to = raw, r.Offset()
+		m.from = m.to - len(raw)
+		all = append(all, m)
+		return err
+	})
+	if err != nil || r.End() != nil {
+		return nil, false
+	}
+	return all, true
+}
+
+var errSlow = errors.New("encoding/json reads it")
+
+func slowMembers(line []byte) ([]rawMember, error) {
 	d := json.NewDecoder(bytes.NewReader(line))
 	if t, err := d.Token(); err != nil || t != json.Delim('{') {
 		return nil, errors.Join(errors.New("the line is no JSON object"), err)

@@ -82,10 +82,11 @@ func (f *formers) take(fsys disk.FS, set string, r *Record) error {
 				}
 				back, did := done[id]
 				if _, earlier := f.lines[back]; did && !earlier && (kept || len(along[id]) > 0) {
-					if f.lines[back] = (formerLine{len(f.files) - 1, r.Head.Run, -1}); kept {
-						f.lines[back] = formerLine{len(f.files) - 1, r.Head.Run, start}
+					at := formerLine{len(f.files) - 1, r.Head.Run, start}
+					if !kept {
+						at.start = -1
 					}
-					if len(along[id]) > 0 {
+					if f.lines[back] = at; len(along[id]) > 0 {
 						f.along[back] = along[id]
 					}
 				}

@@ -174,21 +174,17 @@ func readsBack(fsys disk.FS, w *disk.Written, file string) error {
 	return err
 }
 
-func walk(steps []*Step, take func(s *Step) error) error {
-	for _, s := range steps {
-		if err := take(s); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // rollbackFile writes what every step's record was, and reads it back.
 func (j *Job) rollbackFile(ctx context.Context, dir string, head *Head, write []*Step) error {
 	set := j.Dossier.Set()
 	each := func(take func(s *Step) error) error {
 		if !j.formsAgain {
-			return walk(write, take)
+			for _, s := range write {
+				if err := take(s); err != nil {
+					return err
+				}
+			}
+			return nil
 		}
 		return j.eachState(ctx, write, func(s *Step, now *target.State) error {
 			if s.former = nil; now.Form.Kept {

@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -87,6 +88,7 @@ type deriver struct {
 	target []int // of each op
 	source []int // of each op that copies
 	over   []int // of the overlay's fields
+	keyed  bool  // a record's key is asked for, whichever record it is
 }
 
 // rows is how many rows one worker takes at a time.
@@ -97,13 +99,11 @@ type rowRef struct {
 	row int
 }
 
+// chunk is so many rows, and, when it is done, what became of them.
 type chunk struct {
 	rows []rowRef
-	done chan *made
-}
+	done chan struct{}
 
-// made is what became of a chunk.
-type made struct {
 	out      []byte
 	res      Result
 	failures []failure
@@ -112,35 +112,53 @@ type made struct {
 	err      error
 }
 
+// again returns a chunk without rows, in the room of one that is done with.
+func (c *chunk) again() *chunk {
+	if c.done == nil {
+		c.done = make(chan struct{}, 1)
+	}
+	*c = chunk{rows: c.rows[:0], done: c.done, out: c.out[:0]}
+	return c
+}
+
+// worker derives chunks, one after the other, record by record, in the room of the record before.
+type worker struct {
+	*deriver
+	ref   rowRef // the record
+	cells [][]byte
+	split bool // cells are those of ref
+	now   []*string
+	enc   []byte
+	in    expr.Input // ref as it was, under both names
+}
+
 // Write writes the derived state of a snapshot as CSV in its own dialect.
 func (d *Derivation) Write(ctx context.Context, m *table.Image, fields []expr.Field, w io.Writer) (*Result, error) {
 	x, err := d.begin(m, fields)
 	if err != nil {
 		return nil, err
 	}
-	all := &gathered{seen: map[record.Key]bool{}, laid: map[record.Key]bool{}}
+	all := &gathered{seen: map[record.Key]bool{}, laid: map[record.Key]bool{}, chunks: sync.Pool{New: func() any { return new(chunk) }}}
 	if _, err := w.Write(head(m)); err != nil {
+		return nil, err
+	}
+	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
 	queue := make(chan *chunk, 2*runtime.GOMAXPROCS(0))
 	work := make(chan *chunk, runtime.GOMAXPROCS(0))
-	if err := ctx.Err(); err != nil {
-		return nil, err
-	}
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
 		defer close(queue)
 		defer close(work)
-		return table.Guard(func() error { return x.read(ctx, queue, work) })
+		return table.Guard(func() error { return x.read(ctx, &all.chunks, queue, work) })
 	})
 	for range runtime.GOMAXPROCS(0) {
 		g.Go(func() error {
+			worker := x.worker()
 			for c := range work {
-				o := new(made)
-				if err := table.Guard(func() error { return x.derive(c.rows, o) }); err != nil {
-					o.err = err
-				}
-				c.done <- o
+				c.err = table.Guard(func() error { return worker.derive(c) })
+				c.done <- struct{}{}
 			}
 			return nil
 		})
@@ -161,34 +179,35 @@ type gathered struct {
 	res        Result
 	failures   []failure
 	seen, laid map[record.Key]bool
+	chunks     sync.Pool // that are done with
 }
 
 // collect writes the chunks in order and adds up what became of them.
 func (all *gathered) collect(ctx context.Context, queue <-chan *chunk, w io.Writer) error {
 	for c := range queue {
-		var o *made
 		select {
-		case o = <-c.done:
+		case <-c.done:
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		if o.err != nil {
-			return o.err
+		if c.err != nil {
+			return c.err
 		}
-		all.res.Records += o.res.Records
-		all.res.Selected += o.res.Selected
-		all.res.Changed += o.res.Changed
-		all.res.Empty += o.res.Empty
-		all.failures = append(all.failures, o.failures[:min(len(o.failures), maxFailures)]...)
-		for _, k := range o.seen {
+		all.res.Records += c.res.Records
+		all.res.Selected += c.res.Selected
+		all.res.Changed += c.res.Changed
+		all.res.Empty += c.res.Empty
+		all.failures = append(all.failures, c.failures[:min(len(c.failures), maxFailures)]...)
+		for _, k := range c.seen {
 			all.seen[k] = true
 		}
-		for _, k := range o.laid {
+		for _, k := range c.laid {
 			all.laid[k] = true
 		}
-		if _, err := w.Write(o.out); err != nil {
+		if _, err := w.Write(c.out); err != nil {
 			return err
 		}
+		all.chunks.Put(c)
 	}
 	return nil
 }
@@ -214,7 +233,7 @@ func (d *Derivation) writeAdds(w io.Writer, m *table.Image) error {
 const maxFailures = 100
 
 func (d *Derivation) begin(m *table.Image, fields []expr.Field) (*deriver, error) {
-	x := &deriver{Derivation: d, m: m}
+	x := &deriver{Derivation: d, m: m, keyed: d.Keys != nil || d.From != nil || d.Where != nil && d.Where.Keyed()}
 	col := func(name string) (int, error) {
 		if i := m.Column(name); i >= 0 {
 			return i, nil
@@ -237,6 +256,7 @@ func (d *Derivation) begin(m *table.Image, fields []expr.Field) (*deriver, error
 		if x.target[i], err = col(op.Field); err != nil {
 			return nil, err
 		}
+		x.keyed = x.keyed || op.Program != nil && op.Program.Keyed()
 		if op.From != "" {
 			if x.source[i], err = col(op.From); err != nil {
 				return nil, err
@@ -273,8 +293,9 @@ func head(m *table.Image) []byte {
 }
 
 // read cuts the table into chunks.
-func (x *deriver) read(ctx context.Context, queue, work chan<- *chunk) error {
-	c := &chunk{done: make(chan *made, 1)}
+func (x *deriver) read(ctx context.Context, chunks *sync.Pool, queue, work chan<- *chunk) error {
+	next := func() *chunk { return chunks.Get().(*chunk).again() }
+	c := next()
 	send := func() error {
 		select {
 		case queue <- c:
@@ -286,7 +307,7 @@ func (x *deriver) read(ctx context.Context, queue, work chan<- *chunk) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		c = &chunk{done: make(chan *made, 1), rows: make([]rowRef, 0, rows)}
+		c = next()
 		return nil
 	}
 	err := csv.Each(ctx, x.m, func(r *csv.Line) error {
@@ -301,152 +322,164 @@ func (x *deriver) read(ctx context.Context, queue, work chan<- *chunk) error {
 	return send()
 }
 
-// derive derives a chunk's rows.
-func (x *deriver) derive(refs []rowRef, o *made) error {
-	var cells [][]byte
-	var enc []byte
-	for _, ref := range refs {
-		o.res.Records++
-		enc = csv.AppendKey(enc[:0], ref.raw, x.key, x.m.Comma)
-		key := record.KeyOf(enc)
-		take, err := x.takes(ref, key, o)
-		if err != nil {
-			return err
-		}
-		if !take {
-			o.out = append(append(o.out, ref.raw...), '\n')
-			continue
-		}
-		o.res.Selected++
-		if x.Delete {
-			o.res.Changed++
-			continue
-		}
-		was := len(o.out)
-		cells = csv.Split(cells[:0], ref.raw, x.m.Comma)
-		o.out = append(x.row(o.out, cells, key, ref, o), '\n')
-		if !bytes.Equal(o.out[was:len(o.out)-1], ref.raw) {
-			o.res.Changed++
-		}
-	}
-	return nil
-}
-
-// takes reports whether a record is selected. Of those that are not, the cells alone are looked for that are asked about.
-func (x *deriver) takes(ref rowRef, key record.Key, o *made) (bool, error) {
-	if x.Keys != nil {
-		if !x.Keys.Has(key) {
-			return false, nil
-		}
-		o.seen = append(o.seen, x.Layout.Schema().Key(key))
-	}
-	if x.From != nil {
-		if _, there := x.From.Values[x.Layout.Schema().Key(key)]; !there {
-			return false, nil
-		}
-		o.laid = append(o.laid, key)
-	}
-	if x.Where == nil {
-		return true, nil
-	}
-	ok, err := x.Where.Holds(x.input(ref, nil, key))
-	switch {
-	case errors.Is(err, expr.ErrNull):
-		return false, nil
-	case err != nil:
-		return false, &expr.Error{Source: x.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for %s, %s: %v", key, x.m.RowWords(ref.row), err)}
-	}
-	return ok, nil
-}
-
-// input is a record as expressions see it: as it was, under both names. cells are those of its row, nil where it was not split.
-func (x *deriver) input(ref rowRef, cells [][]byte, key record.Key) *expr.Input {
-	cell := func(c int) (cell []byte, ok bool) {
-		if cells == nil {
-			return csv.Cell(ref.raw, c, x.m.Comma)
-		}
-		if ok = c < len(cells); ok {
-			cell = cells[c]
-		}
-		return cell, ok
-	}
-	there := func(i int) string {
-		if c := x.column[i]; c >= 0 {
-			if cell, ok := cell(c); ok {
-				v, _ := csv.Value(x.m, cell)
-				return v.String()
-			}
-		}
-		return ""
-	}
+// worker makes one.
+func (x *deriver) worker() *worker {
+	w := &worker{deriver: x}
 	get := func(i int) expr.Value {
-		if s := there(i); s != "" {
+		if s := w.there(i); s != "" {
 			return expr.TextValue(s)
 		}
 		return expr.Null
 	}
 	if x.Layout != nil {
-		get = x.Layout.Getter(there)
+		get = x.Layout.Getter(w.there)
 	}
-	return &expr.Input{Old: get, New: get, Key: key, Act: "amend", Row: ref.row}
+	w.in = expr.Input{Old: get, New: get, Act: changeset.Amend.String()}
+	return w
 }
 
-// row appends a record's row with what the ops make of it. All ops see the
+// there is a field of the record as expressions see it, by the environment's numbers. Of a record that is not selected, the
+// cells alone are looked for that are asked about.
+func (w *worker) there(i int) string {
+	c := w.column[i]
+	if c < 0 {
+		return ""
+	}
+	var cell []byte
+	ok := c < len(w.cells)
+	switch {
+	case !w.split:
+		cell, ok = csv.Cell(w.ref.raw, c, w.m.Comma)
+	case ok:
+		cell = w.cells[c]
+	}
+	if !ok {
+		return ""
+	}
+	v, _ := csv.Value(w.m, cell)
+	return v.String()
+}
+
+// recordKey is the record's key.
+func (w *worker) recordKey() record.Key {
+	w.enc = csv.AppendKey(w.enc[:0], w.ref.raw, w.key, w.m.Comma)
+	return record.KeyOf(w.enc)
+}
+
+// derive derives a chunk's rows.
+func (w *worker) derive(c *chunk) error {
+	for _, ref := range c.rows {
+		c.res.Records++
+		w.ref, w.split, w.in.Row = ref, false, ref.row
+		if w.keyed {
+			w.in.Key = w.recordKey()
+		}
+		take, err := w.takes(c)
+		if err != nil {
+			return err
+		}
+		if !take {
+			c.out = append(append(c.out, ref.raw...), '\n')
+			continue
+		}
+		c.res.Selected++
+		if w.Delete {
+			c.res.Changed++
+			continue
+		}
+		was := len(c.out)
+		w.cells, w.split = csv.Split(w.cells[:0], ref.raw, w.m.Comma), true
+		c.out = append(w.row(c.out, c), '\n')
+		if !bytes.Equal(c.out[was:len(c.out)-1], ref.raw) {
+			c.res.Changed++
+		}
+	}
+	return nil
+}
+
+// takes reports whether the record is selected.
+func (w *worker) takes(c *chunk) (bool, error) {
+	key := w.in.Key
+	if w.Keys != nil {
+		if !w.Keys.Has(key) {
+			return false, nil
+		}
+		c.seen = append(c.seen, w.Layout.Schema().Key(key))
+	}
+	if w.From != nil {
+		if _, there := w.From.Values[w.Layout.Schema().Key(key)]; !there {
+			return false, nil
+		}
+		c.laid = append(c.laid, key)
+	}
+	if w.Where == nil {
+		return true, nil
+	}
+	ok, err := w.Where.Holds(&w.in)
+	switch {
+	case errors.Is(err, expr.ErrNull):
+		return false, nil
+	case err != nil:
+		return false, &expr.Error{Source: w.Where.Source, Line: 1, Column: 1, Text: fmt.Sprintf("it cannot be evaluated for %s, %s: %v", w.recordKey(), w.m.RowWords(w.ref.row), err)}
+	}
+	return ok, nil
+}
+
+// row appends the record's row with what the ops make of it. All ops see the
 // record as it was.
-func (x *deriver) row(dst []byte, cells [][]byte, key record.Key, ref rowRef, o *made) []byte {
-	var in *expr.Input
-	now := make([]*string, len(cells))
-	for i, op := range x.Ops {
-		at := x.target[i]
+func (w *worker) row(dst []byte, into *chunk) []byte {
+	cells := w.cells
+	w.now = slices.Grow(w.now[:0], len(cells))[:len(cells)]
+	now := w.now
+	clear(now)
+	for i, op := range w.Ops {
+		at := w.target[i]
 		if at >= len(cells) || op.OnlyEmpty && len(csv.Unquote(cells[at])) > 0 {
 			continue
 		}
 		switch {
 		case op.From != "":
-			v, _ := csv.Value(x.m, cells[x.source[i]])
+			v, _ := csv.Value(w.m, cells[w.source[i]])
 			s := v.String()
 			now[at] = &s
 		case op.Program == nil:
 			now[at] = new(string)
 		default:
-			if in == nil {
-				in = x.input(ref, cells, key)
-			}
-			v, err := op.Program.Eval(in)
+			v, err := op.Program.Eval(&w.in)
 			switch {
 			case errors.Is(err, expr.ErrNull):
-				o.res.Empty++
+				into.res.Empty++
 			case err != nil || expr.IsInvalid(v):
 				text := fmt.Sprint(v)
 				if err != nil {
 					text = err.Error()
 				}
-				o.failures = append(o.failures, failure{ref.row, key.String(), op.Field, text})
+				into.failures = append(into.failures, failure{w.ref.row, w.recordKey().String(), op.Field, text})
 			default:
-				s := x.write(op.Field, v)
+				s := w.write(op.Field, v)
 				now[at] = &s
 			}
 		}
 	}
-	if x.From != nil {
-		for i, v := range x.From.Values[x.Layout.Schema().Key(key)] {
+	if w.From != nil {
+		for i, v := range w.From.Values[w.Layout.Schema().Key(w.in.Key)] {
 			if v != "" {
 				s := v
-				if f := x.Layout.Field(x.From.Fields[i]); f != nil {
+				if f := w.Layout.Field(w.From.Fields[i]); f != nil {
 					s = f.Write(v)
 				}
-				now[x.over[i]] = &s
+				now[w.over[i]] = &s
 			}
 		}
 	}
 	for i, c := range cells {
 		if i > 0 {
-			dst = append(dst, x.m.Comma)
+			dst = append(dst, w.m.Comma)
 		}
-		if now[i] == nil || x.same(i, c, *now[i]) {
+		if now[i] == nil || w.same(i, c, *now[i]) {
 			dst = csv.AppendRaw(dst, c)
 		} else {
-			dst = csv.AppendCell(dst, *now[i], x.m.Comma, strings.TrimSpace(*now[i]) != *now[i])
+			dst = csv.AppendCell(dst, *now[i], w.m.Comma, strings.TrimSpace(*now[i]) != *now[i])
 		}
 	}
 	return dst

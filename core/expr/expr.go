@@ -75,12 +75,15 @@ func Invalid(format string, args ...any) Value { return types.NewErr(format, arg
 type Getter func(field int) Value
 
 // Input is what an expression is evaluated on. A nil Getter is a record that
-// is not there: all its fields are null.
+// is not there: all its fields are null. One goroutine at a time evaluates on it;
+// it may be filled anew for the next record.
 type Input struct {
 	Old, New Getter
-	Key      record.Key
+	Key      record.Key // needed where a Program is Keyed
 	Act      string
 	Row      int
+
+	env *Env // of the expression that is evaluated
 }
 
 // Texts are fields that are all texts: those of a table of which nothing more is known.
@@ -104,6 +107,7 @@ type Lists interface {
 // Env is the fields and functions that expressions can use.
 type Env struct {
 	fields []Field
+	at     map[string]int // a field's number by its name
 	base   *cel.Env
 }
 
@@ -113,11 +117,11 @@ func NewEnv(fields []Field, lists Lists) (*Env, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &Env{fields: fields}
-	prov := &provider{Registry: p, fields: map[string]int{}, env: e}
+	e := &Env{fields: fields, at: map[string]int{}}
 	for i, f := range fields {
-		prov.fields[f.Name] = i
+		e.at[f.Name] = i
 	}
+	prov := &provider{Registry: p, env: e}
 	options := []cel.EnvOption{cel.StdLib(cel.StdLibSubset(subset())), cel.CustomTypeProvider(prov), cel.CustomTypeAdapter(prov), cel.EnableIdentifierEscapeSyntax(),
 		cel.Variable("old", recordType), cel.Variable("new", recordType), cel.Variable("key", types.StringType), cel.Variable("act", types.StringType), cel.Variable("row", numberType)}
 	for _, f := range fields {
@@ -169,6 +173,7 @@ type Program struct {
 	p      cel.Program
 	old    []int // the fields that it names
 	new    []int
+	keyed  bool
 	env    *Env
 }
 
@@ -202,7 +207,7 @@ func (e *Env) Compile(source string) (*Program, error) {
 	if est.Max > maxCost {
 		return nil, &Error{Source: source, Line: 1, Column: 1, Text: "it could take too long on a single record", Hint: "leave out a loop inside a loop"}
 	}
-	p.old, p.new = e.named(checked)
+	e.named(checked, p)
 	p.p, err = env.Program(checked, cel.EvalOptions(cel.OptOptimize))
 	return p, err
 }
@@ -342,33 +347,30 @@ func literal(v ref.Val, source []rune, info *ast.SourceInfo, id int64) (*Number,
 	return ParseNumber(fmt.Sprint(v.Value()))
 }
 
-// named lists the fields that an expression names.
-func (e *Env) named(checked *cel.Ast) (old, new []int) {
-	at := map[string]int{}
-	for i, f := range e.fields {
-		at[f.Name] = i
-	}
+// named notes what a program's expression names.
+func (e *Env) named(checked *cel.Ast, p *Program) {
 	ast.PostOrderVisit(checked.NativeRep().Expr(), ast.NewExprVisitor(func(x ast.Expr) {
 		switch x.Kind() {
 		case ast.SelectKind:
 			s := x.AsSelect()
-			i, ok := at[s.FieldName()]
+			i, ok := e.at[s.FieldName()]
 			if !ok || s.Operand().Kind() != ast.IdentKind {
 				return
 			}
 			switch s.Operand().AsIdent() {
 			case "old":
-				old = append(old, i)
+				p.old = append(p.old, i)
 			case "new":
-				new = append(new, i)
+				p.new = append(p.new, i)
 			}
 		case ast.IdentKind:
-			if i, ok := at[x.AsIdent()]; ok && !slices.Contains(reserved, x.AsIdent()) {
-				new = append(new, i)
+			name := x.AsIdent()
+			p.keyed = p.keyed || name == "key"
+			if i, ok := e.at[name]; ok && !slices.Contains(reserved, name) {
+				p.new = append(p.new, i)
 			}
 		}
 	}))
-	return old, new
 }
 
 // Old and New list the fields of the state before and of that after which the
@@ -376,10 +378,14 @@ func (e *Env) named(checked *cel.Ast) (old, new []int) {
 func (p *Program) Old() []int { return p.old }
 func (p *Program) New() []int { return p.new }
 
+// Keyed reports whether the expression names the record's key.
+func (p *Program) Keyed() bool { return p.keyed }
+
 // Eval evaluates the expression. The error is ErrNull where an empty value
 // was in the way.
 func (p *Program) Eval(in *Input) (Value, error) {
-	v, _, err := p.p.Eval(&activation{in, p.env})
+	in.env = p.env
+	v, _, err := p.p.Eval((*activation)(in))
 	if err == nil {
 		return v, nil
 	}
@@ -418,32 +424,27 @@ func get(g Getter, i int) Value {
 }
 
 // activation resolves the names that are no constants.
-type activation struct {
-	in  *Input
-	env *Env
-}
+type activation Input
 
 func (a *activation) Parent() interpreter.Activation { return nil }
 
 func (a *activation) ResolveName(name string) (any, bool) {
 	switch name {
 	case "old":
-		return &state{a.in.Old}, true
+		return &state{a.Old}, true
 	case "new":
-		return &state{a.in.New}, true
+		return &state{a.New}, true
 	case "key":
-		return types.String(a.in.Key.String()), true
+		return types.String(a.Key.String()), true
 	case "act":
-		return types.String(a.in.Act), true
+		return types.String(a.Act), true
 	case "row":
 		n := new(Number)
-		n.d.SetInt64(int64(a.in.Row))
+		n.d.SetInt64(int64(a.Row))
 		return n, true
 	}
-	for i, f := range a.env.fields {
-		if f.Name == name {
-			return get(a.in.New, i), true
-		}
+	if i, ok := a.env.at[name]; ok {
+		return get(a.New, i), true
 	}
 	return nil, false
 }

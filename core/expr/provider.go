@@ -28,8 +28,7 @@ func (s *state) Value() any                                  { return s }
 // provider knows the types of ours and the fields of records.
 type provider struct {
 	*types.Registry
-	fields map[string]int
-	env    *Env
+	env *Env
 }
 
 func (p *provider) FindStructType(name string) (*types.Type, bool) {
@@ -54,7 +53,7 @@ func (p *provider) FindStructFieldType(name, field string) (*types.FieldType, bo
 	if name != "record" {
 		return p.Registry.FindStructFieldType(name, field)
 	}
-	i, ok := p.fields[field]
+	i, ok := p.env.at[field]
 	if !ok {
 		return nil, false
 	}

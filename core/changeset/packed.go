@@ -11,7 +11,10 @@ import (
 type Packed struct{ text string }
 
 // Pack returns edits packed.
-func Pack(edits []Edit) Packed {
+func Pack(edits []Edit) Packed { return PackAmong(nil, edits) }
+
+// PackAmong is Pack with what comes of it kept among texts.
+func PackAmong(texts *record.Texts, edits []Edit) Packed {
 	if len(edits) == 0 {
 		return Packed{}
 	}
@@ -22,7 +25,7 @@ func Pack(edits []Edit) Packed {
 		b = record.AppendValue(record.AppendPart(b, e.Field), e.From)
 		b = record.AppendPart(record.AppendValue(b, e.To), e.Linked)
 	}
-	return Packed{string(b)}
+	return Packed{texts.Keep(b)}
 }
 
 // All gives the edits in order.

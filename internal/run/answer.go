@@ -100,7 +100,7 @@ func (r *Record) Refused() []*Step {
 			all = append(all, s)
 		case s.handed && s.Partly():
 			part := *s
-			part.Fields = s.all.Where(func(f changeset.Edit) bool { return slices.Contains(s.rare.Left, f.Field) })
+			part.Fields = s.all().Where(func(f changeset.Edit) bool { return slices.Contains(s.rare.Left, f.Field) })
 			all = append(all, &part)
 		}
 	}
@@ -184,7 +184,7 @@ func Collect(t *desk.Dossier, r *Record, p Reply, now func() time.Time) (*Collec
 			}
 		}
 		s.learn(l, p.Fields)
-		s.When = now()
+		s.When = momentOf(now())
 		touched = append(touched, s)
 	}
 	p.Answer.Other, p.Answer.When = c.Other, now().UTC()
@@ -212,7 +212,7 @@ func (s *Step) learn(l Learnt, fields []string) {
 		rare.answered = map[string]string{}
 	}
 	for _, f := range fields {
-		if _, sent := s.all.Of(f); sent {
+		if _, sent := s.all().Of(f); sent {
 			rare.answered[f] = l.Reason
 			if l.Outcome == Refused && l.Reason == "" {
 				rare.answered[f] = "refused"
@@ -227,7 +227,7 @@ func (s *Step) weigh() {
 	rare := s.keep()
 	rare.Left = nil
 	var reasons []string
-	for f := range s.all.All() {
+	for f := range s.all().All() {
 		switch why, known := rare.answered[f.Field]; {
 		case !known:
 			s.Outcome, s.Reason, rare.Left = Unknown, "", nil
@@ -240,7 +240,7 @@ func (s *Step) weigh() {
 	s.Outcome, s.Reason = Done, ""
 	switch len(rare.Left) {
 	case 0:
-	case s.all.Len():
+	case s.all().Len():
 		s.Outcome, s.Reason, rare.Left = Refused, strings.Join(reasons, "; "), nil
 	default:
 		s.Reason = "in part: " + strings.Join(reasons, "; ")
@@ -263,11 +263,11 @@ func (r *Record) learn(t *desk.Dossier, steps []*Step, a *Answer) error {
 
 // settleFields leaves, of a step done in part, the fields that were done.
 func (s *Step) settleFields() {
-	if s.Outcome == Done && s.Partly() {
-		s.Fields = s.without(s.all)
-		return
-	}
-	if s.handed {
-		s.Fields = s.all
+	all := s.all()
+	switch {
+	case s.Outcome == Done && s.Partly():
+		s.aside().all, s.Fields = all, s.without(all)
+	case s.handed:
+		s.Fields = all
 	}
 }

@@ -453,7 +453,7 @@ func (j *Job) judgeAll(ctx context.Context, c *desk.Changes, steps []*Step) (all
 	}
 	for _, s := range steps {
 		if s.Outcome != "" {
-			s.When = j.Now()
+			s.When = momentOf(j.Now())
 		}
 	}
 	return reached(steps, write), write, nil

@@ -155,13 +155,13 @@ func inTurn(steps []*Step, known map[string]string, of map[string]bool) (parts [
 			return !slices.ContainsFunc(s.names(of), func(n string) bool { return !there[n] })
 		}
 		for _, s := range steps {
-			if s.Linked != "" && !ready(s) {
-				waits[s.Linked] = true
+			if s.Linked() != "" && !ready(s) {
+				waits[s.Linked()] = true
 			}
 		}
 		var now, later []*Step
 		for _, s := range steps {
-			if ready(s) && !waits[s.Linked] {
+			if ready(s) && !waits[s.Linked()] {
 				now = append(now, s)
 			} else {
 				later = append(later, s)
@@ -189,12 +189,12 @@ func named(part []*Step, keys map[string]string, of map[string]bool) (ready, lac
 	torn := map[string]bool{}
 	for _, s := range part {
 		s.resolve(keys)
-		if s.Linked != "" && len(s.names(of)) > 0 {
-			torn[s.Linked] = true
+		if s.Linked() != "" && len(s.names(of)) > 0 {
+			torn[s.Linked()] = true
 		}
 	}
 	for _, s := range part {
-		if len(s.names(of)) > 0 || torn[s.Linked] {
+		if len(s.names(of)) > 0 || torn[s.Linked()] {
 			lacking = append(lacking, s)
 		} else {
 			ready = append(ready, s)
@@ -210,7 +210,7 @@ func (j *Job) refuseLacking(jr *journal, r *Record, steps []*Step) error {
 		return nil
 	}
 	for _, s := range steps {
-		s.Outcome, s.When = Refused, j.Now()
+		s.Outcome, s.When = Refused, momentOf(j.Now())
 		if names := s.names(j.newRecords); len(names) > 0 {
 			s.Reason = "it names " + names[0] + ", which has no key there"
 		} else {

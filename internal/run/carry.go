@@ -176,7 +176,7 @@ func (j *Job) batch(ctx context.Context, jr *journal, r *Record, part []*Step, b
 	}
 	if h, ok := j.Target.(target.Loader); ok {
 		for _, s := range part {
-			s.Outcome, s.When = Unknown, j.Now()
+			s.Outcome, s.When = Unknown, momentOf(j.Now())
 		}
 		return jr.append(outcomes(r.batch, part, h))
 	}
@@ -236,7 +236,7 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 
 // ends gives the step its outcome, and reports whether it was done.
 func (s *Step) ends(r *target.Result, when time.Time) bool {
-	s.When = when
+	s.When = momentOf(when)
 	switch r.Fate {
 	case target.Refused:
 		s.Outcome, s.Reason = Refused, r.Reason
@@ -295,7 +295,7 @@ func (s *Step) asWritten(now *target.State) bool {
 func (j *Job) abandon(jr *journal, r *Record) error {
 	for _, s := range r.Steps {
 		if s.Outcome == "" {
-			s.Outcome, s.Reason, s.When = Skipped, "the target changed after it was read", j.Now()
+			s.Outcome, s.Reason, s.When = Skipped, "the target changed after it was read", momentOf(j.Now())
 		}
 	}
 	if err := jr.appendAll(r.batch, "outcomes", r.Steps, (*Step).outcome); err != nil {
@@ -313,7 +313,7 @@ func (j *Job) end(ctx context.Context, jr *journal, r *Record, rep *Report) (*Re
 	var skipped []*Step
 	for _, s := range r.Steps {
 		if s.Outcome == "" {
-			s.Outcome, s.Reason, s.When = Skipped, "the run ended after too many refusals", j.Now()
+			s.Outcome, s.Reason, s.When = Skipped, "the run ended after too many refusals", momentOf(j.Now())
 			skipped = append(skipped, s)
 		}
 		rep.partly(s)
@@ -440,12 +440,12 @@ func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
 		}
 		if !tells && !hands && r.open[s.ID] && s.Act == changeset.Add && j.schema.Assigned() && schema.IsNew(s.Key) {
 			// Whether it was added nobody can tell: its key is not known.
-			s.Outcome, s.Reason, s.When = Unknown, "the run was interrupted while it was added; look whether the target has it before it is done --again", j.Now()
+			s.Outcome, s.Reason, s.When = Unknown, "the run was interrupted while it was added; look whether the target has it before it is done --again", momentOf(j.Now())
 			known = append(known, s)
 			continue
 		}
 		if (!tells || r.lost[s.ID]) && r.open[s.ID] && s.stands(j.schema, j.Options.System, &states[i]) {
-			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", j.Now()
+			s.Outcome, s.Reason, s.When = Done, "confirmed after an interruption", momentOf(j.Now())
 			s.noteRead(&states[i])
 			known = append(known, s)
 			continue
@@ -456,7 +456,7 @@ func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
 			continue
 		}
 		s.Ending = v.Ending
-		s.When = j.Now()
+		s.When = momentOf(j.Now())
 		known = append(known, s)
 	}
 	for i, s := range rest {
@@ -467,7 +467,7 @@ func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
 	}
 	write = slices.DeleteFunc(write, func(s *Step) bool {
 		if s.Outcome != "" {
-			s.When = j.Now()
+			s.When = momentOf(j.Now())
 			known = append(known, s)
 		}
 		return s.Outcome != ""

@@ -39,9 +39,9 @@ func (g *Group) stand(ctx context.Context) error {
 		var moved []*Step
 		var was []record.Key
 		for _, s := range m.plan.steps {
-			if c := g.of[s]; s.Act == changeset.Add && len(s.Was.Parts()) > 0 && c != nil && c.apart() {
-				moved, was = append(moved, s), append(was, s.Was)
-				s.Was = record.Key{}
+			if c := g.of[s]; s.Act == changeset.Add && len(s.Was().Parts()) > 0 && c != nil && c.apart() {
+				moved, was = append(moved, s), append(was, s.Was())
+				s.apart.was = record.Key{}
 			}
 		}
 		if len(moved) == 0 || m.hands() {
@@ -72,7 +72,7 @@ func (g *Group) late(m *member, steps []*Step) (late []*Step) {
 		}
 		for _, p := range g.leaving(m, s) {
 			if p.s.Outcome != Done && p.s.Outcome != Settled {
-				s.Outcome, s.When = Refused, m.Now()
+				s.Outcome, s.When = Refused, momentOf(m.Now())
 				s.Reason = fmt.Sprintf("%s %s still refers to it, and could not be changed", p.m.Dossier.Set().Name, p.s.Key)
 				late = append(late, s)
 				break
@@ -170,13 +170,13 @@ func (g *Group) cluster(steps func(*member) []*Step) {
 	for _, m := range g.members {
 		linked := map[string]*Step{}
 		for _, s := range steps(m) {
-			if s.Linked == "" {
+			if s.Linked() == "" {
 				continue
 			}
-			if linked[s.Linked] != nil {
-				g.join(owned{m, linked[s.Linked]}, owned{m, s})
+			if linked[s.Linked()] != nil {
+				g.join(owned{m, linked[s.Linked()]}, owned{m, s})
 			} else {
-				linked[s.Linked] = s
+				linked[s.Linked()] = s
 			}
 		}
 	}
@@ -328,7 +328,7 @@ func (m *member) leftAlone(yield func(s *Step)) error {
 		return err
 	}
 	for _, s := range m.plan.steps {
-		done.take(0, s)
+		done.take(s)
 	}
 	for line := range c.Lines() {
 		ch, err := line.Change(c.Header.Fields)
@@ -452,7 +452,7 @@ func (g *Group) tear() {
 		for _, p := range c.steps {
 			if p.s.Outcome == "" {
 				p.s.tornBy(by)
-				p.s.When = p.m.Now()
+				p.s.When = momentOf(p.m.Now())
 			}
 		}
 	}

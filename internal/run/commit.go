@@ -146,7 +146,7 @@ func (j *Job) askFate(ctx context.Context, r *Record) error {
 			if s == nil {
 				return fmt.Errorf("the journal promises %s, of which the rollback file says nothing", l.ID)
 			}
-			if s.Outcome, s.Reason, s.When = l.Outcome, l.Reason, j.Now(); l.Outcome == Done {
+			if s.Outcome, s.Reason, s.When = l.Outcome, l.Reason, momentOf(j.Now()); l.Outcome == Done {
 				s.Outcome, s.Reason = Unknown, "the run was interrupted while it was written, and whether it was cannot be told: "+why
 			}
 			lost = append(lost, s)

@@ -110,7 +110,7 @@ func (b *bench) view() (text string, err error) {
 	}
 	var stands []string
 	for u, x := range done.all() {
-		stands = append(stands, fmt.Sprint(u, x.run, x.step.Fields, x.step.Record))
+		stands = append(stands, fmt.Sprint(u, x.run, x.Fields, x.Record))
 	}
 	slices.Sort(stands)
 	fmt.Fprintln(&out, s, seen, stands)

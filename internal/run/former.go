@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"paletwin/core/changeset"
-	"paletwin/core/table"
 	"paletwin/internal/desk"
 	"paletwin/internal/disk"
 	"paletwin/internal/target"
@@ -22,15 +21,23 @@ type former struct {
 // formers say how the records that a rollback brings back stood before the runs it undoes, by the rollback's change ids. How they looked is
 // read of the runs' rollback files when it is asked for. A nil *formers says nothing.
 type formers struct {
-	files []*disk.Mapping
+	files []formerFile
 	lines map[changeset.ID]formerLine
 	along map[changeset.ID][]target.Dependent
 	d     stepReader
 }
 
-// formerLine is where a record stands in a run's rollback file.
+// formerFile is a run's rollback file.
+type formerFile struct {
+	*disk.Mapping
+	run int
+}
+
+// formerLine is where a record stands in a rollback file.
 type formerLine struct {
-	file, run, start int // start is -1 where it does not say how the record looked
+	start int64
+	file  int32
+	kept  bool // it says how the record looked
 }
 
 // formerly returns how records stood before the runs that a dossier undoes, nil where it undoes none.
@@ -45,9 +52,9 @@ func formerly(t *desk.Dossier) (*formers, error) {
 	}
 	f := &formers{lines: map[changeset.ID]formerLine{}, along: map[changeset.ID][]target.Dependent{}}
 	for _, n := range slices.Sorted(slices.Values(u.Runs)) { // how a record looked before the first of them counts
-		r, err := ReadRun(from, n)
+		d, err := deedsOf(from, n)
 		if err == nil {
-			err = f.take(t.FS(), t.Set().Name, r)
+			err = f.take(t.FS(), t.Set().Name, filepath.Join(Dir(from, n), rollbackName), n, d)
 		}
 		if err != nil {
 			f.Close()
@@ -57,37 +64,49 @@ func formerly(t *desk.Dossier) (*formers, error) {
 	return f, nil
 }
 
-// take takes in what a run did.
-func (f *formers) take(fsys disk.FS, set string, r *Record) error {
-	done := make(map[changeset.ID]changeset.ID, len(r.Steps)) // the ways back
-	along := map[changeset.ID][]target.Dependent{}
-	for _, s := range r.Steps {
-		if s.Outcome == Done {
-			done[s.ID] = changeset.MakeID(set, s.Key, s.Act.Inverse())
-			if went := s.Rare().Along; len(went) > 0 {
-				along[s.ID] = went
-			}
-		}
-	}
-	name := filepath.Join(r.Dir, rollbackName)
+// deeds is what a run did, by its journal: the steps that are done, and what went along with them.
+type deeds struct {
+	done  map[changeset.ID]bool
+	along map[changeset.ID][]target.Dependent
+}
+
+// deedsOf reads what a run did, and nothing else of it.
+func deedsOf(t *desk.Dossier, n int) (*deeds, error) {
+	d := &deeds{map[changeset.ID]bool{}, map[changeset.ID][]target.Dependent{}}
+	err := withJournal(t, n, func(journal []byte) error {
+		r := &Record{open: map[changeset.ID]bool{}}
+		return r.walk(journal, func(e *entry) error {
+			return r.takeTold(e, func(l *Step) {
+				d.done[l.ID], d.along[l.ID] = l.Outcome == Done, l.Rare().Along
+				if len(d.along[l.ID]) == 0 {
+					delete(d.along, l.ID)
+				}
+			})
+		})
+	})
+	return d, err
+}
+
+// take takes in what a run did, by its rollback file.
+func (f *formers) take(fsys disk.FS, set, name string, run int, d *deeds) error {
 	m, err := fsys.Map(name)
 	if err == nil {
-		f.files = append(f.files, m)
-		err = table.Guard(func() error {
+		f.files = append(f.files, formerFile{m, run})
+		asked := func(id changeset.ID) bool { return d.done[id] }
+		err = sealed(m.Data, func(int) error {
 			start := 0
 			for line := range bytes.Lines(m.Data) {
-				id, kept, err := f.d.keptForm(line)
+				s, kept, err := f.d.keptForm(line, asked)
 				if err != nil {
 					return err
 				}
-				back, did := done[id]
-				if _, earlier := f.lines[back]; did && !earlier && (kept || len(along[id]) > 0) {
-					at := formerLine{len(f.files) - 1, r.Head.Run, start}
-					if !kept {
-						at.start = -1
-					}
-					if f.lines[back] = at; len(along[id]) > 0 {
-						f.along[back] = along[id]
+				if asked(s.ID) && (kept || len(d.along[s.ID]) > 0) {
+					back := changeset.MakeID(set, s.Key, s.Act.Inverse())
+					if _, earlier := f.lines[back]; !earlier {
+						f.lines[back] = formerLine{int64(start), int32(len(f.files) - 1), kept}
+						if went := d.along[s.ID]; len(went) > 0 {
+							f.along[back] = went
+						}
 					}
 				}
 				start += len(line)
@@ -118,12 +137,13 @@ func (f *formers) formOf(id changeset.ID) (form target.Form) {
 	if !there {
 		return form
 	}
-	if form.Age = at.run; at.start < 0 {
+	file := f.files[at.file]
+	if form.Age = file.run; !at.kept {
 		return form
 	}
-	line := f.files[at.file].Data[at.start:]
+	line := file.Data[at.start:]
 	if err := f.d.formOf(line[:bytes.IndexByte(line, '\n')+1], &form); err != nil { // it was read when the file was gone through
-		return target.Form{Age: at.run}
+		return target.Form{Age: file.run}
 	}
 	return form
 }

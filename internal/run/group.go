@@ -182,8 +182,8 @@ func (g *Group) settle(ctx context.Context) error {
 		m.plan.write = first(m.plan.steps, 0)
 		m.write = m.plan.write
 		for _, s := range m.plan.steps {
-			if s.Outcome != "" && s.When.IsZero() {
-				s.When = m.Now()
+			if s.Outcome != "" && s.When == 0 {
+				s.When = momentOf(m.Now())
 			}
 		}
 	}
@@ -301,7 +301,7 @@ func (m *member) giveUp() error {
 	var rest []*Step
 	for _, s := range r.Steps {
 		if s.Outcome == "" {
-			s.Outcome, s.Reason, s.When = Skipped, "the run was interrupted before anything was written", m.Now()
+			s.Outcome, s.Reason, s.When = Skipped, "the run was interrupted before anything was written", momentOf(m.Now())
 			rest = append(rest, s)
 		}
 	}
@@ -377,7 +377,7 @@ func (g *Group) stopped(ctx context.Context) error {
 		var rest []*Step
 		for _, s := range m.record.Steps {
 			if s.Outcome == "" {
-				s.Outcome, s.Reason, s.When = Skipped, "the run ended after too many refusals", m.Now()
+				s.Outcome, s.Reason, s.When = Skipped, "the run ended after too many refusals", momentOf(m.Now())
 				rest = append(rest, s)
 			}
 		}

@@ -223,7 +223,7 @@ func readDeeds(t *desk.Dossier) (map[unit][]Deed, error) {
 		}
 		for _, s := range r.Steps {
 			for _, u := range s.attempted() {
-				d := Deed{Run: r.Head.Run, Outcome: s.Outcome, Reason: s.Reason, By: r.Head.By, When: s.When, Target: r.Head.Target, Load: r.loadOf(s, u.field)}
+				d := Deed{Run: r.Head.Run, Outcome: s.Outcome, Reason: s.Reason, By: r.Head.By, When: s.When.Time(), Target: r.Head.Target, Load: r.loadOf(s, u.field)}
 				if d.When.IsZero() {
 					d.When = r.Head.When
 				}
@@ -278,7 +278,7 @@ func (s *Step) fits(fields []string, field string) int {
 		return 1
 	case !slices.Contains(fields, field):
 		return 0
-	case len(fields) == s.all.Len() && s.all == s.all.Where(func(f changeset.Edit) bool { return slices.Contains(fields, f.Field) }):
+	case len(fields) == s.all().Len() && s.all() == s.all().Where(func(f changeset.Edit) bool { return slices.Contains(fields, f.Field) }):
 		return 3
 	case len(fields) == 1:
 		return 2

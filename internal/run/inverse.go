@@ -41,15 +41,15 @@ type holds struct {
 // that several runs wrote come together, and so does what is linked.
 func (b *Undo) inverse(set string, done units) *inverse {
 	x := &inverse{set: set, asked: b.asked(done), was: map[record.Key]record.Key{}, held: map[int]holds{}, links: map[string][]string{}}
-	x.records = make([]undoneRecord, 0, len(x.asked.of))
-	for id, d := range x.asked.of {
+	x.records = make([]undoneRecord, 0, x.asked.len())
+	for id, d := range x.asked.records() {
 		x.records = append(x.records, undoneRecord{d.step.Key, d.step.Act.Inverse(), id})
-		if !d.step.Was.IsZero() {
-			x.was[d.step.Was] = d.step.Key
+		if !d.step.Was().IsZero() {
+			x.was[d.step.Was()] = d.step.Key
 		}
 		for p := &d; p != nil; p = p.more {
-			if !slices.Contains(x.runs, p.run) {
-				x.runs = append(x.runs, p.run)
+			if !slices.Contains(x.runs, int(p.step.run)) {
+				x.runs = append(x.runs, int(p.step.run))
 			}
 		}
 	}
@@ -61,9 +61,9 @@ func (b *Undo) inverse(set string, done units) *inverse {
 // change makes change i, without what is held of it. It holds until another is made.
 func (x *inverse) change(i int) *changeset.Change {
 	r := x.records[i]
-	d := x.asked.of[r.id]
+	d, _ := x.asked.at(r.id)
 	c := &x.made
-	*c = changeset.Change{ID: changeset.MakeID(x.set, r.key, r.act), Act: r.act, Key: r.key, Linked: d.step.Linked, Fields: c.Fields[:0], Record: c.Record[:0]}
+	*c = changeset.Change{ID: changeset.MakeID(x.set, r.key, r.act), Act: r.act, Key: r.key, Linked: d.step.Linked(), Fields: c.Fields[:0], Record: c.Record[:0]}
 	for p := &d; p != nil; p = p.more {
 		p.step.undo(c, p.fields)
 	}
@@ -146,22 +146,22 @@ func (b *Undo) asked(done units) units {
 		id   changeset.ID
 		link string
 	}
-	named := func(u unit, d standingUnit) bool {
-		return (b.Run == 0 || d.run == b.Run) && (len(b.Records) == 0 || b.names(d.step.Key)) && (len(b.Fields) == 0 || slices.Contains(b.Fields, u.field))
+	named := func(u unit, d *Step) bool {
+		return (b.Run == 0 || int(d.run) == b.Run) && (len(b.Records) == 0 || b.names(d.Key)) && (len(b.Fields) == 0 || slices.Contains(b.Fields, u.field))
 	}
 	links, fields := map[string]bool{}, map[within]bool{}
 	for u, d := range done.all() {
 		if !named(u, d) {
 			continue
 		}
-		if d.step.Linked != "" {
-			links[d.step.Linked] = true
+		if d.Linked() != "" {
+			links[d.Linked()] = true
 		}
-		if link := d.step.linkOf(u.field); link != "" {
+		if link := d.linkOf(u.field); link != "" {
 			fields[within{u.id, link}] = true
 		}
 	}
-	return done.where(func(u unit, d standingUnit) bool {
-		return named(u, d) || links[d.step.Linked] || fields[within{u.id, d.step.linkOf(u.field)}]
+	return done.where(func(u unit, d *Step) bool {
+		return named(u, d) || links[d.Linked()] || fields[within{u.id, d.linkOf(u.field)}]
 	})
 }

@@ -234,8 +234,7 @@ func withFile(fsys disk.FS, name string, read func(data []byte) error) error {
 // taken back at once.
 func ReadRun(t *desk.Dossier, n int) (*Record, error) {
 	r := &Record{Dir: Dir(t, n), open: map[changeset.ID]bool{}}
-	file := filepath.Join(r.Dir, journalName)
-	err := t.WithChain(chainOf(n), func(journal []byte) error {
+	err := withJournal(t, n, func(journal []byte) error {
 		forms := false
 		if line, _, whole := bytes.Cut(journal, []byte{'\n'}); whole {
 			h, err := headOf(line)
@@ -245,18 +244,31 @@ func ReadRun(t *desk.Dossier, n int) (*Record, error) {
 		if err != nil {
 			return &desk.DamageError{File: filepath.Join(r.Dir, rollbackName), Err: err}
 		}
-		if err := r.read(journal, planned); err != nil {
-			return &desk.DamageError{File: file, Err: err}
-		}
-		return nil
+		return r.read(journal, planned)
 	})
-	switch {
-	case errors.Is(err, fs.ErrNotExist) && !errors.As(err, new(*desk.DamageError)):
-		return nil, noRun(t, n)
-	case errors.Is(err, table.ErrChanged):
-		return nil, &desk.DamageError{File: file, Err: err}
-	case err != nil:
+	if err != nil {
 		return nil, err
 	}
 	return r, nil
+}
+
+// withJournal reads a run's journal. What is wrong with it is a *desk.DamageError.
+func withJournal(t *desk.Dossier, n int, read func(journal []byte) error) error {
+	file := filepath.Join(Dir(t, n), journalName)
+	damaged := new(desk.DamageError)
+	err := t.WithChain(chainOf(n), func(journal []byte) error {
+		err := read(journal)
+		if err != nil && !errors.As(err, &damaged) {
+			return &desk.DamageError{File: file, Err: err}
+		}
+		return err
+	})
+	switch {
+	case errors.As(err, &damaged):
+	case errors.Is(err, fs.ErrNotExist):
+		return noRun(t, n)
+	case errors.Is(err, table.ErrChanged):
+		return &desk.DamageError{File: file, Err: err}
+	}
+	return err
 }

@@ -55,8 +55,8 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 			}
 		}
 		for d := range done.shares() {
-			if d.run == last.Head.Run {
-				sink.steps[v.there(d.step)] = d.step
+			if int(d.run) == last.Head.Run {
+				sink.steps[v.there(d)] = d
 			}
 		}
 	}
@@ -70,7 +70,7 @@ func (v *Verification) compare(ctx context.Context, t *desk.Dossier, last *Recor
 		sink.names.know(s.Key)
 	}
 	for d := range sink.undone.shares() {
-		sink.names.know(d.step.Key)
+		sink.names.know(d.Key)
 	}
 	res, err := compare.Run(ctx, backup, now, compare.Options{Unencoded: true, RecordSet: t.Set().Name, Key: t.Set().Key, Layout: v.layout, SameOnly: true, Proposals: compare.Proposals{Missing: compare.Asked, AllMissing: true, Blank: compare.Clear}, OtherRegister: true}, sink)
 	if err != nil {
@@ -115,8 +115,8 @@ func (v *Verification) elsewhere(t *desk.Dossier, last *Record, done, undone uni
 	var all []*judged
 	if !last.Head.Handoff {
 		for d, fields := range done.shares() {
-			if d.run != last.Head.Run {
-				all = append(all, &judged{Step: d.step, fields: fields})
+			if int(d.run) != last.Head.Run {
+				all = append(all, &judged{Step: d, fields: fields})
 			}
 		}
 	} else {
@@ -154,7 +154,7 @@ func handedSteps(t *desk.Dossier, undone units) ([]*judged, error) {
 				}
 				seen[u], fresh[u.field] = true, true
 			}
-			j.fields = s.all.Where(func(f changeset.Edit) bool { return fresh[f.Field] })
+			j.fields = s.all().Where(func(f changeset.Edit) bool { return fresh[f.Field] })
 			if len(fresh) > 0 {
 				all = append(all, j)
 			}
@@ -181,8 +181,8 @@ func (v *Verification) lookUp(t *desk.Dossier, steps []*judged, p Proof) error {
 	for _, s := range steps {
 		now, there := found[s.Key]
 		s.kind = v.step(s, now, there)
-		if s.of != nil && s.fields.Len() == s.all.Len() && s.seen(now) {
-			s.When = p.Now()
+		if s.of != nil && s.fields.Len() == s.all().Len() && s.seen(now) {
+			s.When = momentOf(p.Now())
 			s.Reason = "seen in " + filepath.Base(p.Name)
 			learnt[s.of] = append(learnt[s.of], s.Step)
 		}
@@ -207,7 +207,7 @@ func (j *judged) seen(now record.Record) bool {
 		j.rare.Read, j.rare.Left, j.rare.answered = nil, nil, nil
 	}
 	if j.kind == Differently {
-		for f := range j.all.All() {
+		for f := range j.all().All() {
 			if v, _ := now.Get(f.Field); v != f.To {
 				j.keep().Read.Set(f.Field, v)
 			}
@@ -404,7 +404,7 @@ func (s *Step) means(field string) bool {
 		return false
 	}
 	_, now := s.Fields.Of(field)
-	_, once := s.all.Of(field)
+	_, once := s.all().Of(field)
 	return now || once
 }
 
@@ -460,7 +460,7 @@ func (d *differences) takenBack(id changeset.ID, f *changeset.Edit) bool {
 	if !undone {
 		return false
 	}
-	was, there := u.step.Fields.Of(f.Field)
+	was, there := u.Fields.Of(f.Field)
 	return there && d.v.schema.Equal(f.Field, f.To, was.From)
 }
 

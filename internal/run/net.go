@@ -39,22 +39,22 @@ func pastOf(runs []*Record, at At) *past {
 	for _, r := range runs {
 		for _, s := range r.Steps {
 			if r.Head.At() == at {
-				p.take(r.Head.Run, s)
+				p.take(s)
 			}
 			if len(r.Loads) > 0 && s.handed {
-				p.handed.takeFields(r.Head.Run, s, s.all)
+				p.handed.takeFields(s, s.all())
 			}
 		}
 	}
 	return p
 }
 
-func (p *past) take(run int, s *Step) {
+func (p *past) take(s *Step) {
 	switch {
 	case s.Outcome == Done:
-		p.done.take(run, s)
+		p.done.take(s)
 	case s.Outcome == Unknown && !s.handed:
-		p.unknown.take(run, s)
+		p.unknown.take(s)
 		return
 	case s.Outcome != Settled:
 		return
@@ -110,8 +110,8 @@ func everDone(t *desk.Dossier, at At) (units, error) {
 func (p *past) keylessUnknown() int {
 	ids := map[changeset.ID]bool{}
 	for d := range p.unknown.shares() {
-		if schema.IsNew(d.step.Key) {
-			ids[d.step.ID] = true
+		if schema.IsNew(d.Key) {
+			ids[d.ID] = true
 		}
 	}
 	return len(ids)
@@ -132,14 +132,14 @@ func left(t *desk.Dossier, at At, o Options) (pass func(unit) bool, only map[uni
 	}
 	refused := map[unit]bool{}
 	for u, d := range p.handed.all() {
-		s := d.step
+		s := d
 		if s.Outcome == Refused || s.Outcome == Unknown && o.RetryUnknown || slices.Contains(s.Rare().Left, u.field) {
 			refused[u] = true
 		}
 	}
 	pass = func(u unit) bool {
 		lost, open := p.unknown.get(u)
-		return p.done.has(u) || open && schema.IsNew(lost.step.Key) || p.handed.has(u) && !(o.Retry && refused[u])
+		return p.done.has(u) || open && schema.IsNew(lost.Key) || p.handed.has(u) && !(o.Retry && refused[u])
 	}
 	if o.Retry {
 		only = refused
@@ -185,11 +185,11 @@ func (p *past) standing(t *desk.Dossier, confirmed units) (units, error) {
 			continue
 		}
 		var of, back changeset.ID
-		done = done.where(func(u unit, d standingUnit) bool {
+		done = done.where(func(u unit, d *Step) bool {
 			if u.id != of {
-				of, back = u.id, changeset.MakeID(t.Set().Name, d.step.Key, d.step.Act.Inverse())
+				of, back = u.id, changeset.MakeID(t.Set().Name, d.Key, d.Act.Inverse())
 			}
-			return !undone.has(unit{back, u.field}) || !slices.Contains(b.Meta.Undoes.Runs, d.run)
+			return !undone.has(unit{back, u.field}) || !slices.Contains(b.Meta.Undoes.Runs, int(d.run))
 		})
 	}
 	return done, nil
@@ -311,13 +311,13 @@ func standingSteps(t *desk.Dossier, runs []*Record, at At) (int, error) {
 func takenBack(ever, standing units) units {
 	back := makeUnits(0)
 	for d, fields := range ever.shares() {
-		id := d.step.ID
-		if d.step.Act != changeset.Amend {
+		id := d.ID
+		if d.Act != changeset.Amend {
 			if !standing.has(unit{id, ""}) {
-				back.take(d.run, d.step)
+				back.take(d)
 			}
 		} else if stays := standing.standing(id, fields); stays != fields {
-			back.takeFields(d.run, d.step, fields.Where(func(f changeset.Edit) bool { return !standing.has(unit{id, f.Field}) }))
+			back.takeFields(d, fields.Where(func(f changeset.Edit) bool { return !standing.has(unit{id, f.Field}) }))
 		}
 	}
 	return back

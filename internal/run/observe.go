@@ -49,7 +49,7 @@ func observe(ctx context.Context, t *desk.Dossier, tgt target.Target, at At, don
 		}
 		for _, u := range s.units() {
 			if !done.has(u) && !undone.has(u) {
-				done.set(u, standingUnit{s.of.Head.Run, s.Step})
+				done.set(u, s.Step)
 			}
 		}
 	}
@@ -68,7 +68,7 @@ func (p *past) confirmed(ctx context.Context, t *desk.Dossier, tgt target.Target
 	}
 	var steps []*Step
 	for d := range p.unknown.shares() {
-		steps = append(steps, d.step)
+		steps = append(steps, d)
 	}
 	states, err := tgt.Current(ctx, keys(steps))
 	if err != nil {
@@ -78,5 +78,5 @@ func (p *past) confirmed(ctx context.Context, t *desk.Dossier, tgt target.Target
 	for i, s := range steps {
 		there[s] = s.stands(sc, system, &states[i])
 	}
-	return p.unknown.where(func(_ unit, d standingUnit) bool { return there[d.step] }), nil
+	return p.unknown.where(func(_ unit, d *Step) bool { return there[d] }), nil
 }

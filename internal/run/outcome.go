@@ -55,7 +55,7 @@ func (s *Step) appendOutcome(row []byte) []byte {
 	row = cell(row, s.changes())
 	row = cell(row, string(s.Outcome))
 	row = cell(row, s.Reason)
-	row = s.When.UTC().AppendFormat(append(row, ','), time.RFC3339)
+	row = s.When.Time().AppendFormat(append(row, ','), time.RFC3339)
 	return cell(row, s.ID.String())
 }
 

@@ -147,7 +147,7 @@ func (g *Group) lacking(m *member, steps []*Step) (all []*Step) {
 		for _, s := range steps {
 			k, ok := s.refers(m.Dossier.Set().Key, r.Fields)
 			if ok && to.newRecords[k.String()] && s.Outcome == "" {
-				s.Outcome, s.When = Refused, m.Now()
+				s.Outcome, s.When = Refused, momentOf(m.Now())
 				s.Reason = fmt.Sprintf("it names %s %s, which has no key there", r.To, k)
 				all = append(all, s)
 			}

@@ -18,6 +18,7 @@ type Plan struct {
 	Steps []*Step // in the change set's order
 	Left  Left
 	Done  int // changes that earlier runs carried out
+	shelf shelf
 }
 
 // MakePlan takes the approved part of a dossier's change set, without what
@@ -84,7 +85,7 @@ func merge(plans []Plan, waiting [][]string) *Plan {
 		}
 	}
 	all := len(p.Steps)
-	p.Steps = slices.DeleteFunc(p.Steps, func(s *Step) bool { return s.Linked != "" && waits[s.Linked] })
+	p.Steps = slices.DeleteFunc(p.Steps, func(s *Step) bool { return s.Linked() != "" && waits[s.Linked()] })
 	p.Left.Held += all - len(p.Steps)
 	return p
 }
@@ -143,7 +144,11 @@ func (p *Plan) take(ch *changeset.Change, states []changeset.State, over record.
 		p.Left.Approved++
 	}
 	if approved {
-		p.Steps = append(p.Steps, &Step{ID: ch.ID, Act: ch.Act, Key: ch.Key, Was: ch.Was, Linked: ch.Linked, Fields: changeset.Pack(edits), Record: ch.Chosen(states[0].Of).Pack(), over: over.Pack()})
+		s := p.shelf.step(Step{ID: ch.ID, Act: ch.Act, Key: p.shelf.Key(ch.Key), Fields: changeset.PackAmong(&p.shelf.Texts, edits), Record: ch.Chosen(states[0].Of).Pack()})
+		if a := (apart{was: ch.Was, linked: ch.Linked, over: over.Pack()}); a != (apart{}) {
+			s.apart = &a
+		}
+		p.Steps = append(p.Steps, s)
 	}
 	return !open && !held && !rejected
 }

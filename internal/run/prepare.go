@@ -59,6 +59,7 @@ func (j *Job) prepare(ctx context.Context, n int, left Left, steps, write []*Ste
 	r := &Record{Head: head, Dir: dir, Steps: steps, fresh: true, open: map[changeset.ID]bool{}}
 	var settled []*Step
 	for _, s := range steps {
+		s.run = int32(n)
 		if s.Outcome != "" {
 			settled = append(settled, s)
 		}

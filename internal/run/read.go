@@ -2,6 +2,7 @@ package run
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -49,6 +50,7 @@ type stepReader struct {
 	changeset.Decoder
 	edits   []changeset.Edit // room for those of a step
 	noForms bool             // how records stood is passed over
+	texts   *record.Texts    // where those of steps are kept; nil is nowhere
 }
 
 // entry reads a line of a journal. What it keeps of it are parts of the line.
@@ -186,14 +188,15 @@ func (d *stepReader) step(s *Step) error {
 			s.Act, err = d.Act()
 		case "key":
 			s.Key, err = d.Key()
+			s.Key = d.texts.Key(s.Key)
 		case "linked":
-			s.Linked, _, err = d.Text()
+			s.aside().linked, _, err = d.Text()
 		case "was":
-			s.Was, err = d.Key()
+			s.aside().was, err = d.Key()
 		case "fields":
 			var all []changeset.Edit
 			all, err = d.fields()
-			s.Fields = changeset.Pack(all)
+			s.Fields = changeset.PackAmong(d.texts, all)
 		case "record":
 			var r record.Record
 			r, err = d.record()
@@ -220,20 +223,32 @@ func (d *stepReader) step(s *Step) error {
 }
 
 // keptForm reads, of a line of a rollback file, which step it is of and whether it says how its record looked. Of another line the id is
-// nothing's.
-func (d *stepReader) keptForm(line []byte) (id changeset.ID, kept bool, err error) {
+// nothing's; act and key are read of a step that is asked for.
+func (d *stepReader) keptForm(line []byte, asked func(changeset.ID) bool) (s Step, kept bool, err error) {
 	d.Reset(line)
+	all := false
 	err = d.Object(func(name []byte) (err error) {
 		switch string(name) {
 		case "id":
-			id, err = d.ID()
+			s.ID, err = d.ID()
+			all = err == nil && asked(s.ID)
 			return err
+		case "act":
+			if all {
+				s.Act, err = d.Act()
+				return err
+			}
+		case "key":
+			if all {
+				s.Key, err = d.Key()
+				return err
+			}
 		case "row":
 			kept = true
 		}
 		return d.Skip()
 	})
-	return id, kept, err
+	return s, kept, err
 }
 
 // formOf reads, of a line of a rollback file, how the record looked.
@@ -268,7 +283,9 @@ func (d *stepReader) ending(name []byte, s *Ending) (err error) {
 	case "left":
 		s.keep().Left, err = d.Words()
 	case "when":
-		s.When, err = d.moment()
+		var when time.Time
+		when, err = d.moment()
+		s.When = momentOf(when)
 	case "went_by":
 		s.keep().WentBy, _, err = d.Text()
 	case "named":
@@ -346,9 +363,20 @@ func (d *stepReader) values() (r record.Record, err error) {
 }
 
 // readRollback reads rollback.jsonl, on all cores, and checks its seal.
-func readRollback(b []byte, stood bool) ([]*Step, error) {
+func readRollback(b []byte, stood bool) (steps []*Step, err error) {
+	err = sealed(b, func(n int) (err error) {
+		manyStay(n)
+		first, last := bytes.IndexByte(b, '\n')+1, bytes.LastIndexByte(b[:len(b)-1], '\n')+1
+		steps, err = readSteps(b[first:max(first, last)], stood)
+		return err
+	})
+	return steps, err
+}
+
+// sealed reads a rollback file of so many steps while its seal is checked, under table.Guard.
+func sealed(b []byte, read func(steps int) error) error {
 	if len(b) == 0 || b[len(b)-1] != '\n' {
-		return nil, errCut
+		return errCut
 	}
 	last := bytes.LastIndexByte(b[:len(b)-1], '\n') + 1
 	var seal struct {
@@ -356,7 +384,7 @@ func readRollback(b []byte, stood bool) ([]*Step, error) {
 		Steps int    `json:"steps"`
 	}
 	if err := json.Unmarshal(b[last:], &seal); err != nil || seal.Seal == "" {
-		return nil, errCut
+		return errCut
 	}
 	first := bytes.IndexByte(b, '\n') + 1
 	var heading struct {
@@ -364,21 +392,20 @@ func readRollback(b []byte, stood bool) ([]*Step, error) {
 	}
 	if json.Unmarshal(b[:first], &heading) == nil {
 		if err := forms.Rollback.Check(heading.Version); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	sealed := make(chan string, 1)
+	sum := make(chan string, 1)
 	go func() {
-		sum := "" // where the file was shortened meanwhile
-		_ = table.Guard(func() error { sum = changeset.Checksum(b[:last]); return nil })
-		sealed <- sum
+		is := "" // where the file was shortened meanwhile
+		_ = table.Guard(func() error { is = changeset.Checksum(b[:last]); return nil })
+		sum <- is
 	}()
-	manyStay(seal.Steps)
-	steps, err := readSteps(b[first:max(first, last)], stood)
-	if seal.Seal != <-sealed {
-		return nil, desk.ErrAltered
+	err := table.Guard(func() error { return read(seal.Steps) })
+	if seal.Seal != <-sum {
+		return desk.ErrAltered
 	}
-	return steps, err
+	return err
 }
 
 // readSteps reads whole lines, a step each.
@@ -407,10 +434,11 @@ func readSteps(lines []byte, stood bool) ([]*Step, error) {
 
 func readPart(lines []byte, stood bool) ([]*Step, error) {
 	steps := make([]*Step, 0, bytes.Count(lines, []byte{'\n'}))
-	d := stepReader{noForms: !stood}
+	var h shelf
+	d := stepReader{noForms: !stood, texts: &h.Texts}
 	for line := range bytes.Lines(lines) {
 		d.Reset(line)
-		s := new(Step)
+		s := h.step(Step{})
 		if err := d.step(s); err != nil {
 			return nil, err
 		}
@@ -439,7 +467,7 @@ func (r *Record) read(journal []byte, planned []*Step) error {
 	}
 	r.Steps = append(r.Steps, planned...)
 	for _, s := range planned {
-		s.handed, s.all = r.Head.Handoff, s.Fields
+		s.handed, s.run = r.Head.Handoff, int32(r.Head.Run)
 		s.settleFields()
 	}
 	return nil
@@ -496,6 +524,11 @@ func (r *Record) takeTicket(e *entry) {
 }
 
 func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
+	return r.takeTold(e, func(l *Step) { r.takeOutcome(l, byID) })
+}
+
+// takeTold takes in an entry, but for what it tells of steps: each of these holds until the next.
+func (r *Record) takeTold(e *entry, outcome func(l *Step)) error {
 	r.batch = max(r.batch, e.batch)
 	if e.end != "" {
 		r.Ended, r.When = e.end, e.when
@@ -531,7 +564,7 @@ func (r *Record) take(e *entry, byID map[changeset.ID]*Step) error {
 		return err
 	}
 	for _, steps := range told {
-		n, err := d.steps(steps, func(s *Step) error { r.takeOutcome(s, byID); return nil })
+		n, err := d.steps(steps, func(l *Step) error { outcome(l); return nil })
 		if err != nil {
 			return err
 		}
@@ -551,14 +584,10 @@ func (r *Record) takeOutcome(l *Step, byID map[changeset.ID]*Step) {
 	} else {
 		c := *l
 		s = &c
-		s.Ending = Ending{}
+		s.Ending, s.run = Ending{}, int32(r.Head.Run)
 		r.Steps = append(r.Steps, s)
 	}
-	when := l.When
-	if when.IsZero() {
-		when = s.When
-	}
-	s.Outcome, s.Reason, s.When = l.Outcome, l.Reason, when
+	s.Outcome, s.Reason, s.When = l.Outcome, l.Reason, cmp.Or(l.When, s.When)
 	told := l.Rare()
 	if s.rare != nil || l.rare != nil {
 		named := s.Rare().Named

@@ -129,24 +129,24 @@ func written(t *desk.Dossier, at At, known *names) (map[record.Key]map[string]st
 	}
 	wrote := map[record.Key]map[string]string{}
 	for u, d := range done.all() {
-		known.know(d.step.Key)
-		w := wrote[d.step.Key]
+		known.know(d.Key)
+		w := wrote[d.Key]
 		if w == nil {
 			w = map[string]string{}
-			wrote[d.step.Key] = w
+			wrote[d.Key] = w
 		}
-		switch d.step.Act {
+		switch d.Act {
 		case changeset.Delete:
 			w[""] = goneWord
 		case changeset.Add:
 			w[""] = thereWord
-			for f := range d.step.Record.All() {
-				w[f.Name] = d.step.left(f.Name, f.Value)
+			for f := range d.Record.All() {
+				w[f.Name] = d.left(f.Name, f.Value)
 			}
 		default:
-			for f := range d.step.Fields.All() {
+			for f := range d.Fields.All() {
 				if f.Field == u.field {
-					w[f.Field] = d.step.left(f.Field, f.To)
+					w[f.Field] = d.left(f.Field, f.To)
 				}
 			}
 		}

@@ -116,7 +116,7 @@ func TestTwoStepsDoNotGiveOneUniqueValue(t *testing.T) {
 // with it; what waits for a key goes after the record that gets it.
 func TestNamesOfNewRecords(t *testing.T) {
 	add := func(key, parent, link string) *Step {
-		return &Step{Act: changeset.Add, Key: record.NewKey(key), Linked: link, Record: record.Record{{Name: "parent", Value: record.Text(parent)}}.Pack()}
+		return &Step{Act: changeset.Add, Key: record.NewKey(key), Record: record.Record{{Name: "parent", Value: record.Text(parent)}}.Pack(), apart: &apart{linked: link}}
 	}
 	of := func(steps []*Step) (all []string) {
 		for _, s := range steps {

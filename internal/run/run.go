@@ -33,29 +33,93 @@ const (
 )
 
 // Step is one record of a run: what is written, from what the target had, and
-// what became of it. A run holds all of its steps, which may be a million: what few have stands apart, and what they
-// write is packed.
+// what became of it. A run holds all of its steps, which may be a million: what few have stands apart, what they
+// write is packed, and their texts stand together (see shelf).
 type Step struct {
 	ID     changeset.ID
 	Act    changeset.Act
+	handed bool  // it stands in load files
+	run    int32 // the run that it is of, once there is one
 	Key    record.Key
-	Was    record.Key       // as a target.Step has it
-	Linked string           // steps with the same link go together; "" is alone
 	Fields changeset.Packed // of an amend: the fields to write
 	Record record.Packed    // as a target.Step has it
 	Ending
-	handed bool             // it stands in load files
-	all    changeset.Packed // of a step that was handed over: what was sent, whatever became of it
-	over   record.Packed    // what a person saw in the target and decided to write over
-	former *former          // how the target kept the record before; nil is not known
+	former *former // how the target kept the record before; nil is not known
+	apart  *apart
+}
+
+// apart is what few steps have.
+type apart struct {
+	was    record.Key
+	linked string
+	all    changeset.Packed // fields of which some are Fields no more
+	over   record.Packed
+}
+
+// aside returns what few steps have of a step, to be written.
+func (s *Step) aside() *apart {
+	if s.apart == nil {
+		s.apart = new(apart)
+	}
+	return s.apart
+}
+
+// Was is as a target.Step has it.
+func (s *Step) Was() record.Key {
+	if s.apart == nil {
+		return record.Key{}
+	}
+	return s.apart.was
+}
+
+// Linked is the link of steps that go together; "" is alone.
+func (s *Step) Linked() string {
+	if s.apart == nil {
+		return ""
+	}
+	return s.apart.linked
+}
+
+// all are the fields that were sent, whatever became of them.
+func (s *Step) all() changeset.Packed {
+	if s.apart == nil || s.apart.all.None() {
+		return s.Fields
+	}
+	return s.apart.all
+}
+
+// over is what a person saw in the target and decided to write over.
+func (s *Step) over() record.Packed {
+	if s.apart == nil {
+		return record.Packed{}
+	}
+	return s.apart.over
 }
 
 // Ending is what became of a step.
 type Ending struct {
 	Outcome Outcome // "" while it is not known
 	Reason  string
-	When    time.Time
+	When    Moment
 	rare    *Rare
+}
+
+// Moment is a time as steps note it, in nanoseconds since 1970; zero is none.
+type Moment int64
+
+func momentOf(t time.Time) Moment {
+	if t.IsZero() {
+		return 0
+	}
+	return Moment(t.UnixNano())
+}
+
+// Time returns the moment as a time, in UTC.
+func (m Moment) Time() time.Time {
+	if m == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, int64(m)).UTC()
 }
 
 // Rare is what became of a step beyond its outcome; of most it is nothing.
@@ -104,7 +168,7 @@ func (e *Ending) Partly() bool { return e.rare != nil && len(e.rare.Left) > 0 }
 
 // forTarget is the step as a target takes it, with how the record is to look; room is for its fields.
 func (s *Step) forTarget(before former, room []changeset.Edit) target.Step {
-	return target.Step{ID: s.ID, Act: s.Act, Key: s.Key, Was: s.Was, Linked: s.Linked, Fields: s.Fields.Append(room), Record: s.Record.Record(), Form: before.form, Bring: before.along}
+	return target.Step{ID: s.ID, Act: s.Act, Key: s.Key, Was: s.Was(), Linked: s.Linked(), Fields: s.Fields.Append(room), Record: s.Record.Record(), Form: before.form, Bring: before.along}
 }
 
 // copied is the step, to be given an outcome that may not be its last one.
@@ -113,6 +177,10 @@ func (s *Step) copied() *Step {
 	if s.rare != nil {
 		rare := *s.rare
 		c.rare = &rare
+	}
+	if s.apart != nil {
+		apart := *s.apart
+		c.apart = &apart
 	}
 	return &c
 }

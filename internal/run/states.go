@@ -28,7 +28,7 @@ func (j *Job) judge(s *Step, now *target.State) verdict {
 	if now.Form.Kept && !j.formsAgain {
 		v.former = &former{form: now.Form}
 	}
-	over := s.over
+	over := s.over()
 	if !j.Options.Overwrite {
 		over = record.Packed{}
 	}
@@ -119,7 +119,7 @@ func (j *Job) untouched(edits changeset.Packed, get func(string) (record.Value, 
 // write makes the verdict that fields of an amend are to be written.
 func (j *Job) write(s *Step, now *target.State, fields changeset.Packed, v *verdict) {
 	v.fields = fields
-	if len(s.Was.Parts()) > 0 {
+	if len(s.Was().Parts()) > 0 {
 		v.record = v.wanted(now.Record, j.compared, j.Options.System).Pack()
 	}
 }
@@ -177,12 +177,12 @@ func (j *Job) judgeDelete(s *Step, now *target.State, over record.Packed, v *ver
 func together(steps []*Step) {
 	torn := map[string]*Step{}
 	for _, s := range steps {
-		if s.Linked != "" && torn[s.Linked] == nil && (s.Outcome == Conflict || s.Outcome == Refused || s.Partly()) {
-			torn[s.Linked] = s
+		if s.Linked() != "" && torn[s.Linked()] == nil && (s.Outcome == Conflict || s.Outcome == Refused || s.Partly()) {
+			torn[s.Linked()] = s
 		}
 	}
 	for _, s := range steps {
-		by := torn[s.Linked]
+		by := torn[s.Linked()]
 		switch {
 		case by == nil || s.Outcome != "":
 		case by.Outcome == Refused:
@@ -202,8 +202,8 @@ func batches(steps []*Step, n int) [][]*Step {
 	}
 	links := map[string][]int{}
 	for i, s := range steps {
-		if s.Linked != "" {
-			links[s.Linked] = append(links[s.Linked], i)
+		if s.Linked() != "" {
+			links[s.Linked()] = append(links[s.Linked()], i)
 		}
 	}
 	var all [][]*Step
@@ -214,8 +214,8 @@ func batches(steps []*Step, n int) [][]*Step {
 			continue
 		}
 		group := []int{i}
-		if s.Linked != "" {
-			group = links[s.Linked]
+		if s.Linked() != "" {
+			group = links[s.Linked()]
 		}
 		for _, k := range group {
 			taken[k] = true

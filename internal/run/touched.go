@@ -19,8 +19,8 @@ import (
 func touched(steps []*Step) []record.Key {
 	k := make([]record.Key, 0, len(steps))
 	for _, s := range steps {
-		if k = append(k, s.Key); !s.Was.IsZero() {
-			k = append(k, s.Was)
+		if k = append(k, s.Key); !s.Was().IsZero() {
+			k = append(k, s.Was())
 		}
 	}
 	return k
@@ -54,7 +54,7 @@ func (p *past) keys() []record.Key {
 	var steps []*Step
 	for _, units := range []units{p.done, p.unknown} {
 		for d := range units.shares() {
-			steps = append(steps, d.step)
+			steps = append(steps, d)
 		}
 	}
 	return touched(steps)

@@ -71,7 +71,7 @@ func (g *Group) takeBack(ctx context.Context, c *cluster) error {
 				written = append(written, p.s)
 			case p.s.Outcome == "":
 				p.s.tornBy(by)
-				p.s.When = m.Now()
+				p.s.When = momentOf(m.Now())
 				rest = append(rest, p.s)
 			}
 		}
@@ -104,7 +104,7 @@ func (g *Group) takeBack(ctx context.Context, c *cluster) error {
 func (m *member) leave(written []*Step, by, stays owned) error {
 	for _, s := range written {
 		s.Reason = fmt.Sprintf("it belongs to %s %s, which was not written, and was not taken back, since %s %s stays", by.m.Dossier.Set().Name, by.s.Key, stays.m.Dossier.Set().Name, stays.s.Key)
-		s.When = m.Now()
+		s.When = momentOf(m.Now())
 	}
 	return m.jr.append(outcomes(m.record.batch, written, nil))
 }
@@ -138,7 +138,7 @@ func (m *member) undo(ctx context.Context, written []*Step, by owned) error {
 	}
 	for i, s := range written {
 		b := back[i]
-		s.When = m.Now()
+		s.When = momentOf(m.Now())
 		switch b.Outcome {
 		case Done, Settled:
 			s.Outcome = Undone
@@ -157,9 +157,12 @@ func (m *member) undo(ctx context.Context, written []*Step, by owned) error {
 
 // inverse is the step that undoes another one.
 func (s *Step) inverse(set string) *Step {
-	c := &changeset.Change{Act: s.Act.Inverse(), Key: s.Key, Linked: s.Linked}
+	c := &changeset.Change{Act: s.Act.Inverse(), Key: s.Key, Linked: s.Linked()}
 	s.undo(c, s.Fields)
-	b := &Step{ID: changeset.MakeID(set, c.Key, c.Act), Act: c.Act, Key: c.Key, Linked: c.Linked, Fields: changeset.Pack(changeset.Edits(c.Fields)), Record: c.Record.Pack(), former: new(former)}
+	b := &Step{ID: changeset.MakeID(set, c.Key, c.Act), Act: c.Act, Key: c.Key, Fields: changeset.Pack(changeset.Edits(c.Fields)), Record: c.Record.Pack(), former: new(former)}
+	if c.Linked != "" {
+		b.aside().linked = c.Linked
+	}
 	if s.Act != changeset.Add {
 		if s.former != nil {
 			*b.former = *s.former

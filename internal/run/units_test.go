@@ -14,8 +14,8 @@ import (
 func TestUnitsAreThoseOfAList(t *testing.T) {
 	names := []string{"a", "b", "c", "d"}
 	rapid.Check(t, func(t *rapid.T) {
-		step := func() *Step {
-			s := &Step{ID: changeset.ID{byte(rapid.IntRange(0, 2).Draw(t, "record"))}, Act: changeset.Amend}
+		step := func(run int) *Step {
+			s := &Step{run: int32(run), ID: changeset.ID{byte(rapid.IntRange(0, 2).Draw(t, "record"))}, Act: changeset.Amend}
 			if s.ID[0] == 0 {
 				s.Act = changeset.Delete
 				return s
@@ -29,7 +29,7 @@ func TestUnitsAreThoseOfAList(t *testing.T) {
 			s.Fields = changeset.Pack(edits)
 			return s
 		}
-		u, list := makeUnits(0), map[unit]standingUnit{}
+		u, list := makeUnits(0), map[unit]*Step{}
 		any := func() unit {
 			x := unit{id: changeset.ID{byte(rapid.IntRange(0, 2).Draw(t, "record"))}}
 			if x.id[0] > 0 {
@@ -41,11 +41,11 @@ func TestUnitsAreThoseOfAList(t *testing.T) {
 		for run := range rapid.IntRange(1, 12).Draw(t, "deeds") {
 			switch rapid.IntRange(0, 5).Draw(t, "deed") {
 			case 0, 1, 2:
-				s := step()
+				s := step(run)
 				steps = append(steps, s)
-				u.take(run, s)
+				u.take(s)
 				for _, x := range s.units() {
-					list[x] = standingUnit{run, s}
+					list[x] = s
 				}
 			case 3:
 				x := any()
@@ -55,14 +55,14 @@ func TestUnitsAreThoseOfAList(t *testing.T) {
 				for _, s := range steps {
 					for _, x := range s.units() {
 						if rapid.Bool().Draw(t, "set") {
-							u.set(x, standingUnit{run, s})
-							list[x] = standingUnit{run, s}
+							u.set(x, s)
+							list[x] = s
 						}
 					}
 				}
 			case 5:
 				keep := map[unit]bool{any(): true, any(): true, any(): true, any(): true}
-				is := func(x unit, _ standingUnit) bool { return keep[x] }
+				is := func(x unit, _ *Step) bool { return keep[x] }
 				before := maps.Collect(u.all())
 				some := u.where(is)
 				require.Equal(t, before, maps.Collect(u.all()), "what is chosen from stays")
@@ -72,7 +72,7 @@ func TestUnitsAreThoseOfAList(t *testing.T) {
 					require.Equal(t, !keep[x], taken)
 				}
 				u = some
-				maps.DeleteFunc(list, func(x unit, d standingUnit) bool { return !is(x, d) })
+				maps.DeleteFunc(list, func(x unit, d *Step) bool { return !is(x, d) })
 			}
 			require.Equal(t, list, maps.Collect(u.all()))
 			n := 0

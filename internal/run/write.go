@@ -104,8 +104,8 @@ func (s *Step) head(l *line) {
 
 // whole writes what the step changes, from what the target had.
 func (s *Step) whole(l *line) {
-	l.text("linked", s.Linked)
-	if was := s.Was.Parts(); len(was) > 0 {
+	l.text("linked", s.Linked())
+	if was := s.Was().Parts(); len(was) > 0 {
 		l.texts("was", was)
 	}
 	l.fields("fields", s.Fields.All())
@@ -175,7 +175,7 @@ func (s *Step) outcomeOf(l *line, whole bool) {
 		s.whole(l)
 	}
 	l.name("when")
-	*l = append(s.When.UTC().AppendFormat(append(*l, '"'), time.RFC3339Nano), '"', '}')
+	*l = append(s.When.Time().AppendFormat(append(*l, '"'), time.RFC3339Nano), '"', '}')
 }
 
 // append writes what became of a step beyond its outcome.

@@ -54,7 +54,7 @@ func decodeAll(r *changeset.Reader, decisions string) (units int, err error) {
 	if err != nil {
 		return 0, err
 	}
-	ledger, err := changeset.OpenLedger(b, r.Header.RecordSet)
+	ledger, err := changeset.OpenLedger(b, r.Header.RecordSet, "")
 	if err != nil {
 		return 0, err
 	}

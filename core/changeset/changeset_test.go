@@ -191,7 +191,8 @@ func TestDecisions(t *testing.T) {
 }
 
 func states(t *testing.T, line Line, c *Change, acts []decide) []State {
-	var file, last []byte
+	var file []byte
+	last := ""
 	for _, d := range acts {
 		a := DecisionAct{RecordSet: "aids", Decision: d.d, By: "åsa", When: time.Unix(1e9, 0), ByField: d.person, Held: d.held}
 		p := Pair{ID: c.ID, Field: d.field, Digest: DigestOf(line)}
@@ -204,9 +205,9 @@ func states(t *testing.T, line Line, c *Change, acts []decide) []State {
 		a.On = []Pair{p}
 		l := a.AppendLine(nil, last)
 		file = append(file, l...)
-		last = bytes.TrimSuffix(l, []byte("\n"))
+		last = Checksum(bytes.TrimSuffix(l, []byte("\n")))
 	}
-	l, err := OpenLedger(append(file, `{"torn`...), "aids")
+	l, err := OpenLedger(append(file, `{"torn`...), "aids", "")
 	require.NoError(t, err)
 	assert.Equal(t, len(file), l.Size(), "a torn last line is passed over")
 	return l.States(line, c)
@@ -222,13 +223,13 @@ func TestAStopCannotBeApproved(t *testing.T) {
 
 func TestLedgerTellsAlterations(t *testing.T) {
 	a := DecisionAct{RecordSet: "aids", Decision: Reject, By: "petr", On: []Pair{{}}}
-	one := a.AppendLine(nil, nil)
-	two := a.AppendLine(nil, bytes.TrimSuffix(one, []byte("\n")))
-	_, err := OpenLedger(append(bytes.Clone(one), two...), "aids")
+	one := a.AppendLine(nil, "")
+	two := a.AppendLine(nil, Checksum(bytes.TrimSuffix(one, []byte("\n"))))
+	_, err := OpenLedger(append(bytes.Clone(one), two...), "aids", "")
 	require.NoError(t, err)
-	_, err = OpenLedger(append(bytes.Replace(one, []byte("reject"), []byte("approve"), 1), two...), "aids")
+	_, err = OpenLedger(append(bytes.Replace(one, []byte("reject"), []byte("approve"), 1), two...), "aids", "")
 	assert.ErrorIs(t, err, ErrChain)
-	_, err = OpenLedger(two, "aids")
+	_, err = OpenLedger(two, "aids", "")
 	assert.ErrorIs(t, err, ErrChain, "the first line was taken out")
 }
 
@@ -236,7 +237,7 @@ func TestRulingTouchesWhatIsOpen(t *testing.T) {
 	c := amend("00417", "range_nm", "8.0", "9.0", "blank")
 	c.Fields = append(c.Fields, FieldChange{Edit: Edit{Field: "depot", From: record.Text("D03"), To: record.Text("D07")}})
 	line := Line(bytes.TrimSuffix(AppendLine(nil, c), []byte("\n")))
-	l, err := OpenLedger(nil, "aids")
+	l, err := OpenLedger(nil, "aids", "")
 	require.NoError(t, err)
 	for _, tt := range []struct {
 		name   string
@@ -278,10 +279,10 @@ func TestIDsDependOnSetKeyAndAct(t *testing.T) {
 func FuzzLedger(f *testing.F) {
 	a := DecisionAct{RecordSet: "aids", Decision: Approve, By: "noor", On: []Pair{{Field: "depot"}, {}},
 		Seen: map[ID]record.Record{{}: {{Name: "depot", Value: record.Text("D01")}}}}
-	f.Add(a.AppendLine(nil, nil))
+	f.Add(a.AppendLine(nil, ""))
 	f.Add([]byte(`{"paletwin":"decision","version":1,"on":[["00"],[]],"previous":""}` + "\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		l, err := OpenLedger(data, "aids")
+		l, err := OpenLedger(data, "aids", "")
 		if err != nil {
 			return
 		}
@@ -304,7 +305,7 @@ func TestActsReadBack(t *testing.T) {
 			copy(p.Digest[:], rapid.SliceOfN(rapid.Byte(), 16, 16).Draw(t, "digest"))
 			a.On = append(a.On, p)
 		}
-		l, err := OpenLedger(a.AppendLine(nil, nil), "aids")
+		l, err := OpenLedger(a.AppendLine(nil, ""), "aids", "")
 		require.NoError(t, err)
 		assert.Equal(t, []DecisionAct{a}, l.Acts())
 	})

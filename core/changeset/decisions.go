@@ -128,8 +128,8 @@ func (a *DecisionAct) Give(id ID, values record.Record) {
 }
 
 // AppendLine appends the act as a line whose chain goes back to previous,
-// the line before it without its newline (nil for the first).
-func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
+// the Checksum of the line before it without its newline ("" for the first).
+func (a *DecisionAct) AppendLine(dst []byte, previous string) []byte {
 	dst = slices.Grow(dst, 400+58*len(a.On))
 	dst = append(dst, `{"paletwin":"decision","version":`...)
 	if a.Of == "" {
@@ -187,7 +187,7 @@ func (a *DecisionAct) AppendLine(dst, previous []byte) []byte {
 	dst = a.appendValues(dst, "seen", a.Seen)
 	dst = a.appendValues(dst, "as", a.As)
 	dst = append(dst, `,"previous":"`...)
-	dst = append(dst, chain(previous)...)
+	dst = append(dst, previous...)
 	return append(dst, "\"}\n"...)
 }
 
@@ -216,13 +216,6 @@ func (a *DecisionAct) appendValues(dst []byte, name string, values map[ID]record
 	return append(dst, '}')
 }
 
-func chain(previous []byte) string {
-	if previous == nil {
-		return ""
-	}
-	return Checksum(previous)
-}
-
 // Checksum returns the SHA-256 of bytes as the files of a dossier have it of
 // themselves and of lines: "sha256:" and hexadecimal.
 func Checksum(b []byte) string {
@@ -242,7 +235,7 @@ type Ledger struct {
 	acts  []DecisionAct
 	byID  map[ID]int // the last of its entries + 1
 	all   []entry
-	last  []byte
+	last  string
 	whole int
 }
 
@@ -265,34 +258,40 @@ func (l *Ledger) entries(id ID) []entry {
 // Has reports whether anything was decided on a change.
 func (l *Ledger) Has(id ID) bool { return l.byID[id] > 0 }
 
-// OpenLedger reads decisions.jsonl given as its bytes. A torn last line is
-// passed over. Acts on other record sets are checked and left out.
-func OpenLedger(data []byte, recordSet string) (*Ledger, error) {
+// OpenLedger reads decisions.jsonl given as its bytes, of which it keeps none. A torn last line is
+// passed over. Acts on other record sets are checked and left out. last is the Checksum of the last whole line
+// where it is known, "" where it is not.
+func OpenLedger(data []byte, recordSet, last string) (*Ledger, error) {
 	l := &Ledger{byID: map[ID]int{}}
+	var d Decoder
 	for n := 1; ; n++ {
 		line, rest, ok := bytes.Cut(data, []byte{'\n'})
 		if !ok {
 			return l, nil
 		}
-		a, previous, err := parseAct(line)
+		a, previous, err := d.act(line)
 		if err != nil {
 			return nil, fmt.Errorf("decision line %d: %w", n, err)
 		}
-		if previous != chain(l.last) {
+		if previous != l.last {
 			return nil, fmt.Errorf("decision line %d: %w", n, ErrChain)
 		}
 		data = rest
 		if a.RecordSet != recordSet {
 			a.On = nil
 		}
-		l.Take(a, line)
+		sum := last
+		if sum == "" || bytes.IndexByte(rest, '\n') >= 0 {
+			sum = Checksum(line)
+		}
+		l.Take(a, len(line)+1, sum)
 	}
 }
 
-// Take takes in an act that was written as line, with or without its newline.
-func (l *Ledger) Take(a *DecisionAct, line []byte) {
-	l.last = bytes.TrimSuffix(line, []byte{'\n'})
-	l.whole += len(l.last) + 1
+// Take takes in an act that was written as a line: of so many bytes with its newline, and with that Checksum without it.
+func (l *Ledger) Take(a *DecisionAct, size int, sum string) {
+	l.last = sum
+	l.whole += size
 	l.add(a)
 }
 
@@ -306,56 +305,94 @@ func (l *Ledger) add(a *DecisionAct) {
 	}
 }
 
-// Last returns the last whole line, nil if there is none: what the next
+// Last returns the Checksum of the last whole line, "" if there is none: what the next
 // act's chain goes back to. Size is the length of all whole lines, newlines
 // included: where the next act is to be written.
-func (l *Ledger) Last() []byte { return l.last }
+func (l *Ledger) Last() string { return l.last }
 func (l *Ledger) Size() int    { return l.whole }
 
 // Acts returns the acts in order.
 func (l *Ledger) Acts() []DecisionAct { return l.acts }
 
-func parseAct(line []byte) (*DecisionAct, string, error) {
-	var j struct {
-		Form      string          `json:"paletwin"`
-		Version   int             `json:"version"`
-		RecordSet string          `json:"record_set"`
-		Decision  Decision        `json:"decision"`
-		By        string          `json:"by"`
-		Via       string          `json:"via"`
-		Account   string          `json:"account"`
-		Dossier   string          `json:"dossier"`
-		When      time.Time       `json:"when"`
-		Note      string          `json:"note"`
-		How       string          `json:"how"`
-		Of        string          `json:"of"`
-		ByField   bool            `json:"by_field"`
-		Held      bool            `json:"held"`
-		On        json.RawMessage `json:"on"`
-		Previous  string          `json:"previous"`
-		Seen      valuesJSON      `json:"seen"`
-		As        valuesJSON      `json:"as"`
+// act reads a line of decisions.jsonl.
+func (d *Decoder) act(line []byte) (a *DecisionAct, previous string, err error) {
+	a = new(DecisionAct)
+	form, version := "", 0
+	var on []byte
+	var seen, as valuesJSON
+	raw := func(v any) error {
+		b, err := d.Raw()
+		if err != nil {
+			return err
+		}
+		return json.Unmarshal(b, v)
 	}
-	if err := json.Unmarshal(line, &j); err != nil || j.Form != forms.Decision.Name {
+	d.Reset(line)
+	err = d.Object(func(name []byte) (err error) {
+		switch string(name) {
+		case "paletwin":
+			form, _, err = d.Text()
+		case "version":
+			version, err = d.Number()
+		case "record_set":
+			a.RecordSet, _, err = d.Text()
+		case "decision":
+			var word string
+			word, err = d.Word()
+			a.Decision = Decision(word)
+		case "by":
+			a.By, _, err = d.Text()
+		case "via":
+			a.Via, _, err = d.Text()
+		case "account":
+			a.Account, _, err = d.Text()
+		case "dossier":
+			a.Dossier, _, err = d.Text()
+		case "when":
+			err = raw(&a.When)
+		case "note":
+			a.Note, _, err = d.Text()
+		case "how":
+			a.How, _, err = d.Text()
+		case "of":
+			a.Of, _, err = d.Text()
+		case "by_field":
+			a.ByField, err = d.True()
+		case "held":
+			a.Held, err = d.True()
+		case "on": // of a million changes: it is read below
+			on, err = d.Raw()
+		case "previous":
+			previous, _, err = d.Text()
+		case "seen":
+			err = raw(&seen)
+		case "as":
+			err = raw(&as)
+		default:
+			err = d.Skip()
+		}
+		return err
+	})
+	if err == nil {
+		err = d.End()
+	}
+	if err != nil || form != forms.Decision.Name {
 		return nil, "", errors.New("is no decision")
 	}
-	if err := forms.Decision.Check(j.Version); err != nil {
+	if err := forms.Decision.Check(version); err != nil {
 		return nil, "", err
 	}
-	a := &DecisionAct{RecordSet: j.RecordSet, Decision: j.Decision, By: j.By, Via: j.Via, Account: j.Account, Dossier: j.Dossier, When: j.When, Note: j.Note,
-		ByField: j.ByField, Held: j.Held, How: j.How, Of: j.Of}
-	var err error
-	if a.Seen, err = j.Seen.records(); err != nil {
+	if a.Seen, err = seen.records(); err != nil {
 		return nil, "", err
 	}
-	if a.As, err = j.As.records(); err != nil {
+	if a.As, err = as.records(); err != nil {
 		return nil, "", err
 	}
-	a.On, err = parsePairs(j.On)
+	a.On, err = parsePairs(on)
 	if err != nil {
 		return nil, "", err
 	}
-	return a, j.Previous, nil
+	return a, previous, nil
 }
 
 // valuesJSON is values by change and field, as an act's line holds them.

@@ -18,7 +18,7 @@ func TestOnePersonIsOne(t *testing.T) {
 		ch := &Change{Act: Add, Key: record.NewKey("1")}
 		line := Line(`{"id":"0000000000000000","act":"add","key":["1"],"record":{"k":"1"}}`)
 		ch.ID = line.ID()
-		l, err := OpenLedger(nil, "aids")
+		l, err := OpenLedger(nil, "aids", "")
 		require.NoError(rt, err)
 		claimed := rapid.Bool().Draw(rt, "claimed")
 		var people []Person
@@ -28,7 +28,7 @@ func TestOnePersonIsOne(t *testing.T) {
 			if rapid.Bool().Draw(rt, "for another") {
 				a.Via = rapid.SampledFrom([]string{"lina", "mairead"}).Draw(rt, "via")
 			}
-			l.Take(a, a.AppendLine(nil, l.Last()))
+			l.Take(a, 1, Checksum(a.AppendLine(nil, l.Last())))
 			name, account := a.By, a.Account
 			if a.Via != "" && claimed {
 				account = ""

@@ -354,29 +354,33 @@ func (t *Dossier) changesUnchecked() (*Changes, error) {
 const decisionsName = "decisions.jsonl"
 
 func (t *Dossier) ledger() (*changeset.Ledger, error) {
-	b, err := t.ReadChain(decisionsName)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
+	var l *changeset.Ledger
+	open := func(lines []byte, last string) (err error) {
+		if l, err = changeset.OpenLedger(lines, t.Set().Name, last); err != nil {
+			return &DamageError{t.Path(decisionsName), err}
+		}
+		return nil
 	}
-	l, err := changeset.OpenLedger(b, t.Set().Name)
+	err := t.withChain(decisionsName, open)
+	if errors.Is(err, fs.ErrNotExist) && !errors.As(err, new(*DamageError)) {
+		err = open(nil, "")
+	}
 	if err == nil && slices.ContainsFunc(l.Acts(), func(a changeset.DecisionAct) bool { return a.Dossier != "" && a.Dossier != t.Meta.ID }) {
-		err = errAnothers
+		err = &DamageError{t.Path(decisionsName), errAnothers}
 	}
-	if err != nil {
-		return nil, &DamageError{t.Path(decisionsName), err}
-	}
-	return l, nil
+	return l, err
 }
 
 // append writes an act behind those of the ledger, and takes it in if more
 // are to follow.
 func (t *Dossier) append(l *changeset.Ledger, a *changeset.DecisionAct, more bool) error {
 	line := a.AppendLine(nil, l.Last())
-	if _, err := t.AppendTo(decisionsName, int64(l.Size()), line); err != nil {
+	sum, err := t.AppendTo(decisionsName, int64(l.Size()), line)
+	if err != nil {
 		return err
 	}
 	if more {
-		l.Take(a, line)
+		l.Take(a, len(line), sum)
 	}
 	return nil
 }

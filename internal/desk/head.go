@@ -155,7 +155,8 @@ func (t *Dossier) AppendTo(name string, size int64, line []byte) (sum string, er
 // what a kill left of a line is passed over. It may be appended to meanwhile.
 // Errors are fs.ErrNotExist where it was never begun, and *DamageError.
 func (t *Dossier) ReadChain(name string) ([]byte, error) {
-	return t.chain(name, func(file string) ([]byte, error) { return disk.ReadFile(t.desk.FS, file) })
+	lines, _, err := t.chain(name, func(file string) ([]byte, error) { return disk.ReadFile(t.desk.FS, file) })
+	return lines, err
 }
 
 // manyBytes is from how many on a chain is not read into memory.
@@ -163,17 +164,22 @@ const manyBytes = 1 << 20
 
 // WithChain is ReadChain for a chain that may be large: read is given its lines, which hold until it returns.
 func (t *Dossier) WithChain(name string, read func(lines []byte) error) error {
+	return t.withChain(name, func(lines []byte, _ string) error { return read(lines) })
+}
+
+// withChain is WithChain with the digest of the last line, where that is known.
+func (t *Dossier) withChain(name string, read func(lines []byte, last string) error) error {
 	if info, err := t.desk.FS.Stat(t.Path(name)); err != nil || info.Size() < manyBytes {
-		lines, err := t.ReadChain(name)
+		lines, last, err := t.chain(name, func(file string) ([]byte, error) { return disk.ReadFile(t.desk.FS, file) })
 		if err != nil {
 			return err
 		}
-		return read(lines)
+		return read(lines, last)
 	}
 	var m *disk.Mapping
 	defer func() { _ = m.Close() }() // nothing was written
 	return table.Guard(func() error {
-		lines, err := t.chain(name, func(file string) ([]byte, error) {
+		lines, last, err := t.chain(name, func(file string) ([]byte, error) {
 			_ = m.Close()
 			var err error
 			if m, err = t.desk.FS.Map(file); err != nil {
@@ -184,41 +190,45 @@ func (t *Dossier) WithChain(name string, read func(lines []byte) error) error {
 		if err != nil {
 			return err
 		}
-		return read(lines)
+		return read(lines, last)
 	})
 }
 
-// chain is what a chain's file has, as load loads it, once it holds against its head.
-func (t *Dossier) chain(name string, load func(file string) ([]byte, error)) ([]byte, error) {
+// chain is what a chain's file has, as load loads it, once it holds against its head; last is the digest of its last line, where its
+// head has it.
+func (t *Dossier) chain(name string, load func(file string) ([]byte, error)) (lines []byte, last string, err error) {
 	for {
 		h, before, err := t.heads()
 		if err != nil {
-			return nil, err
+			return nil, "", err
 		}
 		data, err := load(t.Path(name))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
+			return nil, "", err
 		}
 		there := err == nil
 		if _, after, err := t.heads(); err != nil {
-			return nil, err
+			return nil, "", err
 		} else if !bytes.Equal(before, after) {
 			continue // it was appended to while it was read
 		}
 		end, known := h.Chains[name]
 		switch {
 		case !there && known && end.Size > 0:
-			return nil, &DamageError{t.Path(name), ErrMissing}
+			return nil, "", &DamageError{t.Path(name), ErrMissing}
 		case !there:
-			return nil, &fs.PathError{Op: "open", Path: t.Path(name), Err: fs.ErrNotExist}
+			return nil, "", &fs.PathError{Op: "open", Path: t.Path(name), Err: fs.ErrNotExist}
 		}
 		data = data[:bytes.LastIndexByte(data, '\n')+1]
 		if known || t.Covered() {
 			if err := end.check(data, known); err != nil {
-				return nil, &DamageError{t.Path(name), err}
+				return nil, "", &DamageError{t.Path(name), err}
+			}
+			if int64(len(data)) == end.Size {
+				last = end.Last
 			}
 		}
-		return data, nil
+		return data, last, nil
 	}
 }
 

@@ -550,12 +550,7 @@ func (j *Job) knowsFew(ctx context.Context, c *desk.Changes, steps []*Step) erro
 
 // checkTarget refuses what the target is known not to take.
 func (j *Job) checkTarget(ctx context.Context, steps []*Step) error {
-	var clean []*Step
-	for _, s := range steps {
-		if s.Outcome == "" {
-			clean = append(clean, s)
-		}
-	}
+	clean := undecided(steps)
 	reasons, err := j.reasons(ctx, j.forTarget(clean, nil))
 	for i, why := range reasons {
 		if why != "" {

@@ -220,6 +220,9 @@ func (j *Job) readBack(ctx context.Context, part []*Step, results []target.Resul
 	for i := range results {
 		part[i].given(results[i].Key)
 	}
+	if r, ok := j.Target.(target.Refiller); ok {
+		defer r.LetGo() // after the last batch nobody asks again
+	}
 	i := 0
 	return j.eachState(ctx, part, func(s *Step, now *target.State) error {
 		done := new(target.Result)
@@ -393,16 +396,6 @@ func (j *Job) finish(ctx context.Context, r *Record) (*Report, error) {
 	return j.carryOut(ctx, r, rep, write)
 }
 
-// rest are the steps that have no outcome yet.
-func (r *Record) rest() (rest []*Step) {
-	for _, s := range r.Steps {
-		if s.Outcome == "" {
-			rest = append(rest, s)
-		}
-	}
-	return rest
-}
-
 // resume finds out how far a run came, and what is still to be written of it; the options are
 // those that it began with.
 func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
@@ -420,13 +413,13 @@ func (j *Job) resume(ctx context.Context, r *Record) (*Report, []*Step, error) {
 	if err := j.askFate(ctx, r); err != nil {
 		return nil, nil, err
 	}
-	if err := j.resolveAll(r, r.rest()); err != nil {
+	if err := j.resolveAll(r, undecided(r.Steps)); err != nil {
 		return nil, nil, err
 	}
 	if err := j.askAgain(ctx, r); err != nil {
 		return nil, nil, err
 	}
-	rest := r.rest()
+	rest := undecided(r.Steps)
 	states, err := j.Target.Current(ctx, keys(rest))
 	if err != nil {
 		return nil, nil, err

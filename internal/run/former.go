@@ -2,6 +2,7 @@ package run
 
 import (
 	"bytes"
+	"cmp"
 	"path/filepath"
 	"slices"
 
@@ -21,9 +22,9 @@ type former struct {
 // formers say how the records that a rollback brings back stood before the runs it undoes, by the rollback's change ids. How they looked is
 // read of the runs' rollback files when it is asked for. A nil *formers says nothing.
 type formers struct {
-	files []formerFile
-	lines map[changeset.ID]formerLine
-	along map[changeset.ID][]target.Dependent
+	files []formerFile // those of the first run first
+	lines []formerLine // in the order of the ids, and of the files
+	along map[changeset.ID]wentAlong
 	d     stepReader
 }
 
@@ -35,9 +36,16 @@ type formerFile struct {
 
 // formerLine is where a record stands in a rollback file.
 type formerLine struct {
+	id    changeset.ID
 	start int64
 	file  int32
 	kept  bool // it says how the record looked
+}
+
+// wentAlong is what went along with a record, by a file.
+type wentAlong struct {
+	file int32
+	with []target.Dependent
 }
 
 // formerly returns how records stood before the runs that a dossier undoes, nil where it undoes none.
@@ -50,7 +58,7 @@ func formerly(t *desk.Dossier) (*formers, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &formers{lines: map[changeset.ID]formerLine{}, along: map[changeset.ID][]target.Dependent{}}
+	f := &formers{along: map[changeset.ID]wentAlong{}}
 	for _, n := range slices.Sorted(slices.Values(u.Runs)) { // how a record looked before the first of them counts
 		d, err := deedsOf(from, n)
 		if err == nil {
@@ -61,6 +69,7 @@ func formerly(t *desk.Dossier) (*formers, error) {
 			return nil, err
 		}
 	}
+	slices.SortFunc(f.lines, func(a, b formerLine) int { return cmp.Or(bytes.Compare(a.id[:], b.id[:]), cmp.Compare(a.file, b.file)) })
 	return f, nil
 }
 
@@ -77,8 +86,10 @@ func deedsOf(t *desk.Dossier, n int) (*deeds, error) {
 		r := &Record{open: map[changeset.ID]bool{}}
 		return r.walk(journal, func(e *entry) error {
 			return r.takeTold(e, func(l *Step) {
-				d.done[l.ID], d.along[l.ID] = l.Outcome == Done, l.Rare().Along
-				if len(d.along[l.ID]) == 0 {
+				d.done[l.ID] = l.Outcome == Done
+				if went := l.Rare().Along; len(went) > 0 {
+					d.along[l.ID] = went
+				} else if len(d.along) > 0 {
 					delete(d.along, l.ID)
 				}
 			})
@@ -91,6 +102,7 @@ func deedsOf(t *desk.Dossier, n int) (*deeds, error) {
 func (f *formers) take(fsys disk.FS, set, name string, run int, d *deeds) error {
 	m, err := fsys.Map(name)
 	if err == nil {
+		file := int32(len(f.files))
 		f.files = append(f.files, formerFile{m, run})
 		asked := func(id changeset.ID) bool { return d.done[id] }
 		err = sealed(m.Data, func(int) error {
@@ -102,11 +114,9 @@ func (f *formers) take(fsys disk.FS, set, name string, run int, d *deeds) error 
 				}
 				if asked(s.ID) && (kept || len(d.along[s.ID]) > 0) {
 					back := changeset.MakeID(set, s.Key, s.Act.Inverse())
-					if _, earlier := f.lines[back]; !earlier {
-						f.lines[back] = formerLine{int64(start), int32(len(f.files) - 1), kept}
-						if went := d.along[s.ID]; len(went) > 0 {
-							f.along[back] = went
-						}
+					f.lines = append(f.lines, formerLine{back, int64(start), file, kept})
+					if _, earlier := f.along[back]; !earlier && len(d.along[s.ID]) > 0 {
+						f.along[back] = wentAlong{file, d.along[s.ID]}
 					}
 				}
 				start += len(line)
@@ -120,20 +130,33 @@ func (f *formers) take(fsys disk.FS, set, name string, run int, d *deeds) error 
 	return nil
 }
 
+// first returns where the record of a rollback's change stands in the first run's file that has it.
+func (f *formers) first(id changeset.ID) (line formerLine, there bool) {
+	if f == nil {
+		return line, false
+	}
+	i, there := slices.BinarySearchFunc(f.lines, id, func(l formerLine, id changeset.ID) int { return bytes.Compare(l.id[:], id[:]) })
+	if there {
+		line = f.lines[i]
+	}
+	return line, there
+}
+
 // alongOf returns what went along with the record of a rollback's change.
 func (f *formers) alongOf(id changeset.ID) []target.Dependent {
-	if f == nil {
+	if f == nil || len(f.along) == 0 {
 		return nil
 	}
-	return f.along[id]
+	went := f.along[id]
+	if line, _ := f.first(id); line.file != went.file {
+		return nil
+	}
+	return went.with
 }
 
 // formOf returns how the record of a rollback's change looked. It reads a mapped file, which may be shortened meanwhile: under table.Guard.
 func (f *formers) formOf(id changeset.ID) (form target.Form) {
-	if f == nil {
-		return form
-	}
-	at, there := f.lines[id]
+	at, there := f.first(id)
 	if !there {
 		return form
 	}

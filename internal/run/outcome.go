@@ -20,6 +20,7 @@ func writeOutcome(t *desk.Dossier, file string, steps []*Step) error {
 
 func appendOutcomes(w io.Writer, key []string, steps []*Step) error {
 	out := bufio.NewWriterSize(w, 1<<16)
+	var room []byte // for what a step changes
 	row := cell(nil, "act")
 	for _, k := range key {
 		row = cell(row, k)
@@ -34,37 +35,37 @@ func appendOutcomes(w io.Writer, key []string, steps []*Step) error {
 		if i == len(steps) {
 			return out.Flush()
 		}
-		row = steps[i].appendOutcome(row[:0])
+		room = steps[i].appendChanges(room[:0])
+		row = steps[i].appendOutcome(row[:0], room)
 	}
 }
 
 // cell appends a cell to a row of CSV.
-func cell(row []byte, text string) []byte {
+func cell[T string | []byte](row []byte, text T) []byte {
 	if len(row) > 0 {
 		row = append(row, ',')
 	}
 	return csv.AppendCell(row, text, ',', false)
 }
 
-// appendOutcome appends a step's row, without its line end.
-func (s *Step) appendOutcome(row []byte) []byte {
+// appendOutcome appends a step's row, without its line end; changes is what it changes in words.
+func (s *Step) appendOutcome(row, changes []byte) []byte {
 	row = cell(row, s.Act.String())
 	for _, part := range s.Key.Parts() {
 		row = cell(row, part)
 	}
-	row = cell(row, s.changes())
+	row = cell(row, changes)
 	row = cell(row, string(s.Outcome))
 	row = cell(row, s.Reason)
 	row = s.When.Time().AppendFormat(append(row, ','), time.RFC3339)
 	return cell(row, s.ID.String())
 }
 
-// changes writes what the step changes in words: "depot: D03 → D07".
-func (s *Step) changes() string {
+// appendChanges appends what the step changes in words: "depot: D03 → D07".
+func (s *Step) appendChanges(b []byte) []byte {
 	if s.Act != changeset.Amend {
-		return ""
+		return b
 	}
-	var b []byte
 	for f := range s.Fields.All() {
 		if len(b) > 0 {
 			b = append(b, "; "...)
@@ -73,5 +74,5 @@ func (s *Step) changes() string {
 		b = append(append(b, f.From.String()...), " → "...)
 		b = append(b, f.To.String()...)
 	}
-	return string(b)
+	return b
 }

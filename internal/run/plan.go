@@ -29,6 +29,7 @@ func MakePlan(t *desk.Dossier, c *desk.Changes, at At, o Options) (*Plan, error)
 	if err != nil {
 		return nil, err
 	}
+	manyStay(t.Set().Changes.Changes())
 	parts := c.Parts(runtime.GOMAXPROCS(0) * 4)
 	plans := make([]Plan, len(parts))
 	waiting := make([][]string, len(parts)) // links of which a part is not approved
@@ -55,17 +56,16 @@ func MakePlan(t *desk.Dossier, c *desk.Changes, at At, o Options) (*Plan, error)
 		return nil, err
 	}
 	p := merge(plans, waiting)
-	manyStay(len(p.Steps))
 	if !o.Again {
 		p.Left.Unknown = unknown
 	}
 	return p, nil
 }
 
-// manyStay says that so many steps stay in memory: of very many the collector leaves less of it unused, which takes it little longer.
+// manyStay says that so many steps may stay in memory: of very many the collector leaves less of it unused, which takes it little longer.
 func manyStay(steps int) {
 	if steps > 1<<17 {
-		debug.SetGCPercent(40)
+		debug.SetGCPercent(30)
 	}
 }
 
@@ -74,6 +74,11 @@ func manyStay(steps int) {
 func merge(plans []Plan, waiting [][]string) *Plan {
 	p := new(Plan)
 	waits := map[string]bool{}
+	n := 0
+	for _, x := range plans {
+		n += len(x.Steps)
+	}
+	p.Steps = make([]*Step, 0, n)
 	for i, x := range plans {
 		p.Steps = append(p.Steps, x.Steps...)
 		p.Left.Open += x.Left.Open

@@ -187,9 +187,10 @@ func (j *Job) rollbackFile(ctx context.Context, dir string, head *Head, write []
 			}
 			return nil
 		}
+		var as former // of the step that is written
 		return j.eachState(ctx, write, func(s *Step, now *target.State) error {
 			if s.former = nil; now.Form.Kept {
-				s.former = &former{form: now.Form}
+				as.form, s.former = now.Form, &as
 			}
 			err := take(s)
 			s.former = nil

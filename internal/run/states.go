@@ -206,6 +206,9 @@ func batches(steps []*Step, n int) [][]*Step {
 			links[s.Linked()] = append(links[s.Linked()], i)
 		}
 	}
+	if len(links) == 0 {
+		return slices.Collect(slices.Chunk(steps, max(n, 1)))
+	}
 	var all [][]*Step
 	taken := make([]bool, len(steps))
 	var part []int

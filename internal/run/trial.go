@@ -3,21 +3,30 @@ package run
 // first returns the first n of the steps that can be written, or all where n
 // is 0; linked ones stay together.
 func first(steps []*Step, n int) []*Step {
-	var write []*Step
-	for _, s := range steps {
-		if s.Outcome == "" {
-			write = append(write, s)
-		}
-	}
+	write := undecided(steps)
 	if n <= 0 || len(write) == 0 {
 		return write
 	}
 	return batches(write, n)[0]
 }
 
+// undecided returns the steps of which it is not known what becomes of them.
+func undecided(steps []*Step) []*Step {
+	some := make([]*Step, 0, len(steps))
+	for _, s := range steps {
+		if s.Outcome == "" {
+			some = append(some, s)
+		}
+	}
+	return some
+}
+
 // reached returns the steps that a run deals with which writes some of them:
 // those, and what cannot be written before the first that is left for later.
 func reached(steps, write []*Step) []*Step {
+	if len(write) == len(undecided(steps)) {
+		return steps
+	}
 	taken := make(map[*Step]bool, len(write))
 	for _, s := range write {
 		taken[s] = true

@@ -112,6 +112,8 @@ type Refiller interface {
 	Target
 	// Refill is Current; of the states that were given before, and are needed no more, it takes the room.
 	Refill(ctx context.Context, keys []record.Key, room []State) ([]State, error)
+	// LetGo gives back the memory in which it keeps where records stand. Who asks for states again pays for finding that out again.
+	LetGo()
 }
 
 // Summer is a target that knows beforehand what its backup's SHA-256 will be.

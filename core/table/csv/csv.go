@@ -309,7 +309,7 @@ func Unquote(cell []byte) []byte {
 
 // AppendCell appends value as a cell, quoted where RFC 4180 asks for it or
 // where quoted says so.
-func AppendCell(dst []byte, value string, comma byte, quoted bool) []byte {
+func AppendCell[T string | []byte](dst []byte, value T, comma byte, quoted bool) []byte {
 	if !quoted && !needsQuotes(value, comma) {
 		return append(dst, value...)
 	}
@@ -323,7 +323,7 @@ func AppendCell(dst []byte, value string, comma byte, quoted bool) []byte {
 	return append(dst, '"')
 }
 
-func needsQuotes(s string, comma byte) bool {
+func needsQuotes[T string | []byte](s T, comma byte) bool {
 	for i := range len(s) {
 		switch s[i] {
 		case comma, '"', '\n', '\r':

@@ -25,6 +25,7 @@ type csvRows struct {
 	cells     [][]byte
 	room, row []byte
 	had       []byte
+	hadCells  [][]byte
 }
 
 // check refuses a file that would not come back to the letter: one that is
@@ -86,7 +87,8 @@ func (c *csvRows) amended(s *target.Step, kept *target.Form, raw []byte) []byte 
 	}
 	c.cells, c.room = cells, room
 	if kept.Kept {
-		if c.had = append(c.had[:0], kept.Row...); sameCells(csv.Split(nil, c.had, comma), cells) {
+		c.had = append(c.had[:0], kept.Row...)
+		if c.hadCells = csv.Split(c.hadCells[:0], c.had, comma); sameCells(c.hadCells, cells) {
 			return c.had
 		}
 	}

@@ -270,6 +270,13 @@ func (f *File) Refill(ctx context.Context, keys []record.Key, room []target.Stat
 	return states, err
 }
 
+// LetGo lets go of where the rows stand.
+func (f *File) LetGo() {
+	if l, ok := f.form.(interface{ letGo() }); ok {
+		l.letGo()
+	}
+}
+
 // Backup writes the file's bytes, those that were read; or target.ErrMoved.
 func (f *File) Backup(ctx context.Context, w io.Writer) error {
 	return copyOf(ctx, f.m.Data, f.sum, w)

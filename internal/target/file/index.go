@@ -31,10 +31,14 @@ type rowAt struct {
 
 // makeIndex goes through the file once. A file with a row, or with keys, of more than four gigabytes is not indexed.
 func (l *lines) makeIndex(ctx context.Context) error {
+	text, _ := l.rows.text()
 	x := &index{rows: make([]rowAt, 0, l.f.rows)}
 	fits := true
 	err := l.rows.each(ctx, func(key []byte, r span) error {
 		fits = fits && r.next-r.start < math.MaxUint32 && len(x.keys)+len(key) < math.MaxUint32 && len(x.rows) < math.MaxUint32-1
+		if fits && len(x.rows) == 0 { // keys are mostly as long as the first
+			x.keys = make([]byte, 0, min((len(key)+1)*l.f.rows, len(text)))
+		}
 		if fits {
 			x.rows = append(x.rows, rowAt{r.start, uint32(r.end - r.start), uint32(r.next - r.end), uint32(len(x.keys)), uint32(len(key))})
 			x.keys = append(x.keys, key...)
@@ -65,6 +69,9 @@ func (l *lines) makeIndex(ctx context.Context) error {
 	l.index = x
 	return nil
 }
+
+// letGo lets go of the index.
+func (l *lines) letGo() { l.index = nil }
 
 func (x *index) key(row int) []byte {
 	r := &x.rows[row]

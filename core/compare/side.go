@@ -107,7 +107,11 @@ func (s *side) own(raw []byte) record.Key {
 
 // raw returns the bytes of a row without its line end.
 func (s *side) raw(i uint32) []byte {
-	from, to := s.start.at(i), s.start.at(i+1)
+	return s.between(i, s.start.at(i), s.start.at(i+1))
+}
+
+// between is raw of a row from whose start on so much is known to come before the next.
+func (s *side) between(i uint32, from, to int64) []byte {
 	if s.ends != nil {
 		if end, ok := s.ends[i]; ok {
 			return s.img.Data[from:end:end]

@@ -153,35 +153,6 @@ func (s *Sum) decimals() int {
 	return 0
 }
 
-// number reads a plain decimal: an optional minus, digits without leading
-// zeros, and decimals after a point. It returns the digits as an integer.
-func number(cell []byte) (n int64, decimals int, ok bool) {
-	b := cell
-	if b[0] == '-' {
-		b = b[1:]
-	}
-	if len(b) == 0 || len(b) > maxDigits || len(b) > 1 && b[0] == '0' && b[1] != '.' {
-		return 0, 0, false
-	}
-	point := -1
-	for i, c := range b {
-		if d := c - '0'; d <= 9 {
-			n = n*10 + int64(d)
-		} else if c == '.' && point < 0 && i > 0 && i < len(b)-1 {
-			point = i
-		} else {
-			return 0, 0, false
-		}
-	}
-	if point >= 0 {
-		decimals = len(b) - 1 - point
-	}
-	if cell[0] == '-' {
-		n = -n
-	}
-	return n, decimals, true
-}
-
 // moves is what changes do to the sums of fields.
 type moves map[string]*Sum
 
@@ -300,11 +271,14 @@ func (s *side) sumRows(ctx context.Context, cols []int, sums []Sum, lo, hi int) 
 	}
 	pick := csv.NewPicker(s.img.Comma, cols, width, s.quoted)
 	var cells csv.Row
+	to := s.start.at(uint32(lo))
 	for i := lo; i < hi; i++ {
 		if i&0xffff == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		raw := s.raw(uint32(i))
+		from := to
+		to = s.start.at(uint32(i + 1))
+		raw := s.between(uint32(i), from, to)
 		if s.bare == 0 {
 			for n, cell := range pick.Cells(raw) {
 				sums[n].add(csv.Unquote(cell), 1)

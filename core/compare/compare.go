@@ -203,6 +203,7 @@ func Run(ctx context.Context, snapshot, edited *table.Image, o Options, sink Sin
 		o.Cores = runtime.GOMAXPROCS(0)
 	}
 	t := newTables(snapshot, o)
+	defer func() { t.ahead.end() }()
 	dr, err := t.draftsOf(ctx, snapshot, edited)
 	if err != nil {
 		return nil, err
@@ -249,6 +250,7 @@ func (t *tables) draftsOf(ctx context.Context, snapshot, edited *table.Image) (*
 	if err != nil {
 		return nil, err
 	}
+	p.sumAhead(ctx)
 	r, err := p.read(ctx)
 	if err != nil {
 		return nil, err

@@ -329,6 +329,74 @@ func TestTotalsAgreeWithRationals(t *testing.T) {
 	})
 }
 
+// Where records come and go the sums of all columns are made ahead, whatever their changes turn out to move: each total is still the sum of
+// its column in both files, and a column with anything but numbers has none.
+func TestTotalsAreTheSumsOfBothFiles(t *testing.T) {
+	sum := func(rows [][]string, col int) (*big.Rat, bool) {
+		total := new(big.Rat)
+		for _, r := range rows[1:] {
+			if x, ok := new(big.Rat).SetString(r[col]); ok {
+				total.Add(total, x)
+			} else if r[col] != "" {
+				return nil, false
+			}
+		}
+		return total, true
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		cell := rapid.StringMatching(`|-?(0|[1-9][0-9]{0,3})(\.[0-9]{1,3})?`)
+		odd := rapid.IntRange(0, 3).Draw(t, "odd cells") == 0
+		row := func(key int) []string {
+			r := []string{fmt.Sprint("k", key), cell.Draw(t, "a"), cell.Draw(t, "b"), cell.Draw(t, "c")}
+			if odd && rapid.IntRange(0, 9).Draw(t, "is odd") == 0 {
+				r[rapid.IntRange(1, 3).Draw(t, "column")] = "none"
+			}
+			return r
+		}
+		rows, edited := [][]string{{"k", "a", "b", "c"}}, [][]string{{"k", "a", "b", "c"}}
+		for key := range 3 { // so that it is a copy of the snapshot
+			r := row(-1 - key)
+			rows, edited = append(rows, r), append(edited, r)
+		}
+		for key := range rapid.IntRange(1, 30).Draw(t, "records") {
+			r := row(key)
+			switch rapid.IntRange(0, 5).Draw(t, "fate") {
+			case 0:
+				rows = append(rows, r)
+			case 1:
+				edited = append(edited, r)
+			case 2:
+				rows, edited = append(rows, r), append(edited, row(key))
+			default:
+				rows, edited = append(rows, r), append(edited, r)
+			}
+		}
+		res, _ := run(t, rows, edited, Options{OtherRegister: true, Proposals: Proposals{Missing: Asked, AllMissing: true, Blank: Clear}})
+		told := map[string]Total{}
+		for _, x := range res.Totals {
+			told[x.Field] = x
+		}
+		for col, f := range rows[0] {
+			before, ok := sum(rows, col)
+			after, still := sum(edited, col)
+			x, there := told[f]
+			if !ok || !still || col == 0 {
+				require.False(t, there && (!ok || col == 0), "%s is no number in all rows", f)
+				continue
+			}
+			if !there {
+				continue // nothing moves it, or it has no number
+			}
+			for want, got := range map[*big.Rat]string{before: x.Before, after: x.After} {
+				is, ok := new(big.Rat).SetString(got)
+				require.True(t, ok)
+				require.Zero(t, want.Cmp(is), "%s: %s, want %s", f, is, want)
+			}
+		}
+		require.Equal(t, len(res.Totals), len(told))
+	})
+}
+
 func TestRowNumbersAreASpreadsheets(t *testing.T) {
 	m, err := csv.Open("e.csv", []byte("k,v\n1,a\n\n2,b\n,\n3,\"x\ny\"\n,z\n"))
 	require.NoError(t, err)

@@ -48,9 +48,9 @@ func (jd *judgement) askReferrers(ctx context.Context) error {
 }
 
 // deletes is how many records may be deleted.
-func (jd *judgement) deletes() (n int) {
-	for _, m := range jd.mate {
-		if m == mateListed || m == mateNone && jd.copy != nil && jd.o.Missing != Ignore {
+func (p *pairs) deletes() (n int) {
+	for _, m := range p.mate {
+		if m == mateListed || m == mateNone && p.copy != nil && p.o.Missing != Ignore {
 			n++
 		}
 	}

@@ -37,6 +37,7 @@ type tables struct {
 	narrow    bool      // the copy was lent as a part: what it lacks says nothing
 	first     *tables   // of several copies the first, whose snapshot is scanned; nil where this is it
 	several   int       // how many copies there are, if there are several
+	ahead     *sumsAhead
 	layoutFields
 }
 

@@ -9,6 +9,7 @@ import (
 	"paletwin/core/changeset"
 	"paletwin/core/record"
 	"paletwin/core/schema"
+	"paletwin/core/table"
 	"paletwin/core/table/csv"
 )
 
@@ -192,21 +193,26 @@ func (s *Sum) value(v record.Value, sign int64) {
 // summed returns the columns to sum: those that the changes move, that are no
 // part of the key, and that hold nothing but numbers in a sample of rows.
 func (wr *writer) summed() []int {
+	return wr.numbers(func(f int) bool { s := wr.took.of(wr.res.Fields[f]); return s.any && !s.bad })
+}
+
+// numbers returns those of some columns that are no part of the key, and that hold nothing but numbers in a sample of rows.
+func (t *tables) numbers(some func(f int) bool) []int {
 	var cols []int
-	for f, name := range wr.res.Fields {
-		if wr.field != nil && wr.field[f] != nil && wr.field[f].Kind != schema.Integer && wr.field[f].Kind != schema.Decimal {
+	for f := range t.res.Fields {
+		if t.field != nil && t.field[f] != nil && t.field[f].Kind != schema.Integer && t.field[f].Kind != schema.Decimal {
 			continue // whatever it looks like
 		}
-		if s := wr.took.of(name); s.any && !s.bad && !slices.Contains(wr.snap.keyCol, f) {
+		if !slices.Contains(t.snap.keyCol, f) && some(f) {
 			cols = append(cols, f)
 		}
 	}
 	const sample = 4096
 	sums := make([]Sum, len(cols))
 	var cells csv.Row
-	step := max(wr.snap.len()/sample, 1)
-	for i := 0; i < wr.snap.len(); i += step {
-		cells.Split(wr.snap.raw(uint32(i)), wr.snap.img.Comma, 0)
+	step := max(t.snap.len()/sample, 1)
+	for i := 0; i < t.snap.len(); i += step {
+		cells.Split(t.snap.raw(uint32(i)), t.snap.img.Comma, 0)
 		for n, col := range cols {
 			sums[n].add(csv.Unquote(cells.Cell(col)), 1)
 		}
@@ -249,9 +255,67 @@ func (wr *writer) totals(ctx context.Context) error {
 // sums adds up columns over the whole snapshot.
 func (wr *writer) sums(ctx context.Context, cols []int) ([]Sum, error) {
 	if wr.o.Alike == nil {
+		if sums, ok := wr.ahead.of(cols); ok {
+			return sums, nil
+		}
 		return wr.snap.sums(ctx, cols, wr.o.Cores)
 	}
 	return wr.o.Alike.Sums(ctx, names(wr.res.Fields, cols))
+}
+
+// sumsAhead is sums of columns that are made while the changes are, for which the processor does not need all its cores. nil is none.
+type sumsAhead struct {
+	cols []int
+	sums []Sum
+	err  error
+	stop func()
+	done chan struct{}
+}
+
+// sumAhead begins to add up all columns of numbers where records come or go, whose every field is moved then. The caller ends it.
+func (p *pairs) sumAhead(ctx context.Context) {
+	if p.o.Alike != nil || p.several > 0 || len(p.adds) == 0 && (p.deletes() == 0 || len(p.deleteHold) > 0) {
+		return
+	}
+	a := &sumsAhead{done: make(chan struct{})}
+	ctx, a.stop = context.WithCancel(ctx)
+	p.ahead = a
+	go func() {
+		defer close(a.done)
+		a.err = table.Guard(func() error {
+			a.cols = p.numbers(func(int) bool { return true })
+			return nil
+		})
+		if a.err == nil && len(a.cols) > 0 {
+			a.sums, a.err = p.snap.sums(ctx, a.cols, p.o.Cores)
+		}
+	}()
+}
+
+// of returns the sums of some columns, if they could be made.
+func (a *sumsAhead) of(cols []int) (sums []Sum, ok bool) {
+	if a == nil {
+		return nil, false
+	}
+	if <-a.done; a.err != nil {
+		return nil, false
+	}
+	for _, col := range cols {
+		i, there := slices.BinarySearch(a.cols, col)
+		if !there {
+			return nil, false
+		}
+		sums = append(sums, a.sums[i])
+	}
+	return sums, true
+}
+
+// end waits until nothing is read any more.
+func (a *sumsAhead) end() {
+	if a != nil {
+		a.stop()
+		<-a.done
+	}
 }
 
 // fixed writes d with the given number of decimals, which it has at most.

@@ -164,3 +164,27 @@ func TestWhatIsThereDecides(t *testing.T) {
 		}
 	}
 }
+
+// A step that was handed over and done in part is, once the rest is heard of, done whole: what was sent is not forgotten.
+func TestWhatWasSentIsNotForgotten(t *testing.T) {
+	sent := changeset.Pack([]changeset.Edit{{Field: "a", To: record.Text("1")}, {Field: "b", To: record.Text("2")}})
+	s := &Step{Act: changeset.Amend, Key: record.NewKey("k"), Fields: sent, handed: true, Ending: Ending{Outcome: Unknown}}
+	heard := func(o Outcome, reason, field string) {
+		s.learn(Learnt{Outcome: o, Reason: reason}, []string{field})
+		s.settleFields()
+	}
+	heard(Done, "", "a")
+	assert.Equal(t, Unknown, s.Outcome)
+	heard(Refused, "no such list", "b")
+	assert.Equal(t, Done, s.Outcome)
+	assert.True(t, s.Partly())
+	assert.Equal(t, 1, s.Fields.Len(), "what was refused is not written")
+	assert.True(t, s.means("b"), "and was meant")
+	c := s.copied()
+	heard(Done, "", "b")
+	assert.False(t, s.Partly())
+	assert.Equal(t, sent, s.Fields)
+	assert.Len(t, s.handedUnits(), 2)
+	assert.True(t, c.Partly(), "a copy of the step is another")
+	assert.Equal(t, 1, c.Fields.Len())
+}

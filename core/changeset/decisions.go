@@ -37,8 +37,10 @@ func (d Digest) String() string { return hex.EncodeToString(d[:]) }
 
 // DigestOf returns the digest of a whole change: of its line, which holds
 // act, key, from, to and held codes, without the names of copies.
-func DigestOf(l Line) Digest {
-	sum := sha256.Sum256(l.unnamed())
+func DigestOf(l Line) Digest { return digestOf(l.unnamed()) }
+
+func digestOf(unnamed []byte) Digest {
+	sum := sha256.Sum256(unnamed)
 	return Digest(sum[:16])
 }
 
@@ -256,7 +258,7 @@ func (l *Ledger) entries(id ID) []entry {
 }
 
 // Has reports whether anything was decided on a change.
-func (l *Ledger) Has(id ID) bool { return l.byID[id] > 0 }
+func (l *Ledger) Has(id ID) bool { return len(l.byID) > 0 && l.byID[id] > 0 }
 
 // OpenLedger reads decisions.jsonl given as its bytes, of which it keeps none. A torn last line is
 // passed over. Acts on other record sets are checked and left out. last is the Checksum of the last whole line

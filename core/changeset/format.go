@@ -116,18 +116,11 @@ const (
 // ID returns the change's id; the zero ID if the line is none.
 func (l Line) ID() (id ID) {
 	if len(l) >= minLine {
-		for i := range id {
-			id[i] = unhex(l[idAt+2*i])<<4 | unhex(l[idAt+2*i+1])
+		if _, err := hex.Decode(id[:], l[idAt:idAt+2*len(id)]); err != nil {
+			return ID{}
 		}
 	}
 	return id
-}
-
-func unhex(c byte) byte {
-	if c >= 'a' {
-		return c - 'a' + 10
-	}
-	return c - '0'
 }
 
 // Act returns the change's act; 0 if the line is none.

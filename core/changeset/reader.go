@@ -89,6 +89,9 @@ type Lines []byte
 // Plain reports whether every line is, by Line.Plain.
 func (l Lines) Plain() bool { return Line(l).Plain() }
 
+// OfCopies reports whether a line names copies.
+func (l Lines) OfCopies() bool { return Line(l).OfCopies() }
+
 // All gives the lines in order.
 func (l Lines) All() iter.Seq[Line] {
 	return func(yield func(Line) bool) {

@@ -324,8 +324,8 @@ func (r *Ruling) Plain() bool {
 }
 
 // PlainPair is Pairs for a line that need not be decoded: it is plain, and
-// open.
-func (r *Ruling) PlainPair(dst []Pair, n *Touched, line Line) []Pair {
+// open. named is false where it is known that it names no copies.
+func (r *Ruling) PlainPair(dst []Pair, n *Touched, line Line, named bool) []Pair {
 	act := line.Act()
 	if len(r.Filter.Acts) > 0 && !slices.Contains(r.Filter.Acts, act) {
 		return dst
@@ -333,7 +333,10 @@ func (r *Ruling) PlainPair(dst []Pair, n *Touched, line Line) []Pair {
 	n.Changes++
 	n.Units += line.Units()
 	n.act(act)
-	return append(dst, Pair{ID: line.ID(), Digest: DigestOf(line)})
+	if named {
+		line = line.unnamed()
+	}
+	return append(dst, Pair{ID: line.ID(), Digest: digestOf(line)})
 }
 
 // Add adds another count.

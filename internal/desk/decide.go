@@ -307,11 +307,11 @@ func (o *Order) group(r *ruler) ([]changeset.DecisionAct, error) {
 
 // group rules on lines, without decoding those that hide nothing.
 func (r *ruler) group(ruling *changeset.Ruling, lines changeset.Lines, a *changeset.DecisionAct) error {
-	plain, all := ruling.Plain(), lines.Plain()
+	plain, all, named := ruling.Plain(), lines.Plain(), lines.OfCopies()
 	a.On = make([]changeset.Pair, 0, len(lines)/100)
 	for line := range lines.All() {
 		if plain && (all || line.Plain()) && !r.c.Ledger.Has(line.ID()) {
-			a.On = ruling.PlainPair(a.On, &r.n, line)
+			a.On = ruling.PlainPair(a.On, &r.n, line, named)
 		} else if err := r.rule(ruling, line, a); err != nil {
 			return err
 		}

@@ -6,7 +6,7 @@ import "strings"
 // stays as long as one of its texts is used. A nil *Texts keeps each by itself.
 type Texts struct{ b strings.Builder }
 
-// pieceSize is how many bytes a piece has; a longer text has one of its own.
+// pieceSize is how many bytes a piece has, once there are many texts. One that would take much of it has a piece of its own.
 const pieceSize = 64 << 10
 
 // Keep returns a copy of a text.
@@ -15,8 +15,9 @@ func (t *Texts) Keep(text []byte) string {
 		return string(text)
 	}
 	if len(text) > t.b.Cap()-t.b.Len() {
+		size := min(2*t.b.Cap()+len(text), pieceSize)
 		t.b = strings.Builder{}
-		t.b.Grow(pieceSize)
+		t.b.Grow(size)
 	}
 	n := t.b.Len()
 	t.b.Write(text)

@@ -83,12 +83,13 @@ type failure struct {
 type deriver struct {
 	*Derivation
 	m      *table.Image
-	key    []int // columns
-	column []int // of each of the environment's fields, -1 if the snapshot lacks it
-	target []int // of each op
-	source []int // of each op that copies
-	over   []int // of the overlay's fields
-	keyed  bool  // a record's key is asked for, whichever record it is
+	key    []int  // columns
+	column []int  // of each of the environment's fields, -1 if the snapshot lacks it
+	target []int  // of each op
+	source []int  // of each op that copies
+	over   []int  // of the overlay's fields
+	keyed  bool   // a record's key is asked for, whichever record it is
+	end    string // of a line, as the heading ends
 }
 
 // rows is how many rows one worker takes at a time.
@@ -167,7 +168,7 @@ func (d *Derivation) Write(ctx context.Context, m *table.Image, fields []expr.Fi
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	if err := d.writeAdds(w, m); err != nil {
+	if err := x.writeAdds(w); err != nil {
 		return nil, err
 	}
 	x.report(&all.res, all.failures, all.seen, all.laid)
@@ -213,16 +214,16 @@ func (all *gathered) collect(ctx context.Context, queue <-chan *chunk, w io.Writ
 }
 
 // writeAdds writes the new records.
-func (d *Derivation) writeAdds(w io.Writer, m *table.Image) error {
-	for _, row := range d.Adds {
+func (x *deriver) writeAdds(w io.Writer) error {
+	for _, row := range x.Adds {
 		var line []byte
 		for i, v := range row {
 			if i > 0 {
-				line = append(line, m.Comma)
+				line = append(line, x.m.Comma)
 			}
-			line = csv.AppendCell(line, v, m.Comma, strings.TrimSpace(v) != v)
+			line = csv.AppendCell(line, v, x.m.Comma, strings.TrimSpace(v) != v)
 		}
-		if _, err := w.Write(append(line, '\n')); err != nil {
+		if _, err := w.Write(append(line, x.end...)); err != nil {
 			return err
 		}
 	}
@@ -233,7 +234,7 @@ func (d *Derivation) writeAdds(w io.Writer, m *table.Image) error {
 const maxFailures = 100
 
 func (d *Derivation) begin(m *table.Image, fields []expr.Field) (*deriver, error) {
-	x := &deriver{Derivation: d, m: m, keyed: d.Keys != nil || d.From != nil || d.Where != nil && d.Where.Keyed()}
+	x := &deriver{Derivation: d, m: m, end: lineEnd(m), keyed: d.Keys != nil || d.From != nil || d.Where != nil && d.Where.Keyed()}
 	col := func(name string) (int, error) {
 		if i := m.Column(name); i >= 0 {
 			return i, nil
@@ -282,6 +283,14 @@ type FieldError struct {
 }
 
 func (e *FieldError) Error() string { return fmt.Sprintf("the snapshot has no column %q", e.Field) }
+
+// lineEnd is how the lines of a file end, by its heading.
+func lineEnd(m *table.Image) string {
+	if bytes.HasSuffix(m.Data[:m.Body], []byte("\r\n")) {
+		return "\r\n"
+	}
+	return "\n"
+}
 
 // head is what stands above the first record.
 func head(m *table.Image) []byte {
@@ -379,7 +388,7 @@ func (w *worker) derive(c *chunk) error {
 			return err
 		}
 		if !take {
-			c.out = append(append(c.out, ref.raw...), '\n')
+			c.out = append(append(c.out, ref.raw...), w.end...)
 			continue
 		}
 		c.res.Selected++
@@ -389,10 +398,11 @@ func (w *worker) derive(c *chunk) error {
 		}
 		was := len(c.out)
 		w.cells, w.split = csv.Split(w.cells[:0], ref.raw, w.m.Comma), true
-		c.out = append(w.row(c.out, c), '\n')
-		if !bytes.Equal(c.out[was:len(c.out)-1], ref.raw) {
+		c.out = w.row(c.out, c)
+		if !bytes.Equal(c.out[was:], ref.raw) {
 			c.res.Changed++
 		}
+		c.out = append(c.out, w.end...)
 	}
 	return nil
 }

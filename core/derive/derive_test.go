@@ -270,3 +270,20 @@ func TestFilesBesideTheSnapshot(t *testing.T) {
 	_, _, err = ReadAdds(open(t, []byte("k,zzz\n1,2\n")), m)
 	assert.EqualError(t, err, `s.csv: it has a column "zzz", and the snapshot has no such field`)
 }
+
+// All lines of a derived state end as the snapshot's heading does, those of new records too.
+func TestLinesEndAsTheHeading(t *testing.T) {
+	e := env(t)
+	p, err := e.Compile(`a + "!"`)
+	require.NoError(t, err)
+	for data, want := range map[string]string{
+		"k,a,b,n\r\n1,x,,\r\n\r\n2,y,,": "k,a,b,n\r\n1,x!,,\r\n2,y!,,\r\n9,,,\r\n",
+		"k,a,b,n\n1,x,,\r\n2,y,,\n":     "k,a,b,n\n1,x!,,\n2,y!,,\n9,,,\n",
+	} {
+		var out bytes.Buffer
+		d := &Derivation{Key: []string{"k"}, Env: e, Ops: []Op{{Field: "a", Program: p}}, Adds: [][]string{{"9", "", "", ""}}}
+		_, err := d.Write(context.Background(), open(t, []byte(data)), fields(), &out)
+		require.NoError(t, err)
+		assert.Equal(t, want, out.String())
+	}
+}

@@ -89,7 +89,7 @@ type deriver struct {
 	source []int  // of each op that copies
 	over   []int  // of the overlay's fields
 	keyed  bool   // a record's key is asked for, whichever record it is
-	end    string // of a line, as the heading ends
+	end    string // of a line
 }
 
 // rows is how many rows one worker takes at a time.
@@ -234,7 +234,7 @@ func (x *deriver) writeAdds(w io.Writer) error {
 const maxFailures = 100
 
 func (d *Derivation) begin(m *table.Image, fields []expr.Field) (*deriver, error) {
-	x := &deriver{Derivation: d, m: m, end: lineEnd(m), keyed: d.Keys != nil || d.From != nil || d.Where != nil && d.Where.Keyed()}
+	x := &deriver{Derivation: d, m: m, end: m.LineEnd(), keyed: d.Keys != nil || d.From != nil || d.Where != nil && d.Where.Keyed()}
 	col := func(name string) (int, error) {
 		if i := m.Column(name); i >= 0 {
 			return i, nil
@@ -283,14 +283,6 @@ type FieldError struct {
 }
 
 func (e *FieldError) Error() string { return fmt.Sprintf("the snapshot has no column %q", e.Field) }
-
-// lineEnd is how the lines of a file end, by its heading.
-func lineEnd(m *table.Image) string {
-	if bytes.HasSuffix(m.Data[:m.Body], []byte("\r\n")) {
-		return "\r\n"
-	}
-	return "\n"
-}
 
 // head is what stands above the first record.
 func head(m *table.Image) []byte {

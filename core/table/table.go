@@ -122,6 +122,14 @@ type Found struct {
 	Nulls      bool   `json:"nulls,omitempty"`   // of CSV: an empty cell is null, and the empty text stands in quotes
 }
 
+// LineEnd is how a line of the table's bytes ends. Those of a file whose lines end with CR, and of one that is no CSV, end with LF.
+func (m *Image) LineEnd() string {
+	if m.Found.Newline == "crlf" {
+		return "\r\n"
+	}
+	return "\n"
+}
+
 // Options say what is known about a file. What they leave out is found.
 type Options struct {
 	Delimiter  string `json:"delimiter,omitempty"`

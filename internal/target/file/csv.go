@@ -50,12 +50,7 @@ func (c *csvRows) text() ([]byte, int) { return c.img.Data, c.img.Body }
 // with LF.
 func (c *csvRows) cr() bool { return c.img.Found.Newline == "cr" }
 
-func (c *csvRows) newline() string {
-	if c.img.Found.Newline == "crlf" {
-		return "\r\n"
-	}
-	return "\n"
-}
+func (c *csvRows) newline() string { return c.img.LineEnd() }
 
 func (c *csvRows) each(ctx context.Context, row func(key []byte, r span) error) error {
 	return c.table(ctx, c.img, func(key []byte, sc *csv.Line) error {

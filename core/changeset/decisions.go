@@ -322,13 +322,6 @@ func (d *Decoder) act(line []byte) (a *DecisionAct, previous string, err error) 
 	form, version := "", 0
 	var on []byte
 	var seen, as valuesJSON
-	raw := func(v any) error {
-		b, err := d.Raw()
-		if err != nil {
-			return err
-		}
-		return json.Unmarshal(b, v)
-	}
 	d.Reset(line)
 	err = d.Object(func(name []byte) (err error) {
 		switch string(name) {
@@ -351,7 +344,7 @@ func (d *Decoder) act(line []byte) (a *DecisionAct, previous string, err error) 
 		case "dossier":
 			a.Dossier, _, err = d.Text()
 		case "when":
-			err = raw(&a.When)
+			err = d.Into(&a.When)
 		case "note":
 			a.Note, _, err = d.Text()
 		case "how":
@@ -367,9 +360,9 @@ func (d *Decoder) act(line []byte) (a *DecisionAct, previous string, err error) 
 		case "previous":
 			previous, _, err = d.Text()
 		case "seen":
-			err = raw(&seen)
+			err = d.Into(&seen)
 		case "as":
-			err = raw(&as)
+			err = d.Into(&as)
 		default:
 			err = d.Skip()
 		}

@@ -2,6 +2,7 @@ package changeset
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"sync"
@@ -16,6 +17,15 @@ import (
 type Decoder struct {
 	jsontext.Reader
 	key []byte
+}
+
+// Into reads a value of which there are few, as encoding/json does.
+func (d *Decoder) Into(v any) error {
+	raw, err := d.Raw()
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(raw, v)
 }
 
 // ID reads the id of a change.

@@ -81,11 +81,11 @@ func (d *stepReader) entry(line []byte) (*entry, error) {
 				return err
 			})
 		case "loads":
-			err = d.into(&e.loads)
+			err = d.Into(&e.loads)
 		case "beside":
-			err = d.into(&e.beside)
+			err = d.Into(&e.beside)
 		case "answer":
-			err = d.into(&e.answer)
+			err = d.Into(&e.answer)
 		case "proof":
 			e.proof, _, err = d.Text()
 		case "previous":
@@ -112,15 +112,6 @@ func (d *stepReader) list() ([]byte, error) {
 		return nil, err
 	}
 	return raw, err
-}
-
-// into reads a value of which there are few.
-func (d *stepReader) into(v any) error {
-	raw, err := d.Raw()
-	if err != nil {
-		return err
-	}
-	return json.Unmarshal(raw, v)
 }
 
 func (d *stepReader) moment() (t time.Time, err error) {
@@ -210,7 +201,7 @@ func (d *stepReader) step(s *Step) error {
 			}
 			err = d.form(name, &s.former.form)
 		case "answered":
-			err = d.into(&s.keep().answered)
+			err = d.Into(&s.keep().answered)
 		default:
 			err = d.ending(name, &s.Ending)
 		}
@@ -277,7 +268,7 @@ func (d *stepReader) ending(name []byte, s *Ending) (err error) {
 	case "before":
 		s.keep().Before, err = d.values()
 	case "along":
-		err = d.into(&s.keep().Along)
+		err = d.Into(&s.keep().Along)
 	case "seen":
 		s.keep().Seen, err = d.values()
 	case "left":
@@ -289,7 +280,7 @@ func (d *stepReader) ending(name []byte, s *Ending) (err error) {
 	case "went_by":
 		s.keep().WentBy, _, err = d.Text()
 	case "named":
-		err = d.into(&s.keep().Named)
+		err = d.Into(&s.keep().Named)
 	default:
 		err = d.Skip()
 	}

@@ -287,3 +287,28 @@ func TestLinesEndAsTheHeading(t *testing.T) {
 		assert.Equal(t, want, out.String())
 	}
 }
+
+// A record's key is there for each expression that names it, whether it selects or sets.
+func TestExpressionsKnowTheKey(t *testing.T) {
+	e := env(t)
+	where, err := e.CompileBool(`key == "2"`)
+	require.NoError(t, err)
+	set, err := e.Compile(`key + "!"`)
+	require.NoError(t, err)
+	plain, err := e.Compile(`b + "?"`)
+	require.NoError(t, err)
+	const data = "k,a,b,n\n1,x,u,\n2,y,v,\n"
+	for _, c := range []struct {
+		d    Derivation
+		want string
+	}{
+		{Derivation{Where: where, Ops: []Op{{Field: "a", Program: plain}}}, "k,a,b,n\n1,x,u,\n2,v?,v,\n"},
+		{Derivation{Ops: []Op{{Field: "b", Program: plain}, {Field: "a", Program: set}}}, "k,a,b,n\n1,1!,u?,\n2,2!,v?,\n"},
+	} {
+		c.d.Key, c.d.Env = []string{"k"}, e
+		var out bytes.Buffer
+		_, err := c.d.Write(context.Background(), open(t, []byte(data)), fields(), &out)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, out.String())
+	}
+}
